@@ -1,0 +1,97 @@
+//! `AudioSpecificConfig` (ISO/IEC 14496-3, 1.6.2.1).
+
+use crate::bits::{BitReader, BitsError};
+
+use super::SAMPLE_RATES;
+
+/// Why an `AudioSpecificConfig` was refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum ConfigError {
+    /// It ends too early.
+    #[error(transparent)]
+    Bits(#[from] BitsError),
+    /// The sampling rate index is reserved.
+    #[error("sampling frequency index {0} is reserved")]
+    ReservedRate(u32),
+    /// A sampling rate of zero was written out.
+    #[error("sampling rate is zero")]
+    NoRate,
+}
+
+/// The facts of an `AudioSpecificConfig`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct AudioSpecificConfig {
+    /// Audio object type; 2 is AAC-LC.
+    pub object_type: u8,
+    /// Sampling rate of the core coder in hertz.
+    pub sample_rate: u32,
+    /// Channel count; 0 when the stream describes its channels in-band.
+    pub channels: u8,
+}
+
+impl AudioSpecificConfig {
+    /// Reads the configuration; what follows the three core fields is not looked at.
+    ///
+    /// # Errors
+    /// [`ConfigError`] when it is cut short or holds a reserved value.
+    pub fn parse(data: &[u8]) -> Result<Self, ConfigError> {
+        let mut r = BitReader::new(data);
+        let mut object_type = r.bits(5)?;
+        if object_type == 31 {
+            object_type = 32 + r.bits(6)?;
+        }
+        let sample_rate = match r.bits(4)? {
+            15 => r.bits(24)?,
+            index => usize::try_from(index)
+                .ok()
+                .and_then(|index| SAMPLE_RATES.get(index).copied())
+                .ok_or(ConfigError::ReservedRate(index))?,
+        };
+        if sample_rate == 0 {
+            return Err(ConfigError::NoRate);
+        }
+        let channels = match r.bits(4)? {
+            7 => 8,
+            code => code,
+        };
+        Ok(Self {
+            object_type: u8::try_from(object_type).unwrap_or_default(),
+            sample_rate,
+            channels: u8::try_from(channels).unwrap_or_default(),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::lc_48k_stereo(&[0x11, 0x90], 2, 48_000, 2)]
+    #[case::lc_44k_mono(&[0x12, 0x08], 2, 44_100, 1)]
+    #[case::lc_16k_mono(&[0x14, 0x08], 2, 16_000, 1)]
+    #[case::eight_channels(&[0x11, 0xb8], 2, 48_000, 8)]
+    #[case::rate_written_out(&[0x17, 0x80, 0x5d, 0xc0, 0x08], 2, 48_000, 1)]
+    #[case::escaped_object_type(&[0xf8, 0x46, 0x40], 34, 48_000, 2)]
+    fn configurations_are_read(#[case] data: &[u8], #[case] object: u8, #[case] rate: u32, #[case] channels: u8) {
+        let config = AudioSpecificConfig::parse(data).unwrap();
+        assert_eq!((config.object_type, config.sample_rate, config.channels), (object, rate, channels));
+    }
+
+    #[test]
+    fn a_reserved_rate_and_a_short_configuration_are_refused() {
+        assert_eq!(AudioSpecificConfig::parse(&[0x16, 0x90]), Err(ConfigError::ReservedRate(13)));
+        assert!(matches!(AudioSpecificConfig::parse(&[0x11]), Err(ConfigError::Bits(_))));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+            if let Ok(config) = AudioSpecificConfig::parse(&data) {
+                prop_assert!(config.sample_rate > 0);
+            }
+        }
+    }
+}

@@ -1,0 +1,27 @@
+//! Media as it travels through the service: access units, the bitstream headers that describe them, the
+//! timeline that puts them on one clock, and the containers they leave in.
+//!
+//! Everything here is pure: no sockets, no clock, no files. Time comes in as a [`std::time::Duration`] since
+//! an epoch of the caller's choice.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+pub mod aac;
+mod bits;
+pub mod flv;
+pub mod h264;
+mod stream;
+pub mod timeline;
+mod unit;
+
+pub use bits::{BitReader, BitsError};
+pub use stream::{AudioConfig, StreamHeaders, VideoConfig};
+pub use unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};

@@ -1,0 +1,98 @@
+//! The access unit: one picture, or one frame of sound, on the relay's clock.
+
+use bytes::Bytes;
+
+/// Ticks of the relay's clock in one second (90 kHz, as in MPEG systems and RTP video).
+pub const TICKS_PER_SECOND: i64 = 90_000;
+
+/// Which of a feed's two tracks something belongs to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Track {
+    /// The picture.
+    Video,
+    /// The sound.
+    Audio,
+}
+
+/// The bytes of an access unit, as slices of what the socket delivered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Payload {
+    /// NAL units in decoding order, without start codes or length prefixes.
+    Nals(Vec<Bytes>),
+    /// One raw audio frame, without a transport header.
+    Frame(Bytes),
+}
+
+impl Payload {
+    /// Payload bytes, without any framing.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        match self {
+            Self::Nals(nals) => nals.iter().map(Bytes::len).sum(),
+            Self::Frame(frame) => frame.len(),
+        }
+    }
+
+    /// True when there is not a single byte.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
+/// One picture or one frame of sound. Cloning shares the payload.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AccessUnit {
+    /// The track it belongs to.
+    pub track: Track,
+    /// Decoding time in ticks of 1/90 000 s, strictly rising per track.
+    pub dts: i64,
+    /// Presentation time in ticks of 1/90 000 s, never before `dts`.
+    pub pts: i64,
+    /// A decoder may start here (always true for sound).
+    pub keyframe: bool,
+    /// What it carries.
+    pub payload: Payload,
+}
+
+impl AccessUnit {
+    /// Composition offset in whole milliseconds (ISO/IEC 14496-12, 8.6.1.3), rounded to nearest.
+    #[must_use]
+    pub fn composition_ms(&self) -> i64 {
+        ticks_to_ms(self.pts.saturating_sub(self.dts))
+    }
+}
+
+/// Ticks to milliseconds, rounded to nearest.
+#[must_use]
+pub(crate) fn ticks_to_ms(ticks: i64) -> i64 {
+    ticks.saturating_add(45).div_euclid(90)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn composition_time_is_rounded_to_the_nearest_millisecond() {
+        let unit = |dts, pts| AccessUnit {
+            track: Track::Video,
+            dts,
+            pts,
+            keyframe: false,
+            payload: Payload::Nals(Vec::new()),
+        };
+        assert_eq!(unit(0, 3_600).composition_ms(), 40);
+        assert_eq!(unit(0, 3_003).composition_ms(), 33);
+        assert_eq!(unit(10, 10).composition_ms(), 0);
+        assert_eq!(unit(0, 45).composition_ms(), 1);
+    }
+
+    #[test]
+    fn payload_length_counts_all_pieces() {
+        let payload = Payload::Nals(vec![Bytes::from_static(b"abc"), Bytes::from_static(b"de")]);
+        assert_eq!(payload.len(), 5);
+        assert!(!payload.is_empty());
+        assert!(Payload::Frame(Bytes::new()).is_empty());
+    }
+}
