@@ -1,0 +1,30 @@
+//! Pulling a camera: the RTSP client (RFC 2326), session descriptions (RFC 8866), RTP and RTCP (RFC 3550) and
+//! the depacketisers for H.264 (RFC 6184) and AAC (RFC 3640).
+//!
+//! Everything here is pure: no sockets, no clock. [`Pull`] is the machine a driver owns: give it what the
+//! socket delivered and the time since an epoch of the driver's choice, then drain what it has to send, its
+//! events and its next deadline.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+pub mod auth;
+mod client;
+mod error;
+pub mod message;
+mod pull;
+pub mod rtp;
+pub mod sdp;
+mod url;
+
+pub use client::{Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Step};
+pub use error::{PullError, Timer};
+pub use pull::{Described, Pull, PullEvent, RawUnit, TrackFigures};
+pub use url::{CameraUrl, Credentials, UrlError};

@@ -1,0 +1,295 @@
+//! The RTSP client's dialogue (RFC 2326), as a machine without I/O.
+//!
+//! ```text
+//!   Options ─▶ Describe ─▶ SetUp(0) ─▶ … ─▶ Play ─▶ Playing ─▶ Closed
+//!      ╰── any request answered 401 is repeated with credentials ──╯
+//! ```
+//!
+//! Call order: [`Client::start`], then for every delivery [`Client::handle_input`], for every deadline
+//! [`Client::handle_timeout`]; after each, drain [`Client::poll_transmit`] and [`Client::poll_event`] and look
+//! at [`Client::poll_timeout`].
+
+mod dialogue;
+mod tracks;
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+
+use crate::auth::Authenticator;
+use crate::error::{PullError, Timer};
+use crate::message::{self, Item, Request, Response};
+use crate::url::{CameraUrl, Credentials};
+
+pub use tracks::{ClientTrack, Codec};
+
+/// How long a reply may take. Cameras on slow links answer within a second or two; booting ones within five.
+const REPLY_TIMEOUT: Duration = Duration::from_secs(8);
+/// Session timeout assumed when SETUP names none (12.37).
+const DEFAULT_SESSION_TIMEOUT: Duration = Duration::from_secs(60);
+/// How often a stale nonce is renewed for one request.
+const MAX_STALE: u8 = 2;
+
+/// How to pull.
+#[derive(Debug, Clone)]
+pub struct ClientConfig {
+    /// The stream.
+    pub url: CameraUrl,
+    /// User name and password, where the camera wants them.
+    pub credentials: Option<Credentials>,
+    /// Makes the client nonce and the RTCP source; random in service, fixed in tests.
+    pub seed: u64,
+}
+
+/// Progress of the dialogue, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step {
+    /// The camera speaks RTSP.
+    Greeted,
+    /// The stream is described.
+    Described,
+    /// All wanted tracks are set up.
+    SetUp,
+    /// The camera agreed to play.
+    Playing,
+}
+
+/// Which part of a track's data a channel carries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Channel {
+    /// RTP packets.
+    Media,
+    /// RTCP packets.
+    Control,
+}
+
+/// What happened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum ClientEvent {
+    /// A step was reached.
+    Step(Step),
+    /// The tracks that will be pulled, picture first.
+    Tracks(Vec<ClientTrack>),
+    /// Data of a track, by its place in the list of tracks.
+    Data {
+        /// Index into the tracks.
+        track: usize,
+        /// Media or control.
+        channel: Channel,
+        /// The packet, shared with the receive buffer.
+        payload: Bytes,
+    },
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    New,
+    Options,
+    Describe,
+    SetUp(usize),
+    Play,
+    Playing,
+    Closed,
+}
+
+/// A request that waits for its reply.
+#[derive(Debug)]
+struct Pending {
+    sequence: u32,
+    method: &'static str,
+    url: String,
+    headers: Vec<(&'static str, String)>,
+    deadline: Duration,
+    /// Credentials went with it.
+    authorized: bool,
+    stale: u8,
+}
+
+/// The dialogue with one camera over one connection.
+#[derive(Debug)]
+pub struct Client {
+    config: ClientConfig,
+    state: State,
+    sequence: u32,
+    pending: Option<Pending>,
+    authenticator: Option<Authenticator>,
+    /// Address for PLAY, keep-alive and TEARDOWN.
+    aggregate: String,
+    session: Option<String>,
+    session_timeout: Duration,
+    keep_alive_at: Option<Duration>,
+    keep_alive_method: &'static str,
+    tracks: Vec<ClientTrack>,
+    transmit: VecDeque<Bytes>,
+    events: VecDeque<ClientEvent>,
+}
+
+impl Client {
+    /// A client that has not begun.
+    #[must_use]
+    pub fn new(config: ClientConfig) -> Self {
+        let aggregate = config.url.request_url();
+        Self {
+            config,
+            state: State::New,
+            sequence: 0,
+            pending: None,
+            authenticator: None,
+            aggregate,
+            session: None,
+            session_timeout: DEFAULT_SESSION_TIMEOUT,
+            keep_alive_at: None,
+            keep_alive_method: "GET_PARAMETER",
+            tracks: Vec::new(),
+            transmit: VecDeque::new(),
+            events: VecDeque::new(),
+        }
+    }
+
+    /// Sends the first request. To be called once the connection stands.
+    pub fn start(&mut self, now: Duration) {
+        self.state = State::Options;
+        let url = self.config.url.request_url();
+        self.request("OPTIONS", url, Vec::new(), now);
+    }
+
+    /// Takes what the socket delivered; complete items are taken off the front of `buffer`.
+    ///
+    /// # Errors
+    /// [`PullError`] when the dialogue is over; the connection should then be closed.
+    pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PullError> {
+        while let Some(item) = message::next_item(buffer)? {
+            match item {
+                Item::Frame { channel, payload } => self.handle_frame(channel, payload),
+                Item::Response(response) => self.handle_response(&response, now)?,
+                Item::Request(request) => self.answer(&request),
+            }
+        }
+        Ok(())
+    }
+
+    /// The earliest time at which [`Client::handle_timeout`] has something to do.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Duration> {
+        let reply = self.pending.as_ref().map(|pending| pending.deadline);
+        [reply, self.keep_alive_at].into_iter().flatten().min()
+    }
+
+    /// Lets time pass. Early calls do nothing.
+    ///
+    /// # Errors
+    /// [`PullError::NoAnswer`] when a reply did not come in time.
+    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
+        if let Some(pending) = self.pending.as_ref().filter(|pending| pending.deadline <= now) {
+            // A camera that plays but no longer answers keep-alives is still a camera that plays.
+            if self.state == State::Playing {
+                self.pending = None;
+            } else {
+                return Err(PullError::NoAnswer(Timer::Reply(pending.method)));
+            }
+        }
+        if self.keep_alive_at.is_some_and(|at| at <= now) {
+            self.keep_alive_at = Some(now + self.session_timeout / 2);
+            if self.pending.is_none() {
+                let (method, url) = (self.keep_alive_method, self.aggregate.clone());
+                self.request(method, url, Vec::new(), now);
+            }
+        }
+        Ok(())
+    }
+
+    /// The next bytes for the socket.
+    pub fn poll_transmit(&mut self) -> Option<Bytes> {
+        self.transmit.pop_front()
+    }
+
+    /// The next event.
+    pub fn poll_event(&mut self) -> Option<ClientEvent> {
+        self.events.pop_front()
+    }
+
+    /// Ends the session in order: queues a TEARDOWN where there is a session.
+    pub fn close(&mut self, now: Duration) {
+        if self.session.is_some() && self.state != State::Closed {
+            let url = self.aggregate.clone();
+            self.request("TEARDOWN", url, Vec::new(), now);
+        }
+        self.pending = None;
+        self.keep_alive_at = None;
+        self.state = State::Closed;
+    }
+
+    /// Queues an RTCP packet of ours for a track.
+    pub fn send_control(&mut self, track: usize, packet: &Bytes) {
+        let Some(channel) = self.tracks.get(track).map(|track| track.channels.1) else { return };
+        let Ok(length) = u16::try_from(packet.len()) else { return };
+        let mut frame = BytesMut::from(&message::frame_header(channel, length)[..]);
+        frame.extend_from_slice(packet);
+        self.transmit.push_back(frame.freeze());
+    }
+
+    fn handle_frame(&mut self, channel: u8, payload: Bytes) {
+        for (at, track) in self.tracks.iter().enumerate() {
+            let kind = match channel {
+                _ if channel == track.channels.0 => Channel::Media,
+                _ if channel == track.channels.1 => Channel::Control,
+                _ => continue,
+            };
+            self.events.push_back(ClientEvent::Data { track: at, channel: kind, payload });
+            return;
+        }
+        // Data of tracks that nobody asked for is left alone.
+    }
+
+    /// A camera's own request: harmless ones are granted, so that it does not wait for us.
+    fn answer(&mut self, request: &Request) {
+        let known = ["OPTIONS", "GET_PARAMETER", "SET_PARAMETER", "ANNOUNCE"].contains(&request.method.as_str());
+        let (status, reason) = if known { (200, "OK") } else { (501, "Not Implemented") };
+        let mut headers = message::Headers::default();
+        if let Some(sequence) = request.headers.get("CSeq") {
+            headers.push("CSeq", sequence);
+        }
+        let reply = Response { status, reason: reason.to_owned(), headers, body: Bytes::new() };
+        self.transmit.push_back(reply.encode());
+    }
+
+    fn request(&mut self, method: &'static str, url: String, headers: Vec<(&'static str, String)>, now: Duration) {
+        let pending = Pending {
+            sequence: 0,
+            method,
+            url,
+            headers,
+            deadline: now + REPLY_TIMEOUT,
+            authorized: false,
+            stale: 0,
+        };
+        self.send(pending, now);
+    }
+
+    fn send(&mut self, mut pending: Pending, now: Duration) {
+        self.sequence = self.sequence.wrapping_add(1);
+        pending.sequence = self.sequence;
+        pending.deadline = now + REPLY_TIMEOUT;
+        let mut headers = message::Headers::default();
+        headers.push("CSeq", self.sequence.to_string());
+        headers.push("User-Agent", concat!("Yonder-Relay/", env!("CARGO_PKG_VERSION")));
+        if let Some(authenticator) = self.authenticator.as_mut() {
+            headers.push("Authorization", authenticator.authorize(pending.method, &pending.url));
+            pending.authorized = true;
+        }
+        if let Some(session) = &self.session {
+            headers.push("Session", session.as_str());
+        }
+        for (name, value) in &pending.headers {
+            headers.push(*name, value.as_str());
+        }
+        let request =
+            Request { method: pending.method.to_owned(), url: pending.url.clone(), headers, body: Bytes::new() };
+        self.transmit.push_back(request.encode());
+        self.pending = Some(pending);
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,207 @@
+//! AAC payloads in the AAC-hbr mode (RFC 3640, 3.3.6): several frames in a packet, or one frame in several.
+
+use bytes::{Buf as _, Bytes, BytesMut};
+use yonder_media::BitReader;
+use yonder_media::aac::SAMPLES_PER_FRAME;
+
+use super::packet::RtpPacket;
+
+/// Largest frame assembled: AAC allows 6144 bits a channel, with 48 channels at most.
+const MAX_FRAME_BYTES: usize = 48 * 768;
+
+/// Widths of the fields before each frame, from the session description.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct AacFormat {
+    /// `sizelength`: bits of a frame's length.
+    pub size_bits: u32,
+    /// `indexlength`: bits of the first frame's index.
+    pub index_bits: u32,
+    /// `indexdeltalength`: bits of the further frames' index differences.
+    pub delta_bits: u32,
+}
+
+impl Default for AacFormat {
+    /// What AAC-hbr prescribes (3.3.6).
+    fn default() -> Self {
+        Self { size_bits: 13, index_bits: 3, delta_bits: 3 }
+    }
+}
+
+/// One raw AAC frame.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AacFrame {
+    /// RTP time.
+    pub timestamp: u32,
+    /// The frame without any header.
+    pub data: Bytes,
+}
+
+/// Takes AAC frames out of packets.
+#[derive(Debug, Default)]
+pub struct AacDepacketiser {
+    format: AacFormat,
+    /// A frame begun in an earlier packet: its time, its full length, what is there.
+    partial: Option<(u32, usize, BytesMut)>,
+    dropped: u64,
+}
+
+impl AacDepacketiser {
+    /// A depacketiser for the given field widths.
+    #[must_use]
+    pub fn new(format: AacFormat) -> Self {
+        Self { format, ..Self::default() }
+    }
+
+    /// Frames dropped because a piece was lost or made no sense.
+    #[must_use]
+    pub fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
+    /// Packets are missing before the next one.
+    pub fn handle_loss(&mut self) {
+        if self.partial.take().is_some() {
+            self.dropped += 1;
+        }
+    }
+
+    /// Takes a packet; returns the frames it completed.
+    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<AacFrame> {
+        let Some((sizes, data)) = self.read_headers(packet.payload.clone()) else {
+            self.dropped += 1;
+            return Vec::new();
+        };
+        if let [size] = sizes.as_slice()
+            && (*size > data.len() || self.partial.is_some())
+        {
+            return self.take_fragment(packet.timestamp, *size, &data).into_iter().collect();
+        }
+        self.handle_loss();
+        self.split_frames(packet.timestamp, &sizes, data)
+    }
+
+    /// 3.2.1: a 16-bit length in bits, then a size and an index for every frame.
+    fn read_headers(&self, mut payload: Bytes) -> Option<(Vec<usize>, Bytes)> {
+        let (length, rest) = payload.split_first_chunk::<2>()?;
+        let header_bits = usize::from(u16::from_be_bytes(*length));
+        let header_bytes = header_bits.div_ceil(8);
+        let headers = rest.get(..header_bytes)?;
+        let mut reader = BitReader::new(headers);
+        let mut sizes = Vec::new();
+        let mut index_bits = self.format.index_bits;
+        let header_width = |index: u32| usize::try_from(self.format.size_bits + index).unwrap_or(usize::MAX);
+        while reader.position() + header_width(index_bits) <= header_bits {
+            sizes.push(usize::try_from(reader.bits(self.format.size_bits).ok()?).ok()?);
+            reader.skip(index_bits).ok()?;
+            index_bits = self.format.delta_bits;
+            if header_width(index_bits) == 0 {
+                break;
+            }
+        }
+        payload.advance(2 + header_bytes);
+        if sizes.is_empty() { None } else { Some((sizes, payload)) }
+    }
+
+    fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: Bytes) -> Vec<AacFrame> {
+        let mut frames = Vec::with_capacity(sizes.len());
+        let mut at = timestamp;
+        for &size in sizes {
+            if size == 0 || size > data.len() {
+                self.dropped += 1;
+                break;
+            }
+            frames.push(AacFrame { timestamp: at, data: data.split_to(size) });
+            at = at.wrapping_add(SAMPLES_PER_FRAME);
+        }
+        frames
+    }
+
+    /// 3.2.3.1: every fragment repeats the whole frame's length; the parts follow in order.
+    fn take_fragment(&mut self, timestamp: u32, size: usize, data: &Bytes) -> Option<AacFrame> {
+        let fits = self.partial.as_ref().is_some_and(|(at, whole, _)| *at == timestamp && *whole == size);
+        if !fits {
+            self.handle_loss();
+            if size > MAX_FRAME_BYTES {
+                self.dropped += 1;
+                return None;
+            }
+            self.partial = Some((timestamp, size, BytesMut::with_capacity(size)));
+        }
+        let (_, _, joined) = self.partial.as_mut()?;
+        joined.extend_from_slice(data);
+        if joined.len() < size {
+            return None;
+        }
+        let (timestamp, _, mut joined) = self.partial.take()?;
+        joined.truncate(size);
+        Some(AacFrame { timestamp, data: joined.freeze() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn packet(timestamp: u32, payload: &[u8]) -> RtpPacket {
+        RtpPacket {
+            marker: true,
+            payload_type: 97,
+            sequence: 0,
+            timestamp,
+            ssrc: 1,
+            payload: Bytes::copy_from_slice(payload),
+        }
+    }
+
+    #[test]
+    fn one_frame_in_a_packet() {
+        let frames = AacDepacketiser::default().handle_packet(&packet(5, &[0, 16, 0, 3 << 3, 1, 2, 3]));
+        assert_eq!(frames, vec![AacFrame { timestamp: 5, data: Bytes::from_static(&[1, 2, 3]) }]);
+    }
+
+    #[test]
+    fn several_frames_in_a_packet_follow_at_their_length() {
+        let frames =
+            AacDepacketiser::default().handle_packet(&packet(0, &[0, 32, 0, 2 << 3, 0, 1 << 3, 1, 2, 3]));
+        assert_eq!(frames.len(), 2);
+        assert_eq!((frames[1].timestamp, &frames[1].data[..]), (1024, &[3][..]));
+    }
+
+    #[test]
+    fn a_frame_in_several_packets_is_joined() {
+        let mut depacketiser = AacDepacketiser::default();
+        assert!(depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2])).is_empty());
+        let frames = depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 3, 4, 5]));
+        assert_eq!(frames, vec![AacFrame { timestamp: 9, data: Bytes::from_static(&[1, 2, 3, 4, 5]) }]);
+    }
+
+    #[test]
+    fn a_frame_with_a_lost_piece_is_dropped_and_the_next_is_whole() {
+        let mut depacketiser = AacDepacketiser::default();
+        depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2]));
+        depacketiser.handle_loss();
+        assert_eq!(depacketiser.handle_packet(&packet(10, &[0, 16, 0, 1 << 3, 7])).len(), 1);
+        assert_eq!(depacketiser.dropped(), 1);
+    }
+
+    #[test]
+    fn headers_that_make_no_sense_are_counted() {
+        let mut depacketiser = AacDepacketiser::default();
+        for payload in [&[][..], &[0], &[0, 0], &[0xff, 0xff, 1], &[0, 16, 0, 0]] {
+            assert!(depacketiser.handle_packet(&packet(0, payload)).is_empty());
+        }
+        assert_eq!(depacketiser.dropped(), 5);
+    }
+
+    proptest! {
+        #[test]
+        fn any_payloads_are_survived(payloads: Vec<Vec<u8>>, size_bits in 0_u32..20, index_bits in 0_u32..20) {
+            let format = AacFormat { size_bits, index_bits, delta_bits: index_bits };
+            let mut depacketiser = AacDepacketiser::new(format);
+            for payload in payloads {
+                depacketiser.handle_packet(&packet(1, &payload));
+            }
+        }
+    }
+}

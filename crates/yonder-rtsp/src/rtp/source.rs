@@ -1,0 +1,209 @@
+//! Reception figures of one source: loss, jitter and sequence numbers (RFC 3550, A.1, A.3 and A.8).
+
+use std::time::Duration;
+
+/// What a packet's sequence number says about the packets before it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Arrival {
+    /// The next one in order.
+    InOrder,
+    /// So many are missing before it.
+    AfterLoss(u16),
+    /// The first of a new source: the camera started anew.
+    NewSource,
+    /// It came twice, or too late to be of use.
+    Old,
+}
+
+/// A step ahead of more than this is a restart of the numbering, not loss (`MAX_DROPOUT`, A.1).
+const MAX_DROPOUT: u16 = 3000;
+/// A step back of more than this is a restart (`MAX_MISORDER`, A.1).
+const MAX_MISORDER: u16 = 100;
+
+/// Counts since the source was first heard.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct ReceptionFigures {
+    /// Packets received.
+    pub received: u64,
+    /// Packets that never came.
+    pub lost: u64,
+    /// Interarrival jitter in RTP ticks (6.4.1).
+    pub jitter: u32,
+}
+
+/// The state of one source, and its figures over all restarts.
+#[derive(Debug)]
+pub struct Source {
+    clock_rate: u32,
+    ssrc: Option<u32>,
+    expected: u16,
+    cycles: u16,
+    figures: ReceptionFigures,
+    jitter_16: u64,
+    transit: Option<i64>,
+    reported: (u64, u64),
+    last_report: Option<(u32, Duration)>,
+}
+
+impl Source {
+    /// A source whose RTP time runs at `clock_rate` ticks per second.
+    #[must_use]
+    pub fn new(clock_rate: u32) -> Self {
+        Self {
+            clock_rate,
+            ssrc: None,
+            expected: 0,
+            cycles: 0,
+            figures: ReceptionFigures::default(),
+            jitter_16: 0,
+            transit: None,
+            reported: (0, 0),
+            last_report: None,
+        }
+    }
+
+    /// The source heard last.
+    #[must_use]
+    pub fn ssrc(&self) -> Option<u32> {
+        self.ssrc
+    }
+
+    /// Figures so far.
+    #[must_use]
+    pub fn figures(&self) -> ReceptionFigures {
+        self.figures
+    }
+
+    /// Takes a packet's header fields and its time of arrival.
+    pub fn handle_packet(&mut self, ssrc: u32, sequence: u16, timestamp: u32, now: Duration) -> Arrival {
+        let arrival = if self.ssrc == Some(ssrc) {
+            match sequence.wrapping_sub(self.expected) {
+                0 => Arrival::InOrder,
+                ahead if ahead < MAX_DROPOUT => Arrival::AfterLoss(ahead),
+                back if back.wrapping_neg() <= MAX_MISORDER => return Arrival::Old,
+                _ => Arrival::NewSource,
+            }
+        } else {
+            Arrival::NewSource
+        };
+        match arrival {
+            Arrival::NewSource => {
+                self.ssrc = Some(ssrc);
+                self.cycles = 0;
+                self.transit = None;
+            }
+            Arrival::AfterLoss(count) => self.figures.lost += u64::from(count),
+            Arrival::InOrder | Arrival::Old => {}
+        }
+        let (next, wrapped) = sequence.overflowing_add(1);
+        let skipped_wrap = sequence < self.expected && arrival != Arrival::NewSource;
+        if wrapped || skipped_wrap {
+            self.cycles = self.cycles.wrapping_add(1);
+        }
+        self.expected = next;
+        self.figures.received += 1;
+        self.measure_jitter(timestamp, now);
+        arrival
+    }
+
+    /// 6.4.1: J += (|D| - J) / 16, kept sixteenfold as in A.8.
+    fn measure_jitter(&mut self, timestamp: u32, now: Duration) {
+        let arrival = now.as_micros() * u128::from(self.clock_rate) / 1_000_000;
+        let arrival = u32::try_from(arrival & 0xffff_ffff).unwrap_or_default();
+        let transit = i64::from(arrival.wrapping_sub(timestamp).cast_signed());
+        if let Some(last) = self.transit.replace(transit) {
+            let difference = (transit - last).unsigned_abs().min(u64::from(u32::MAX));
+            self.jitter_16 = (self.jitter_16 + difference).saturating_sub((self.jitter_16 + 8) >> 4);
+            self.figures.jitter = u32::try_from(self.jitter_16 >> 4).unwrap_or(u32::MAX);
+        }
+    }
+
+    /// Notes a sender report's middle NTP bits, to be echoed in our reports.
+    pub fn handle_sender_report(&mut self, ntp: u64, now: Duration) {
+        let middle = u32::try_from(ntp >> 16 & 0xffff_ffff).unwrap_or_default();
+        self.last_report = Some((middle, now));
+    }
+
+    /// The report block on this source (6.4.1), or `None` before its first packet.
+    pub fn report(&mut self, now: Duration) -> Option<super::ReportBlock> {
+        let ssrc = self.ssrc?;
+        let (received, lost) = (self.figures.received, self.figures.lost);
+        let (received_before, lost_before) = std::mem::replace(&mut self.reported, (received, lost));
+        let lost_since = lost - lost_before;
+        let expected_since = (received - received_before + lost_since).max(1);
+        let fraction_lost = u8::try_from((lost_since * 256 / expected_since).min(255)).unwrap_or(255);
+        let highest = u32::from(self.cycles) << 16 | u32::from(self.expected.wrapping_sub(1));
+        let (last_sr, delay) = self.last_report.map_or((0, 0), |(middle, at)| {
+            let delay = now.saturating_sub(at).as_micros() * 65_536 / 1_000_000;
+            (middle, u32::try_from(delay).unwrap_or(u32::MAX))
+        });
+        Some(super::ReportBlock {
+            ssrc,
+            fraction_lost,
+            cumulative_lost: u32::try_from(lost.min(0x7f_ffff)).unwrap_or_default(),
+            highest_sequence: highest,
+            jitter: self.figures.jitter,
+            last_sr,
+            delay_since_last_sr: delay,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn feed(source: &mut Source, sequence: u16) -> Arrival {
+        source.handle_packet(7, sequence, 0, Duration::ZERO)
+    }
+
+    #[test]
+    fn order_loss_repeats_and_restarts_are_told_apart() {
+        let mut source = Source::new(90_000);
+        assert_eq!(feed(&mut source, 65_534), Arrival::NewSource);
+        assert_eq!(feed(&mut source, 65_535), Arrival::InOrder);
+        assert_eq!(feed(&mut source, 0), Arrival::InOrder);
+        assert_eq!(feed(&mut source, 3), Arrival::AfterLoss(2));
+        assert_eq!(feed(&mut source, 3), Arrival::Old);
+        assert_eq!(feed(&mut source, 1), Arrival::Old);
+        assert_eq!(feed(&mut source, 30_000), Arrival::NewSource);
+        assert_eq!(source.handle_packet(8, 30_001, 0, Duration::ZERO), Arrival::NewSource);
+        assert_eq!(source.figures().lost, 2);
+        assert_eq!(source.figures().received, 6);
+    }
+
+    #[test]
+    fn reports_count_wraps_loss_and_delay() {
+        let mut source = Source::new(90_000);
+        assert_eq!(source.report(Duration::ZERO), None);
+        for sequence in [65_534, 65_535, 0, 2] {
+            feed(&mut source, sequence);
+        }
+        source.handle_sender_report(0x1111_2222_3333_4444, Duration::from_secs(1));
+        let report = source.report(Duration::from_secs(3)).unwrap();
+        assert_eq!(report.highest_sequence, 0x0001_0002);
+        assert_eq!((report.cumulative_lost, report.fraction_lost), (1, 51));
+        assert_eq!((report.last_sr, report.delay_since_last_sr), (0x2222_3333, 2 << 16));
+        assert_eq!(source.report(Duration::from_secs(4)).unwrap().fraction_lost, 0);
+    }
+
+    #[test]
+    fn a_lost_packet_at_the_wrap_still_counts_the_cycle() {
+        let mut source = Source::new(90_000);
+        feed(&mut source, 65_535 - 1);
+        feed(&mut source, 1);
+        assert_eq!(source.report(Duration::ZERO).unwrap().highest_sequence, 0x0001_0001);
+    }
+
+    #[test]
+    fn jitter_settles_at_the_spread_of_arrival() {
+        let mut source = Source::new(90_000);
+        for i in 0..400_u32 {
+            let late = if i % 2 == 0 { 0 } else { 10 };
+            let now = Duration::from_millis(u64::from(i) * 40 + late);
+            source.handle_packet(7, i as u16, i * 3_600, now);
+        }
+        // Every difference is 10 ms, 900 ticks.
+        assert!((890..=910).contains(&source.figures().jitter), "{}", source.figures().jitter);
+    }
+}
