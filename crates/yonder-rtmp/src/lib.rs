@@ -1,0 +1,32 @@
+//! RTMP (Adobe's Real-Time Messaging Protocol specification 1.0): the publishing side that pushes use, and the
+//! receiving side that stand-in platforms use.
+//!
+//! Everything here is pure: no sockets, no clock. Machines take bytes and the time since an epoch of the
+//! driver's choice; what they have to send lies in an [`Outbox`] of shared slices, ready for vectored writes.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+mod address;
+pub mod amf0;
+pub mod chunk;
+mod command;
+mod handshake;
+mod message;
+mod outbox;
+mod publisher;
+mod receiver;
+
+pub use address::{AddressError, KeyError, Repair, ServerAddress, StreamKey};
+pub use command::{Command, CommandError};
+pub use message::{Message, MessageKind};
+pub use outbox::Outbox;
+pub use publisher::{Publisher, PublisherConfig, PublisherEvent, PushError, PushStep};
+pub use receiver::{Receiver, ReceiverError, ReceiverEvent};

@@ -159,6 +159,6 @@ pub fn plate(name: &str, seconds: f64) -> String {
          <text x='1096' y='678' font-family='DejaVu Sans Mono' font-size='30' fill='#fffdf7'>{counter}</text></g>",
         1066.0 + 13.0 * angle.cos(),
         667.0 + 13.0 * angle.sin(),
-        width = 110 + name.len() * 15,
+        width = (110 + name.len() * 15).max(270),
     )
 }

@@ -79,7 +79,7 @@ fn viaduct(phase: f64) -> String {
         let twinkle = 0.45 + 0.4 * (TAU * (phase * f64::from(1 + star % 3) + f64::from(star) / 7.0)).sin();
         let _ = write!(out, "<circle cx='{x}' cy='{y}' r='{:.1}' fill='#fff' opacity='{twinkle:.2}'/>", 0.9 + f64::from(star % 3) * 0.5);
     }
-    out += "<circle cx='250' cy='170' r='52' fill='#f7ecc8'/><circle cx='272' cy='156' r='44' fill='#1b2947' opacity='.55'/>";
+    out += "<circle cx='250' cy='170' r='74' fill='#f7ecc8' opacity='.08'/><path d='M250 118 A52 52 0 1 0 300 184 A46 46 0 0 1 250 118Z' fill='#f7ecc8'/>";
     out += &ridge(400.0, &[(80.0, 1.0, 0.9), (30.0, 2.6, 0.0)], "#27324d");
     out += &ridge(470.0, &[(46.0, 1.4, 3.4), (18.0, 4.0, 1.0)], "#1d2740");
     // Seven arches of stone.

@@ -1,0 +1,93 @@
+//! RTMP messages, apart from how they are cut into chunks (section 6 and 7.1).
+
+use bytes::Bytes;
+
+/// What a message is about, by its type ID.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MessageKind {
+    /// Set Chunk Size (5.4.1).
+    SetChunkSize,
+    /// Abort (5.4.2).
+    Abort,
+    /// Acknowledgement (5.4.3).
+    Acknowledgement,
+    /// User Control (6.2).
+    UserControl,
+    /// Window Acknowledgement Size (5.4.4).
+    WindowSize,
+    /// Set Peer Bandwidth (5.4.5).
+    PeerBandwidth,
+    /// Audio (7.1.4).
+    Audio,
+    /// Video (7.1.5).
+    Video,
+    /// Data in AMF0 (7.1.2).
+    Data,
+    /// Command in AMF0 (7.1.1).
+    Command,
+    /// Command in AMF3: an AMF0 command behind one zero byte, in practice.
+    Command3,
+    /// Anything else.
+    Other(u8),
+}
+
+impl MessageKind {
+    /// The kind of a type ID.
+    #[must_use]
+    pub fn from_id(id: u8) -> Self {
+        match id {
+            1 => Self::SetChunkSize,
+            2 => Self::Abort,
+            3 => Self::Acknowledgement,
+            4 => Self::UserControl,
+            5 => Self::WindowSize,
+            6 => Self::PeerBandwidth,
+            8 => Self::Audio,
+            9 => Self::Video,
+            17 => Self::Command3,
+            18 => Self::Data,
+            20 => Self::Command,
+            other => Self::Other(other),
+        }
+    }
+
+    /// The type ID of a kind.
+    #[must_use]
+    pub fn id(self) -> u8 {
+        match self {
+            Self::SetChunkSize => 1,
+            Self::Abort => 2,
+            Self::Acknowledgement => 3,
+            Self::UserControl => 4,
+            Self::WindowSize => 5,
+            Self::PeerBandwidth => 6,
+            Self::Audio => 8,
+            Self::Video => 9,
+            Self::Command3 => 17,
+            Self::Data => 18,
+            Self::Command => 20,
+            Self::Other(id) => id,
+        }
+    }
+}
+
+/// A whole message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Message {
+    /// Kind.
+    pub kind: MessageKind,
+    /// Message stream; 0 for control.
+    pub stream: u32,
+    /// Milliseconds, modulo 2^32.
+    pub timestamp: u32,
+    /// Content.
+    pub payload: Bytes,
+}
+
+impl Message {
+    /// The 32-bit number that control messages carry.
+    #[must_use]
+    pub fn number(&self) -> Option<u32> {
+        self.payload.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes))
+    }
+}

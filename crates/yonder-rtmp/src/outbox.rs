@@ -1,0 +1,103 @@
+//! Bytes on their way to a socket, as shared slices.
+
+use std::collections::VecDeque;
+use std::io::IoSlice;
+
+use bytes::{Buf as _, Bytes};
+
+/// A queue of slices that a driver writes with vectored writes. Payload in it is shared, never copied.
+#[derive(Debug, Default)]
+pub struct Outbox {
+    pieces: VecDeque<Bytes>,
+    len: usize,
+}
+
+impl Outbox {
+    /// Adds a slice at the end.
+    pub fn push(&mut self, piece: Bytes) {
+        if !piece.is_empty() {
+            self.len += piece.len();
+            self.pieces.push_back(piece);
+        }
+    }
+
+    /// Bytes waiting.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.len
+    }
+
+    /// True when nothing waits.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len == 0
+    }
+
+    /// Fills `slices` with the first pieces and returns how many were filled.
+    pub fn io_slices<'a>(&'a self, slices: &mut [IoSlice<'a>]) -> usize {
+        let mut filled = 0;
+        for (slot, piece) in slices.iter_mut().zip(&self.pieces) {
+            *slot = IoSlice::new(piece);
+            filled += 1;
+        }
+        filled
+    }
+
+    /// Drops the first `count` bytes: they were written.
+    pub fn advance(&mut self, mut count: usize) {
+        self.len = self.len.saturating_sub(count);
+        while let Some(piece) = self.pieces.front_mut() {
+            if count < piece.len() {
+                piece.advance(count);
+                return;
+            }
+            count -= piece.len();
+            self.pieces.pop_front();
+        }
+    }
+
+    /// Drops everything.
+    pub fn clear(&mut self) {
+        self.pieces.clear();
+        self.len = 0;
+    }
+
+    /// All waiting bytes in one piece; for tests and short dialogues.
+    pub fn take_all(&mut self) -> Vec<u8> {
+        let joined = self.pieces.iter().flat_map(|piece| piece.iter().copied()).collect();
+        self.clear();
+        joined
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #[test]
+        fn whatever_is_written_in_whatever_steps_comes_out_in_order(
+            pieces: Vec<Vec<u8>>,
+            steps in prop::collection::vec(1_usize..40, 1..40),
+        ) {
+            let mut outbox = Outbox::default();
+            for piece in &pieces {
+                outbox.push(Bytes::from(piece.clone()));
+            }
+            let expected = pieces.concat();
+            let mut written = Vec::new();
+            for step in steps.into_iter().cycle().take(expected.len()) {
+                let mut slices = [IoSlice::new(&[]); 3];
+                let filled = outbox.io_slices(&mut slices);
+                let available: Vec<u8> = slices[..filled].iter().flat_map(|s| s.to_vec()).collect();
+                let count = step.min(available.len());
+                written.extend_from_slice(&available[..count]);
+                outbox.advance(count);
+                prop_assert_eq!(outbox.len(), expected.len() - written.len());
+            }
+            prop_assert_eq!(written, expected);
+            prop_assert!(outbox.is_empty());
+        }
+    }
+}

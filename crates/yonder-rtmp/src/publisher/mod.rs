@@ -1,0 +1,344 @@
+//! The publishing side, as a machine without I/O.
+//!
+//! ```text
+//!   Greeting ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ Closed
+//! ```
+//!
+//! Call order: [`Publisher::start`], then for every delivery [`Publisher::handle_input`] and for every deadline
+//! [`Publisher::handle_timeout`]; after each, write what lies in [`Publisher::outbox`] and drain
+//! [`Publisher::poll_event`]. Once [`PublisherEvent::Accepted`] came, send headers and bodies.
+
+mod dialogue;
+mod metadata;
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use yonder_media::flv::Body;
+use yonder_media::{StreamHeaders, Track};
+
+use crate::address::{ServerAddress, StreamKey};
+use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
+use crate::command::{Command, CommandError};
+use crate::handshake::{Handshake, HandshakeError};
+use crate::message::{Message, MessageKind};
+use crate::outbox::Outbox;
+
+/// How long the platform may take for one step of the dialogue.
+const STEP_TIMEOUT: Duration = Duration::from_secs(10);
+/// Our chunk size: most frames fit one chunk, so that headers cost next to nothing.
+const CHUNK_SIZE: u32 = 65_536;
+
+/// Where to publish.
+#[derive(Debug, Clone)]
+pub struct PublisherConfig {
+    /// The server.
+    pub server: ServerAddress,
+    /// The stream key.
+    pub key: StreamKey,
+    /// Fills the handshake; random in service, fixed in tests.
+    pub seed: u64,
+}
+
+/// Steps of the dialogue, in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PushStep {
+    /// Handshake.
+    Greeting,
+    /// `connect` was sent.
+    Connecting,
+    /// `createStream` was sent.
+    Creating,
+    /// `publish` was sent, with the key.
+    Publishing,
+    /// The platform takes media.
+    Live,
+}
+
+impl PushStep {
+    /// What the step waits for, in words.
+    #[must_use]
+    pub fn waits_for(self) -> &'static str {
+        match self {
+            Self::Greeting => "the greeting",
+            Self::Connecting => "the application",
+            Self::Creating => "a stream",
+            Self::Publishing => "the key to be accepted",
+            Self::Live => "nothing",
+        }
+    }
+}
+
+/// What happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PublisherEvent {
+    /// The handshake is done.
+    Greeted,
+    /// The application was accepted.
+    Connected,
+    /// The key was accepted: media may be sent.
+    Accepted,
+}
+
+/// Why a push failed or ended. Words are the platform's own.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PushError {
+    /// The peer does not speak RTMP.
+    #[error("the server does not speak RTMP: {0}")]
+    NotRtmp(#[from] HandshakeError),
+    /// Its chunks make no sense.
+    #[error("the server does not keep to the protocol: {0}")]
+    Chunk(#[from] ChunkError),
+    /// One of its commands makes no sense.
+    #[error("the server sent a command that cannot be read: {0}")]
+    Command(#[from] CommandError),
+    /// `connect` was refused.
+    #[error("the platform refused the application: {words}")]
+    AppRefused {
+        /// The platform's words.
+        words: String,
+    },
+    /// `publish` was refused: the key is wrong, expired or not allowed.
+    #[error("the platform refused the stream key: {words}")]
+    KeyRefused {
+        /// The platform's words.
+        words: String,
+    },
+    /// `publish` was refused because the key is in use.
+    #[error("the stream key is in use: {words}")]
+    KeyBusy {
+        /// The platform's words.
+        words: String,
+    },
+    /// The platform ended the broadcast.
+    #[error("the platform ended the broadcast: {words}")]
+    Ended {
+        /// The platform's words.
+        words: String,
+    },
+    /// A step took too long.
+    #[error("no answer while waiting for {}", .0.waits_for())]
+    NoAnswer(PushStep),
+}
+
+/// The dialogue with one platform over one connection.
+#[derive(Debug)]
+pub struct Publisher {
+    config: PublisherConfig,
+    step: PushStep,
+    deadline: Option<Duration>,
+    handshake: Handshake,
+    reader: ChunkReader,
+    writer: ChunkWriter,
+    outbox: Outbox,
+    events: VecDeque<PublisherEvent>,
+    stream: u32,
+    received: u64,
+    acknowledged: u64,
+    window: Option<u64>,
+    last_timestamp: u32,
+    closed: bool,
+}
+
+impl Publisher {
+    /// A publisher that has not begun.
+    #[must_use]
+    pub fn new(config: PublisherConfig) -> Self {
+        let handshake = Handshake::new(config.seed);
+        Self {
+            config,
+            step: PushStep::Greeting,
+            deadline: None,
+            handshake,
+            reader: ChunkReader::default(),
+            writer: ChunkWriter::default(),
+            outbox: Outbox::default(),
+            events: VecDeque::new(),
+            stream: 0,
+            received: 0,
+            acknowledged: 0,
+            window: None,
+            last_timestamp: 0,
+            closed: false,
+        }
+    }
+
+    /// Sends the greeting. To be called once the connection stands.
+    pub fn start(&mut self, now: Duration) {
+        self.outbox.push(self.handshake.hello());
+        self.enter(PushStep::Greeting, now);
+    }
+
+    /// Takes what the socket delivered.
+    ///
+    /// # Errors
+    /// [`PushError`] when the push is over; the connection should then be closed.
+    pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PushError> {
+        let before = buffer.len();
+        let result = self.read_input(buffer, now);
+        self.received += u64::try_from(before - buffer.len()).unwrap_or_default();
+        self.acknowledge();
+        result
+    }
+
+    /// The earliest time at which [`Publisher::handle_timeout`] has something to do.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Duration> {
+        self.deadline
+    }
+
+    /// Lets time pass. Early calls do nothing.
+    ///
+    /// # Errors
+    /// [`PushError::NoAnswer`] when a step took too long.
+    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PushError> {
+        match self.deadline {
+            Some(deadline) if deadline <= now => Err(PushError::NoAnswer(self.step)),
+            _ => Ok(()),
+        }
+    }
+
+    /// The next event.
+    pub fn poll_event(&mut self) -> Option<PublisherEvent> {
+        self.events.pop_front()
+    }
+
+    /// What is to be written to the socket.
+    pub fn outbox(&mut self) -> &mut Outbox {
+        &mut self.outbox
+    }
+
+    /// The step that the dialogue is at.
+    #[must_use]
+    pub fn step(&self) -> PushStep {
+        self.step
+    }
+
+    /// Sends metadata and sequence headers: before the first body, and again after every splice.
+    pub fn send_headers(&mut self, headers: &StreamHeaders, timestamp: u32) {
+        if !self.is_live() {
+            return;
+        }
+        let data = metadata::payload(headers);
+        self.send(ChunkStream::Data, MessageKind::Data, timestamp, &[data]);
+        if let Some(video) = &headers.video {
+            self.send_body(&Body::video_headers(video), timestamp);
+        }
+        if let Some(audio) = &headers.audio {
+            self.send_body(&Body::audio_headers(audio), timestamp);
+        }
+    }
+
+    /// Sends a tag body at `timestamp` milliseconds (modulo 2^32). Its pieces are shared, not copied.
+    pub fn send_body(&mut self, body: &Body, timestamp: u32) {
+        if !self.is_live() {
+            return;
+        }
+        let (on, kind) = match body.track {
+            Track::Video => (ChunkStream::Video, MessageKind::Video),
+            Track::Audio => (ChunkStream::Audio, MessageKind::Audio),
+        };
+        self.send(on, kind, timestamp, &body.pieces);
+    }
+
+    /// Ends in order: the end of the sequence, FCUnpublish, deleteStream. Nothing can be sent afterwards.
+    pub fn close(&mut self) {
+        if self.is_live() {
+            let end = Body::video_end();
+            let timestamp = self.last_timestamp;
+            self.send_body(&end, timestamp);
+            self.send_ending();
+        }
+        self.closed = true;
+        self.deadline = None;
+    }
+
+    fn is_live(&self) -> bool {
+        self.step == PushStep::Live && !self.closed
+    }
+
+    fn enter(&mut self, step: PushStep, now: Duration) {
+        self.step = step;
+        self.deadline = if step == PushStep::Live { None } else { Some(now + STEP_TIMEOUT) };
+    }
+
+    fn send(&mut self, on: ChunkStream, kind: MessageKind, timestamp: u32, pieces: &[Bytes]) {
+        self.last_timestamp = timestamp;
+        self.writer.write(&mut self.outbox, on, (kind, self.stream, timestamp), pieces);
+    }
+
+    fn send_control(&mut self, kind: MessageKind, payload: &[u8]) {
+        let payload = Bytes::copy_from_slice(payload);
+        self.writer.write(&mut self.outbox, ChunkStream::Control, (kind, 0, 0), &[payload]);
+    }
+
+    fn send_command(&mut self, stream: u32, command: &Command) {
+        let header = (MessageKind::Command, stream, 0);
+        self.writer.write(&mut self.outbox, ChunkStream::Command, header, &[command.encode()]);
+    }
+
+    /// 5.4.3: a report after every window of bytes, if the peer set one.
+    fn acknowledge(&mut self) {
+        if self.window.is_some_and(|window| self.received - self.acknowledged >= window) {
+            self.acknowledged = self.received;
+            let sequence = u32::try_from(self.received & 0xffff_ffff).unwrap_or_default();
+            self.send_control(MessageKind::Acknowledgement, &sequence.to_be_bytes());
+        }
+    }
+
+    fn read_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PushError> {
+        if !self.handshake.is_done() {
+            if let Some(echo) = self.handshake.handle_input(buffer)? {
+                self.outbox.push(echo);
+            }
+            if !self.handshake.is_done() {
+                return Ok(());
+            }
+            self.after_greeting(now);
+        }
+        while let Some(message) = self.reader.next_message(buffer)? {
+            self.handle_message(&message, now)?;
+        }
+        Ok(())
+    }
+
+    fn handle_message(&mut self, message: &Message, now: Duration) -> Result<(), PushError> {
+        match message.kind {
+            MessageKind::WindowSize => {
+                self.window = message.number().map(u64::from).filter(|window| *window > 0);
+            }
+            // 5.4.5: answered with our own window, whatever the limit type.
+            MessageKind::PeerBandwidth => {
+                if let Some(size) = message.number() {
+                    self.send_control(MessageKind::WindowSize, &size.to_be_bytes());
+                }
+            }
+            MessageKind::UserControl => self.handle_user_control(&message.payload),
+            MessageKind::Command | MessageKind::Command3 => {
+                let command = Command::decode(message.payload.clone())?;
+                self.handle_command(&command, now)?;
+            }
+            // Set Chunk Size and Abort were applied by the reader; the rest does not concern a publisher.
+            MessageKind::SetChunkSize
+            | MessageKind::Abort
+            | MessageKind::Acknowledgement
+            | MessageKind::Audio
+            | MessageKind::Video
+            | MessageKind::Data
+            | MessageKind::Other(_) => {}
+        }
+        Ok(())
+    }
+
+    /// 7.1.7: a ping request (6) is answered with the same time (7).
+    fn handle_user_control(&mut self, payload: &[u8]) {
+        if let Some((&[0, 6, a, b, c, d], _)) = payload.split_first_chunk::<6>() {
+            self.send_control(MessageKind::UserControl, &[0, 7, a, b, c, d]);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,214 @@
+use super::*;
+use crate::amf0::Value;
+use crate::receiver::{Receiver, ReceiverEvent};
+use rstest::rstest;
+use secrecy::ExposeSecret as _;
+use yonder_media::{AccessUnit, Payload};
+
+const T0: Duration = Duration::ZERO;
+
+fn publisher() -> Publisher {
+    let (server, _) = ServerAddress::parse("rtmp://ingest.example.net/live").unwrap();
+    let (key, _) = StreamKey::parse("planted-secret-key", &server).unwrap();
+    let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
+    publisher.start(T0);
+    publisher
+}
+
+/// A publisher and a receiver with queues between them.
+struct Pair {
+    publisher: Publisher,
+    receiver: Receiver,
+    segment: usize,
+    events: Vec<ReceiverEvent>,
+}
+
+impl Pair {
+    fn new(segment: usize) -> Self {
+        Self { publisher: publisher(), receiver: Receiver::new(9), segment, events: Vec::new() }
+    }
+
+    /// Carries bytes both ways until neither side has any.
+    fn exchange(&mut self) -> Result<(), PushError> {
+        loop {
+            let up = self.publisher.outbox().take_all();
+            let mut buffer = BytesMut::new();
+            for part in up.chunks(self.segment) {
+                buffer.extend_from_slice(part);
+                self.receiver.handle_input(&mut buffer).unwrap();
+            }
+            while let Some(event) = self.receiver.poll_event() {
+                self.events.push(event);
+            }
+            let down = self.receiver.outbox().take_all();
+            if up.is_empty() && down.is_empty() {
+                return Ok(());
+            }
+            let mut buffer = BytesMut::new();
+            for part in down.chunks(self.segment) {
+                buffer.extend_from_slice(part);
+                self.publisher.handle_input(&mut buffer, T0)?;
+            }
+        }
+    }
+
+    fn connect(&mut self) {
+        self.exchange().unwrap();
+        assert!(matches!(self.events.last(), Some(ReceiverEvent::Connect { app }) if app == "live"));
+        self.receiver.accept_connect();
+        self.exchange().unwrap();
+        let Some(ReceiverEvent::Publish { key }) = self.events.last() else { panic!("{:?}", self.events) };
+        assert_eq!(key.expose_secret(), "planted-secret-key");
+    }
+
+    fn go_live(&mut self) {
+        self.connect();
+        self.receiver.accept_publish();
+        self.exchange().unwrap();
+        assert_eq!(self.publisher.step(), PushStep::Live);
+    }
+}
+
+fn picture(bytes: usize) -> Body {
+    Body::of_unit(&AccessUnit {
+        track: Track::Video,
+        dts: 0,
+        pts: 0,
+        keyframe: true,
+        payload: Payload::Nals(vec![Bytes::from(vec![0x65; bytes])]),
+    })
+}
+
+#[rstest]
+fn the_dialogue_leads_to_live_in_any_segmentation(#[values(1, 100, 1536, 1_000_000)] segment: usize) {
+    let mut pair = Pair::new(segment);
+    pair.go_live();
+    let steps: Vec<PublisherEvent> = std::iter::from_fn(|| pair.publisher.poll_event()).collect();
+    assert_eq!(steps, vec![PublisherEvent::Greeted, PublisherEvent::Connected, PublisherEvent::Accepted]);
+    assert_eq!(pair.publisher.poll_timeout(), None);
+}
+
+#[test]
+fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.events.clear();
+    let headers = StreamHeaders { video: Some(sample_video()), audio: None };
+    pair.publisher.send_headers(&headers, 0);
+    pair.publisher.send_body(&picture(200_000), 40);
+    pair.exchange().unwrap();
+    let [ReceiverEvent::Metadata(data), ReceiverEvent::Video { body: first, .. }, ReceiverEvent::Video { timestamp, body }] =
+        pair.events.as_slice()
+    else {
+        panic!("{:?}", pair.events.len())
+    };
+    assert_eq!(data.get("width"), Some(&Value::Number(640.0)));
+    assert_eq!(first[..2], [0x17, 0]);
+    assert_eq!((*timestamp, body.len()), (40, 200_009));
+}
+
+fn sample_video() -> yonder_media::VideoConfig {
+    let mut sets = yonder_media::h264::ParameterSets::default();
+    sets.take(&Bytes::from_static(&[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40]));
+    sets.take(&Bytes::from_static(&[0x68, 0xce, 0x3c, 0x80]));
+    sets.config().unwrap()
+}
+
+#[rstest]
+#[case::wrong("Stream key is not known", false)]
+#[case::busy("Stream is already publishing", true)]
+fn refusals_of_the_key_are_told_apart_by_the_platforms_words(#[case] words: &str, #[case] busy: bool) {
+    let mut pair = Pair::new(1000);
+    pair.connect();
+    pair.receiver.refuse_publish(words);
+    let error = pair.exchange().unwrap_err();
+    assert_eq!(matches!(error, PushError::KeyBusy { .. }), busy);
+    assert!(error.to_string().contains(words));
+    assert!(!error.to_string().contains("planted"));
+}
+
+#[test]
+fn a_refused_application_keeps_the_platforms_words() {
+    let mut pair = Pair::new(1000);
+    pair.exchange().unwrap();
+    pair.receiver.refuse_connect("no such application");
+    let error = pair.exchange().unwrap_err();
+    assert_eq!(
+        error,
+        PushError::AppRefused { words: "no such application (NetConnection.Connect.Rejected)".into() }
+    );
+}
+
+#[test]
+fn a_broadcast_ended_by_the_platform_is_noticed() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.receiver.end("twelve hours are over");
+    assert!(matches!(pair.exchange(), Err(PushError::Ended { words }) if words.contains("twelve hours")));
+}
+
+#[test]
+fn pings_are_answered_and_windows_acknowledged() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.receiver.ping(0x0102_0304);
+    pair.exchange().unwrap();
+    assert_eq!(pair.publisher.window, Some(2_500_000));
+    assert_eq!(pair.receiver.acknowledged(), None);
+    pair.publisher.window = Some(10);
+    pair.receiver.ping(1);
+    pair.receiver.ping(2);
+    pair.exchange().unwrap();
+    assert!(pair.receiver.acknowledged().is_some());
+}
+
+#[test]
+fn the_answer_to_a_ping_repeats_its_time() {
+    let mut publisher = publisher();
+    publisher.handle_user_control(&[0, 6, 1, 2, 3, 4]);
+    assert!(publisher.outbox.take_all().ends_with(&[0, 7, 1, 2, 3, 4]));
+}
+
+#[test]
+fn refusals_of_courtesy_commands_are_passed_over() {
+    let mut pair = Pair::new(1000);
+    pair.connect();
+    let refusal = Command::new("_error", 2.0, vec![Value::Null]);
+    assert_eq!(pair.publisher.handle_command(&refusal, T0), Ok(()));
+    assert_eq!(pair.publisher.handle_command(&Command::new("onBWDone", 0.0, Vec::new()), T0), Ok(()));
+}
+
+#[test]
+fn a_silent_platform_is_no_answer_at_the_step_it_is_at() {
+    let mut publisher = publisher();
+    assert_eq!(publisher.handle_timeout(Duration::from_secs(9)), Ok(()));
+    assert_eq!(publisher.handle_timeout(Duration::from_secs(10)), Err(PushError::NoAnswer(PushStep::Greeting)));
+}
+
+#[test]
+fn a_server_of_another_protocol_is_named() {
+    let error = publisher().handle_input(&mut BytesMut::from(&b"HTTP/1.1 400"[..]), T0).unwrap_err();
+    assert!(matches!(error, PushError::NotRtmp(_)));
+}
+
+#[test]
+fn closing_says_goodbye_and_sends_nothing_more() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.publisher.close();
+    pair.exchange().unwrap();
+    assert!(matches!(pair.events.last(), Some(ReceiverEvent::Ended)));
+    pair.publisher.send_body(&picture(10), 80);
+    assert!(pair.publisher.outbox().is_empty());
+}
+
+#[test]
+fn payload_slices_reach_the_outbox_without_a_copy() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    let body = picture(1000);
+    pair.publisher.send_body(&body, 0);
+    let mut slices = [std::io::IoSlice::new(&[]); 8];
+    let filled = pair.publisher.outbox().io_slices(&mut slices);
+    assert!(slices[..filled].iter().any(|slice| slice.as_ptr() == body.pieces[1].as_ptr()));
+}

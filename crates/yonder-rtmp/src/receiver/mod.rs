@@ -1,0 +1,193 @@
+//! The receiving side, for stand-in platforms and rehearsals: takes one publisher over one connection.
+//!
+//! The owner decides: after [`ReceiverEvent::Connect`] it calls [`Receiver::accept_connect`] or
+//! [`Receiver::refuse_connect`], after [`ReceiverEvent::Publish`] likewise for the key.
+
+mod replies;
+
+use std::collections::VecDeque;
+
+use bytes::{Bytes, BytesMut};
+use secrecy::SecretString;
+
+use crate::amf0::{AmfError, Value};
+use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
+use crate::command::{Command, CommandError};
+use crate::handshake::{Handshake, HandshakeError};
+use crate::message::{Message, MessageKind};
+use crate::outbox::Outbox;
+
+/// Bytes after which the publisher is asked to report (5.4.4).
+const WINDOW: u32 = 2_500_000;
+
+/// Why a publisher's bytes were refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum ReceiverError {
+    /// Handshake.
+    #[error(transparent)]
+    Handshake(#[from] HandshakeError),
+    /// Chunks.
+    #[error(transparent)]
+    Chunk(#[from] ChunkError),
+    /// Command.
+    #[error(transparent)]
+    Command(#[from] CommandError),
+    /// Metadata.
+    #[error(transparent)]
+    Data(#[from] AmfError),
+}
+
+/// What the publisher did.
+#[derive(Debug, Clone)]
+pub enum ReceiverEvent {
+    /// It asks for an application.
+    Connect {
+        /// Application name.
+        app: String,
+    },
+    /// It wants to publish under a key.
+    Publish {
+        /// The key as it came.
+        key: SecretString,
+    },
+    /// `onMetaData` and its members.
+    Metadata(Value),
+    /// A video tag body.
+    Video {
+        /// Milliseconds modulo 2^32.
+        timestamp: u32,
+        /// Tag body.
+        body: Bytes,
+    },
+    /// An audio tag body.
+    Audio {
+        /// Milliseconds modulo 2^32.
+        timestamp: u32,
+        /// Tag body.
+        body: Bytes,
+    },
+    /// It ended in order.
+    Ended,
+}
+
+/// The dialogue with one publisher.
+#[derive(Debug)]
+pub struct Receiver {
+    handshake: Handshake,
+    reader: ChunkReader,
+    writer: ChunkWriter,
+    outbox: Outbox,
+    events: VecDeque<ReceiverEvent>,
+    connect_transaction: f64,
+    stream: u32,
+    acknowledged: Option<u32>,
+}
+
+impl Receiver {
+    /// A receiver that waits for the greeting; `seed` fills its half of the handshake.
+    #[must_use]
+    pub fn new(seed: u64) -> Self {
+        Self {
+            handshake: Handshake::new(seed),
+            reader: ChunkReader::default(),
+            writer: ChunkWriter::default(),
+            outbox: Outbox::default(),
+            events: VecDeque::new(),
+            connect_transaction: 1.0,
+            stream: 1,
+            acknowledged: None,
+        }
+    }
+
+    /// Takes what the socket delivered.
+    ///
+    /// # Errors
+    /// [`ReceiverError`] when the publisher makes no sense.
+    pub fn handle_input(&mut self, buffer: &mut BytesMut) -> Result<(), ReceiverError> {
+        if !self.handshake.is_done() {
+            if let Some(echo) = self.handshake.handle_input(buffer)? {
+                self.outbox.push(self.handshake.hello());
+                self.outbox.push(echo);
+            }
+            if !self.handshake.is_done() {
+                return Ok(());
+            }
+        }
+        while let Some(message) = self.reader.next_message(buffer)? {
+            self.handle_message(message)?;
+        }
+        Ok(())
+    }
+
+    /// What is to be written to the socket.
+    pub fn outbox(&mut self) -> &mut Outbox {
+        &mut self.outbox
+    }
+
+    /// The next event.
+    pub fn poll_event(&mut self) -> Option<ReceiverEvent> {
+        self.events.pop_front()
+    }
+
+    /// Bytes that the publisher has acknowledged, if it ever did.
+    #[must_use]
+    pub fn acknowledged(&self) -> Option<u32> {
+        self.acknowledged
+    }
+
+    fn handle_message(&mut self, message: Message) -> Result<(), ReceiverError> {
+        let Message { kind, timestamp, payload, .. } = message;
+        match kind {
+            MessageKind::Video => self.events.push_back(ReceiverEvent::Video { timestamp, body: payload }),
+            MessageKind::Audio => self.events.push_back(ReceiverEvent::Audio { timestamp, body: payload }),
+            MessageKind::Data => {
+                let mut values = Value::decode_all(payload)?;
+                values.retain(|value| !matches!(value, Value::String(_)));
+                self.events.extend(values.into_iter().next().map(ReceiverEvent::Metadata));
+            }
+            MessageKind::Acknowledgement => {
+                self.acknowledged = payload.first_chunk::<4>().map(|bytes| u32::from_be_bytes(*bytes));
+            }
+            MessageKind::Command | MessageKind::Command3 => {
+                let command = Command::decode(payload)?;
+                self.handle_command(&command);
+            }
+            MessageKind::SetChunkSize
+            | MessageKind::Abort
+            | MessageKind::UserControl
+            | MessageKind::WindowSize
+            | MessageKind::PeerBandwidth
+            | MessageKind::Other(_) => {}
+        }
+        Ok(())
+    }
+
+    fn handle_command(&mut self, command: &Command) {
+        let argument = command.values.get(1).and_then(Value::as_str).unwrap_or_default();
+        match command.name.as_str() {
+            "connect" => {
+                self.connect_transaction = command.transaction;
+                let app = command.values.first().and_then(|object| object.get("app")).and_then(Value::as_str);
+                self.events.push_back(ReceiverEvent::Connect { app: app.unwrap_or_default().to_owned() });
+            }
+            "createStream" => {
+                let values = vec![Value::Null, Value::Number(f64::from(self.stream))];
+                self.send_command(0, &Command::new("_result", command.transaction, values));
+            }
+            "publish" => self.events.push_back(ReceiverEvent::Publish { key: argument.to_owned().into() }),
+            "FCUnpublish" | "deleteStream" => self.events.push_back(ReceiverEvent::Ended),
+            _ => {}
+        }
+    }
+
+    fn send_command(&mut self, stream: u32, command: &Command) {
+        let header = (MessageKind::Command, stream, 0);
+        self.writer.write(&mut self.outbox, ChunkStream::Command, header, &[command.encode()]);
+    }
+
+    fn send_control(&mut self, kind: MessageKind, payload: &[u8]) {
+        let payload = Bytes::copy_from_slice(payload);
+        self.writer.write(&mut self.outbox, ChunkStream::Control, (kind, 0, 0), &[payload]);
+    }
+}

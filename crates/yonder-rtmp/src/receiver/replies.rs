@@ -1,0 +1,67 @@
+//! What the receiving side answers.
+
+use crate::amf0::Value;
+use crate::command::Command;
+use crate::message::MessageKind;
+
+use super::{Receiver, WINDOW};
+
+impl Receiver {
+    /// Grants the application.
+    pub fn accept_connect(&mut self) {
+        self.send_control(MessageKind::WindowSize, &WINDOW.to_be_bytes());
+        let mut bandwidth = WINDOW.to_be_bytes().to_vec();
+        bandwidth.push(2); // dynamic
+        self.send_control(MessageKind::PeerBandwidth, &bandwidth);
+        let chunk_size = 4096_u32;
+        self.send_control(MessageKind::SetChunkSize, &chunk_size.to_be_bytes());
+        self.writer.set_chunk_size(4096);
+        let information = information("status", "NetConnection.Connect.Success", "connection accepted");
+        let reply = Command::new("_result", self.connect_transaction, vec![Value::Null, information]);
+        self.send_command(0, &reply);
+    }
+
+    /// Refuses the application with the given words.
+    pub fn refuse_connect(&mut self, words: &str) {
+        let information = information("error", "NetConnection.Connect.Rejected", words);
+        let reply = Command::new("_error", self.connect_transaction, vec![Value::Null, information]);
+        self.send_command(0, &reply);
+    }
+
+    /// Grants the key.
+    pub fn accept_publish(&mut self) {
+        // Stream Begin (7.1.7, event 0).
+        let [a, b, c, d] = self.stream.to_be_bytes();
+        self.send_control(MessageKind::UserControl, &[0, 0, a, b, c, d]);
+        self.send_status("status", "NetStream.Publish.Start", "publishing");
+    }
+
+    /// Refuses the key with the given words.
+    pub fn refuse_publish(&mut self, words: &str) {
+        self.send_status("error", "NetStream.Publish.BadName", words);
+    }
+
+    /// Ends a running broadcast with the given words.
+    pub fn end(&mut self, words: &str) {
+        self.send_status("error", "NetStream.Publish.Rejected", words);
+    }
+
+    /// Asks for a sign of life (7.1.7, event 6).
+    pub fn ping(&mut self, time: u32) {
+        let [a, b, c, d] = time.to_be_bytes();
+        self.send_control(MessageKind::UserControl, &[0, 6, a, b, c, d]);
+    }
+
+    fn send_status(&mut self, level: &str, code: &str, words: &str) {
+        let values = vec![Value::Null, information(level, code, words)];
+        self.send_command(self.stream, &Command::new("onStatus", 0.0, values));
+    }
+}
+
+fn information(level: &str, code: &str, description: &str) -> Value {
+    Value::Object(vec![
+        ("level".to_owned(), level.into()),
+        ("code".to_owned(), code.into()),
+        ("description".to_owned(), description.into()),
+    ])
+}
