@@ -1,0 +1,24 @@
+//! What the trade decides, without any interface: causes with their next steps, supervision of feeds and
+//! pushes, names, and measured rates.
+//!
+//! Everything here is pure: time comes in as a [`std::time::Duration`] since an epoch of the caller's choice.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+mod cause;
+mod measure;
+mod names;
+mod supervision;
+
+pub use cause::{Cause, CauseCode, Side};
+pub use measure::{PictureMeter, RateMeter};
+pub use names::{NameError, check_name, nearest_name};
+pub use supervision::{Decision, FeedMachine, FeedState, PushMachine, PushState, Verdict, verdict};

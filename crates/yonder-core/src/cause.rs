@@ -1,0 +1,173 @@
+//! Causes: a stable code, a plain sentence, and the next step for a person.
+
+use std::fmt;
+
+/// Whose side a cause is on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Side {
+    /// The camera or its site.
+    Camera,
+    /// The way between.
+    Network,
+    /// The platform.
+    Platform,
+    /// This service or its settings.
+    Ours,
+}
+
+impl Side {
+    /// The word used in the API and the console.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Camera => "camera",
+            Self::Network => "network",
+            Self::Platform => "platform",
+            Self::Ours => "ours",
+        }
+    }
+}
+
+/// Builds the code table: variant, code, side, usual next step.
+macro_rules! cause_codes {
+    ($($(#[$doc:meta])* $variant:ident, $code:literal, $side:ident, $hint:literal;)*) => {
+        /// What went wrong, as a stable code. Codes are added, never renamed.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+        #[non_exhaustive]
+        pub enum CauseCode { $($(#[$doc])* $variant,)* }
+
+        impl CauseCode {
+            /// All codes.
+            pub const ALL: &'static [Self] = &[$(Self::$variant,)*];
+
+            /// The code as it is written everywhere.
+            #[must_use]
+            pub fn code(self) -> &'static str {
+                match self { $(Self::$variant => $code,)* }
+            }
+
+            /// Whose side it is on.
+            #[must_use]
+            pub fn side(self) -> Side {
+                match self { $(Self::$variant => Side::$side,)* }
+            }
+
+            /// The usual next step.
+            #[must_use]
+            pub fn hint(self) -> &'static str {
+                match self { $(Self::$variant => $hint,)* }
+            }
+        }
+    };
+}
+
+cause_codes! {
+    /// The camera's name does not resolve.
+    FeedNameNotFound, "feed.name-not-found", Network, "Check the spelling of the host name, and that this machine's name server knows it.";
+    /// No way to the camera.
+    FeedUnreachable, "feed.unreachable", Network, "Check that the camera has power and network, and that this machine can reach its address.";
+    /// The camera's port is closed.
+    FeedConnectionRefused, "feed.connection-refused", Camera, "The device answers but nothing listens on this port. Check the port, that RTSP is switched on, and that the port is forwarded to the camera. Dialling goes on.";
+    /// The camera does not answer.
+    FeedNoAnswer, "feed.no-answer", Camera, "Check that the camera runs and that no firewall swallows the connection. Dialling goes on.";
+    /// User name or password is wrong.
+    FeedWrongPassword, "feed.wrong-password", Camera, "Set the right user name and password with `yonder feed edit`. Dialling has stopped, so that the camera does not lock the account.";
+    /// The path names no stream.
+    FeedNoSuchStream, "feed.no-such-stream", Camera, "Check the path behind the host in the feed's address against the camera's manual.";
+    /// The transport was refused.
+    FeedTransportRefused, "feed.transport-refused", Camera, "Choose another transport with `yonder feed edit --transport`.";
+    /// The camera's certificate is not trusted.
+    FeedTlsUntrusted, "feed.tls-untrusted", Camera, "Check the camera's certificate.";
+    /// There is no picture.
+    FeedNoVideo, "feed.no-video", Camera, "Check the path: this stream has no picture.";
+    /// The codec is not carried.
+    FeedCodecUnsupported, "feed.codec-unsupported", Camera, "Switch the camera's stream to H.264, or pull its other stream.";
+    /// No keyframe comes.
+    FeedNoKeyframe, "feed.no-keyframe", Camera, "Set the camera's keyframe interval to 2 seconds.";
+    /// Connected, but nothing comes.
+    FeedStalled, "feed.stalled", Camera, "The connection is open but no picture comes. Dialling again by itself; if it returns often, look at the camera's load and network.";
+    /// The camera hung up.
+    FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting. Dialling goes on.";
+    /// The camera serves no more viewers.
+    FeedTooManyViewers, "feed.too-many-viewers", Camera, "Close other viewers of this camera, or raise its limit. Dialling goes on.";
+    /// The camera breaks the protocol.
+    FeedProtocol, "feed.protocol", Camera, "Check that the address is the camera's RTSP address and port. Dialling goes on.";
+    /// The service failed.
+    FeedInternal, "feed.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
+
+    /// The platform's name does not resolve.
+    PushNameNotFound, "push.name-not-found", Network, "Check the spelling of the server address, and that this machine's name server works.";
+    /// No way to the platform.
+    PushUnreachable, "push.unreachable", Network, "Check this machine's uplink. Dialling goes on.";
+    /// The platform's port is closed.
+    PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return. Dialling goes on.";
+    /// The platform does not answer.
+    PushNoAnswer, "push.no-answer", Platform, "Check the server address and that no firewall swallows the connection. Dialling goes on.";
+    /// The platform's certificate is not trusted.
+    PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address; for a private authority add it to the destination.";
+    /// TLS failed.
+    PushTlsFailed, "push.tls-failed", Platform, "Check that this is the platform's address for encrypted pushes.";
+    /// The application was refused.
+    PushAppRefused, "push.app-refused", Platform, "Check the path of the server address: the platform does not know this application.";
+    /// The key was refused.
+    PushKeyRefused, "push.key-refused", Platform, "Take a fresh stream key from the platform and set it with `yonder destination rekey`. Dialling has stopped.";
+    /// The key is in use.
+    PushKeyBusy, "push.key-busy", Platform, "The platform still sees the broadcast before this one, or somebody else sends with this key. Trying for two minutes.";
+    /// The codec was refused.
+    PushCodecRefused, "push.codec-refused", Platform, "Send a stream that the platform takes.";
+    /// The platform ended the broadcast.
+    PushClosedByPlatform, "push.closed-by-platform", Platform, "The platform ended the connection. Dialling goes on; if it returns often, look at the channel on the platform.";
+    /// The way is too slow.
+    PushTooSlow, "push.too-slow", Network, "Lower the camera's bit rate, push its sub stream, or look for what else uses the uplink.";
+    /// The passphrase was refused.
+    PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows.";
+    /// The platform breaks the protocol.
+    PushProtocol, "push.protocol", Platform, "Check that the server address is the platform's RTMP address and port. Dialling goes on.";
+    /// The service failed.
+    PushInternal, "push.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
+}
+
+impl fmt::Display for CauseCode {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.code())
+    }
+}
+
+/// A cause as people see it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cause {
+    /// Stable code.
+    pub code: CauseCode,
+    /// What happened, in one sentence.
+    pub message: String,
+    /// What to do next.
+    pub hint: String,
+}
+
+impl Cause {
+    /// A cause with its code's usual next step.
+    #[must_use]
+    pub fn new(code: CauseCode, message: impl Into<String>) -> Self {
+        Self { code, message: message.into(), hint: code.hint().to_owned() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::HashSet;
+
+    #[test]
+    fn codes_are_unique_and_name_their_subject() {
+        let codes: HashSet<&str> = CauseCode::ALL.iter().map(|code| code.code()).collect();
+        assert_eq!(codes.len(), CauseCode::ALL.len());
+        assert!(codes.iter().all(|code| code.starts_with("feed.") || code.starts_with("push.")));
+    }
+
+    #[test]
+    fn every_hint_is_a_sentence() {
+        for code in CauseCode::ALL {
+            assert!(code.hint().ends_with('.') && code.hint().len() > 20, "{code}");
+        }
+    }
+}

@@ -1,0 +1,59 @@
+//! Growing delays between dials, with jitter from an injected seed.
+
+use std::time::Duration;
+
+/// Delays that double from `first` to `most`.
+#[derive(Debug, Clone)]
+pub(super) struct Backoff {
+    first: Duration,
+    most: Duration,
+    /// Jitter in percent of the delay, both ways.
+    jitter_percent: u32,
+    attempt: u32,
+    random: u64,
+}
+
+impl Backoff {
+    pub(super) fn new(first: Duration, most: Duration, jitter_percent: u32, seed: u64) -> Self {
+        Self { first, most, jitter_percent, attempt: 0, random: seed | 1 }
+    }
+
+    /// The next delay.
+    pub(super) fn next_delay(&mut self) -> Duration {
+        let doubled = self.first.saturating_mul(1 << self.attempt.min(16)).min(self.most);
+        self.attempt = self.attempt.saturating_add(1);
+        self.random ^= self.random << 13;
+        self.random ^= self.random >> 7;
+        self.random ^= self.random << 17;
+        let span = self.jitter_percent * 2 + 1;
+        let percent = 100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
+        doubled * percent / 100
+    }
+
+    /// Starts from the shortest delay again.
+    pub(super) fn reset(&mut self) {
+        self.attempt = 0;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn delays_double_up_to_the_most_and_start_again() {
+        let mut backoff = Backoff::new(Duration::from_secs(1), Duration::from_secs(5), 0, 1);
+        let delays: Vec<u64> = (0..5).map(|_| backoff.next_delay().as_secs()).collect();
+        assert_eq!(delays, vec![1, 2, 4, 5, 5]);
+        backoff.reset();
+        assert_eq!(backoff.next_delay().as_secs(), 1);
+    }
+
+    #[test]
+    fn jitter_stays_in_its_bounds_and_differs() {
+        let mut backoff = Backoff::new(Duration::from_secs(10), Duration::from_secs(10), 20, 42);
+        let delays: Vec<Duration> = (0..200).map(|_| backoff.next_delay()).collect();
+        assert!(delays.iter().all(|d| (Duration::from_secs(8)..=Duration::from_secs(12)).contains(d)));
+        assert!(delays.iter().any(|d| *d != delays[0]));
+    }
+}

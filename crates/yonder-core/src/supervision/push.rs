@@ -1,0 +1,393 @@
+//! Supervision of one push.
+//!
+//! A push dials only while its feed flows: a platform should not see a broadcast without a picture. Once live
+//! it stays connected while the feed is away, for as long as the platform keeps the connection.
+
+use std::time::Duration;
+
+use crate::cause::{Cause, CauseCode};
+
+use super::backoff::Backoff;
+use super::{Decision, Verdict, verdict};
+
+/// Growing to half a minute, with jitter, so that nobody gets banned.
+const FIRST_DELAY: Duration = Duration::from_secs(1);
+const MOST_DELAY: Duration = Duration::from_secs(30);
+const JITTER_PERCENT: u32 = 20;
+/// A platform may take this long to notice that a broadcast has dropped; until then the key is busy.
+const BUSY_PATIENCE: Duration = Duration::from_secs(120);
+/// While the key is busy, delays stay short: the platform lets go at any moment.
+const BUSY_DELAY: Duration = Duration::from_secs(5);
+/// A broadcast that held this long was a success: the next failure starts from the shortest delay.
+const STEADY: Duration = Duration::from_secs(10);
+
+/// State of a push.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PushState {
+    /// Not wanted.
+    Off,
+    /// Under way to the platform.
+    Dialing,
+    /// The platform takes the picture.
+    Live,
+    /// Live, but the backlog grows.
+    Lagging,
+    /// Will go on by itself: at a time, or when the feed flows.
+    Waiting {
+        /// When it dials again; `None` while it waits for its feed.
+        until: Option<Duration>,
+    },
+    /// Needs a person.
+    Blocked,
+}
+
+impl PushState {
+    /// The state's word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Off => "off",
+            Self::Dialing => "dialing",
+            Self::Live => "live",
+            Self::Lagging => "lagging",
+            Self::Waiting { .. } => "waiting",
+            Self::Blocked => "blocked",
+        }
+    }
+}
+
+/// The supervisor of one push.
+#[derive(Debug, Clone)]
+pub struct PushMachine {
+    state: PushState,
+    since: Duration,
+    cause: Option<Cause>,
+    same_cause: u32,
+    backoff: Backoff,
+    busy_since: Option<Duration>,
+    live_since: Option<Duration>,
+    was_live: bool,
+    connected: bool,
+    feed_flows: bool,
+    reconnects: u64,
+}
+
+impl PushMachine {
+    /// A push that is off; `seed` makes the jitter.
+    #[must_use]
+    pub fn new(seed: u64, now: Duration) -> Self {
+        Self {
+            state: PushState::Off,
+            since: now,
+            cause: None,
+            same_cause: 0,
+            backoff: Backoff::new(FIRST_DELAY, MOST_DELAY, JITTER_PERCENT, seed),
+            busy_since: None,
+            live_since: None,
+            was_live: false,
+            connected: false,
+            feed_flows: false,
+            reconnects: 0,
+        }
+    }
+
+    /// The state.
+    #[must_use]
+    pub fn state(&self) -> PushState {
+        self.state
+    }
+
+    /// When the state began.
+    #[must_use]
+    pub fn since(&self) -> Duration {
+        self.since
+    }
+
+    /// Why the push is not live.
+    #[must_use]
+    pub fn cause(&self) -> Option<&Cause> {
+        self.cause.as_ref()
+    }
+
+    /// How often the push came live again after it had been.
+    #[must_use]
+    pub fn reconnects(&self) -> u64 {
+        self.reconnects
+    }
+
+    /// The push is wanted, or no longer. Wanting a blocked push again tries it again.
+    pub fn want(&mut self, wanted: bool, now: Duration) {
+        if !wanted {
+            self.cause = None;
+            self.was_live = false;
+            self.connected = false;
+            self.enter(PushState::Off, now);
+        } else if matches!(self.state, PushState::Off | PushState::Blocked) {
+            self.backoff.reset();
+            self.same_cause = 0;
+            self.busy_since = None;
+            self.cause = None;
+            self.enter(PushState::Waiting { until: None }, now);
+        }
+    }
+
+    /// The feed flows, or no longer, and why.
+    pub fn on_feed(&mut self, flows: bool, cause: Option<&Cause>, now: Duration) {
+        self.feed_flows = flows;
+        let waits_for_feed = matches!(self.state, PushState::Waiting { until: None });
+        if flows {
+            if waits_for_feed {
+                self.cause = None;
+                if self.connected {
+                    self.enter(PushState::Live, now);
+                }
+            }
+        } else if waits_for_feed || matches!(self.state, PushState::Live | PushState::Lagging) {
+            self.cause = cause.cloned();
+            self.enter(PushState::Waiting { until: None }, now);
+        }
+    }
+
+    /// The platform takes the picture.
+    pub fn on_live(&mut self, now: Duration) {
+        if self.state != PushState::Dialing {
+            return;
+        }
+        self.reconnects += u64::from(self.was_live);
+        self.was_live = true;
+        self.connected = true;
+        self.live_since = Some(now);
+        self.busy_since = None;
+        self.same_cause = 0;
+        self.cause = None;
+        self.enter(PushState::Live, now);
+    }
+
+    /// The backlog grows (with the cause), or is gone.
+    pub fn on_backlog(&mut self, lagging: Option<Cause>, now: Duration) {
+        match (self.state, lagging) {
+            (PushState::Live, Some(cause)) => {
+                self.cause = Some(cause);
+                self.enter(PushState::Lagging, now);
+            }
+            (PushState::Lagging, None) => {
+                self.cause = None;
+                self.enter(PushState::Live, now);
+            }
+            _ => {}
+        }
+    }
+
+    /// The dial, or the connection, failed.
+    pub fn on_failed(&mut self, cause: Cause, now: Duration) {
+        if matches!(self.state, PushState::Off | PushState::Blocked) {
+            return;
+        }
+        self.connected = false;
+        if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STEADY) {
+            self.backoff.reset();
+        }
+        let cause = self.judge_busy_key(cause, now);
+        let repeated = self.cause.as_ref().is_some_and(|last| last.code == cause.code);
+        self.same_cause = if repeated { self.same_cause.saturating_add(1) } else { 1 };
+        let blocked = match verdict(cause.code) {
+            Verdict::Retry => false,
+            Verdict::BlockAfter(times) => self.same_cause >= times,
+            Verdict::Block => true,
+        };
+        let busy = cause.code == CauseCode::PushKeyBusy;
+        self.cause = Some(cause);
+        if blocked {
+            self.enter(PushState::Blocked, now);
+        } else {
+            let delay = self.backoff.next_delay();
+            let until = now + if busy { delay.min(BUSY_DELAY) } else { delay };
+            self.enter(PushState::Waiting { until: Some(until) }, now);
+        }
+    }
+
+    /// A busy key is expected for two minutes; after that it is refused.
+    fn judge_busy_key(&mut self, cause: Cause, now: Duration) -> Cause {
+        if cause.code != CauseCode::PushKeyBusy {
+            self.busy_since = None;
+            return cause;
+        }
+        let since = *self.busy_since.get_or_insert(now);
+        if now.saturating_sub(since) < BUSY_PATIENCE {
+            return cause;
+        }
+        let message = format!("{} It has been so for two minutes.", cause.message);
+        Cause::new(CauseCode::PushKeyRefused, message)
+    }
+
+    /// What to do now. `Dial` moves the machine to dialling.
+    pub fn decide(&mut self, now: Duration) -> Decision {
+        let PushState::Waiting { until } = self.state else { return Decision::Rest };
+        if self.connected {
+            return Decision::Rest;
+        }
+        match until {
+            Some(until) if now < until => Decision::WaitUntil(until),
+            _ if self.feed_flows => {
+                self.enter(PushState::Dialing, now);
+                Decision::Dial
+            }
+            _ => Decision::Rest,
+        }
+    }
+
+    fn enter(&mut self, state: PushState, now: Duration) {
+        if state != self.state {
+            self.state = state;
+            self.since = now;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn s(seconds: u64) -> Duration {
+        Duration::from_secs(seconds)
+    }
+
+    fn cause(code: CauseCode) -> Cause {
+        Cause::new(code, "it happened.")
+    }
+
+    fn dialling() -> PushMachine {
+        let mut machine = PushMachine::new(3, s(0));
+        machine.want(true, s(0));
+        machine.on_feed(true, None, s(0));
+        assert_eq!(machine.decide(s(0)), Decision::Dial);
+        machine
+    }
+
+    #[test]
+    fn a_push_waits_for_its_feed_and_names_the_feeds_cause() {
+        let mut machine = PushMachine::new(3, s(0));
+        machine.want(true, s(0));
+        let away = cause(CauseCode::FeedConnectionRefused);
+        machine.on_feed(false, Some(&away), s(1));
+        assert_eq!((machine.state().word(), machine.decide(s(50))), ("waiting", Decision::Rest));
+        assert_eq!(machine.cause(), Some(&away));
+        machine.on_feed(true, None, s(60));
+        assert_eq!(machine.decide(s(60)), Decision::Dial);
+    }
+
+    #[test]
+    fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
+        let mut machine = dialling();
+        machine.on_live(s(1));
+        machine.on_feed(false, Some(&cause(CauseCode::FeedStalled)), s(5));
+        assert_eq!(machine.state(), PushState::Waiting { until: None });
+        machine.on_feed(true, None, s(9));
+        assert_eq!((machine.state(), machine.decide(s(9))), (PushState::Live, Decision::Rest));
+        assert_eq!(machine.reconnects(), 0);
+    }
+
+    #[test]
+    fn delays_grow_to_about_half_a_minute() {
+        let mut machine = dialling();
+        let mut now = s(0);
+        let mut delays = Vec::new();
+        for _ in 0..12 {
+            machine.on_failed(cause(CauseCode::PushConnectionRefused), now);
+            let Decision::WaitUntil(until) = machine.decide(now) else { panic!() };
+            delays.push(until - now);
+            now = until;
+            assert_eq!(machine.decide(now), Decision::Dial);
+        }
+        assert!(delays[0] <= Duration::from_millis(1_200));
+        assert!(delays[11] >= s(24) && delays[11] <= s(36));
+    }
+
+    #[test]
+    fn a_refused_key_blocks_at_once_and_is_not_dialled_again() {
+        let mut machine = dialling();
+        machine.on_failed(cause(CauseCode::PushKeyRefused), s(1));
+        assert_eq!((machine.state(), machine.decide(s(9_999))), (PushState::Blocked, Decision::Rest));
+        machine.want(true, s(10_000));
+        assert_eq!(machine.decide(s(10_000)), Decision::Dial);
+    }
+
+    #[test]
+    fn a_busy_key_is_tried_for_two_minutes_and_then_refused() {
+        let mut machine = dialling();
+        machine.on_live(s(0));
+        let mut now = s(100);
+        while machine.state() != PushState::Blocked {
+            machine.on_failed(cause(CauseCode::PushKeyBusy), now);
+            if let Decision::WaitUntil(until) = machine.decide(now) {
+                assert!(until - now <= BUSY_DELAY);
+                now = until;
+                machine.decide(now);
+            }
+            assert!(now < s(300));
+        }
+        assert!(now >= s(220));
+        assert_eq!(machine.cause().map(|cause| cause.code), Some(CauseCode::PushKeyRefused));
+    }
+
+    #[rstest]
+    #[case::after_a_steady_broadcast(60, 1_200)]
+    #[case::after_a_flap(1, 2_400)]
+    fn only_a_steady_broadcast_resets_the_delay(#[case] held: u64, #[case] most_ms: u64) {
+        let mut machine = dialling();
+        machine.on_failed(cause(CauseCode::PushNoAnswer), s(0));
+        assert_eq!(machine.decide(s(5)), Decision::Dial);
+        machine.on_live(s(5));
+        machine.on_failed(cause(CauseCode::PushClosedByPlatform), s(5 + held));
+        let Decision::WaitUntil(until) = machine.decide(s(5 + held)) else { panic!() };
+        let delay = until - s(5 + held);
+        assert!(delay <= Duration::from_millis(most_ms) && delay * 2 > Duration::from_millis(most_ms), "{delay:?}");
+    }
+
+    #[test]
+    fn a_growing_backlog_shows_and_passes() {
+        let mut machine = dialling();
+        machine.on_live(s(1));
+        machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), s(2));
+        assert_eq!(machine.state(), PushState::Lagging);
+        machine.on_backlog(None, s(3));
+        assert_eq!((machine.state(), machine.cause()), (PushState::Live, None));
+    }
+
+    proptest! {
+        #[test]
+        fn blocked_and_unwanted_pushes_are_never_dialled(
+            events in prop::collection::vec((0_u8..9, 0_u64..40_000), 1..300), seed: u64,
+        ) {
+            let mut machine = PushMachine::new(seed, Duration::ZERO);
+            let mut now = Duration::ZERO;
+            for (event, wait) in events {
+                now += Duration::from_millis(wait);
+                match event {
+                    0 => machine.want(true, now),
+                    1 => machine.want(false, now),
+                    2 => machine.on_feed(true, None, now),
+                    3 => machine.on_feed(false, Some(&cause(CauseCode::FeedStalled)), now),
+                    4 => machine.on_live(now),
+                    5 => machine.on_failed(cause(CauseCode::PushKeyBusy), now),
+                    6 => machine.on_failed(cause(CauseCode::PushKeyRefused), now),
+                    7 => machine.on_failed(cause(CauseCode::PushNoAnswer), now),
+                    _ => machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), now),
+                }
+                let before = machine.state();
+                let decision = machine.decide(now);
+                if matches!(before, PushState::Off | PushState::Blocked | PushState::Live) {
+                    prop_assert_eq!(decision, Decision::Rest);
+                }
+                if decision == Decision::Dial {
+                    prop_assert!(machine.feed_flows);
+                }
+                if machine.state() == PushState::Blocked {
+                    prop_assert!(machine.cause().is_some());
+                }
+            }
+        }
+    }
+}
