@@ -1,0 +1,22 @@
+//! Sockets, timers and tasks: pulls, the hub of each feed, pushes, and the tasks that carry out what the
+//! supervision machines decide.
+//!
+//! One task supervises each feed and one each push; a fault in one takes no other down. [`Engine`] is the
+//! handle that the rest of the service holds.
+
+mod causes;
+mod clock;
+mod dial;
+mod engine;
+mod feed;
+mod hub;
+mod pull;
+mod push;
+mod spec;
+mod view;
+
+pub use clock::Clock;
+pub use engine::Engine;
+pub use hub::{Cursor, Entry, Hub, Taken};
+pub use spec::{FeedSpec, PushSpec, RelaySpec};
+pub use view::{AudioView, CauseView, FeedView, PushView, RelayView, StepView, VideoView};

@@ -1,0 +1,13 @@
+//! Stand-in cameras and platforms: real sockets, made-up world. They ship with the service for demonstrations,
+//! rehearsals and tests, and can be switched off and on at run time.
+
+mod camera;
+mod door;
+mod media;
+mod platform;
+mod railway;
+
+pub use camera::{Camera, CameraConfig, CameraStream};
+pub use media::{LoopFrame, LoopMedia, MediaError};
+pub use platform::{ChannelReport, Finding, Platform, PlatformConfig, Recording};
+pub use railway::{RailwayFeed, railway_feeds};

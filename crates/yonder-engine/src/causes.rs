@@ -1,0 +1,118 @@
+//! From errors of the layers below to causes for people.
+
+use yonder_core::{Cause, CauseCode};
+use yonder_rtmp::PushError;
+use yonder_rtsp::PullError;
+
+use crate::dial::DialError;
+
+/// The cause of a dial to a camera that failed.
+pub(crate) fn feed_dial(error: &DialError, target: &str) -> Cause {
+    let code = match error {
+        DialError::NameNotFound(_) => CauseCode::FeedNameNotFound,
+        DialError::Refused => CauseCode::FeedConnectionRefused,
+        DialError::NoAnswer(_) => CauseCode::FeedNoAnswer,
+        DialError::Unreachable(_) => CauseCode::FeedUnreachable,
+    };
+    Cause::new(code, dial_sentence("camera", error, target))
+}
+
+/// The cause of a dial to a platform that failed.
+pub(crate) fn push_dial(error: &DialError, target: &str) -> Cause {
+    let code = match error {
+        DialError::NameNotFound(_) => CauseCode::PushNameNotFound,
+        DialError::Refused => CauseCode::PushConnectionRefused,
+        DialError::NoAnswer(_) => CauseCode::PushNoAnswer,
+        DialError::Unreachable(_) => CauseCode::PushUnreachable,
+    };
+    Cause::new(code, dial_sentence("platform", error, target))
+}
+
+fn dial_sentence(who: &str, error: &DialError, target: &str) -> String {
+    match error {
+        DialError::NameNotFound(detail) => format!("The {who}'s name in {target} was not found ({detail})."),
+        DialError::Refused => format!("The {who} at {target} refused the connection."),
+        DialError::NoAnswer(after) => {
+            format!("The {who} at {target} did not answer within {} s.", after.as_secs())
+        }
+        DialError::Unreachable(detail) => format!("There is no way to the {who} at {target} ({detail})."),
+    }
+}
+
+/// The cause of a pull that ended.
+pub(crate) fn feed(error: &PullError) -> Cause {
+    let code = match error {
+        PullError::PasswordNeeded | PullError::WrongPassword { .. } => CauseCode::FeedWrongPassword,
+        PullError::NoSuchStream { .. } => CauseCode::FeedNoSuchStream,
+        PullError::TooManyViewers { .. } => CauseCode::FeedTooManyViewers,
+        PullError::TransportRefused { .. } => CauseCode::FeedTransportRefused,
+        PullError::NoVideo => CauseCode::FeedNoVideo,
+        PullError::CodecUnsupported { .. } => CauseCode::FeedCodecUnsupported,
+        PullError::NoAnswer(_) => CauseCode::FeedNoAnswer,
+        PullError::ClosedByCamera => CauseCode::FeedClosedByCamera,
+        _ => CauseCode::FeedProtocol,
+    };
+    let mut cause = Cause::new(code, sentence(error));
+    if let PullError::Redirected { location } = error
+        && !location.is_empty()
+    {
+        cause.hint = format!("Set the feed's address to {location} with `yonder feed edit`.");
+    }
+    cause
+}
+
+/// The cause of a push that ended.
+pub(crate) fn push(error: &PushError) -> Cause {
+    let code = match error {
+        PushError::AppRefused { .. } => CauseCode::PushAppRefused,
+        PushError::KeyRefused { .. } => CauseCode::PushKeyRefused,
+        PushError::KeyBusy { .. } => CauseCode::PushKeyBusy,
+        PushError::Ended { .. } => CauseCode::PushClosedByPlatform,
+        PushError::NoAnswer(_) => CauseCode::PushNoAnswer,
+        _ => CauseCode::PushProtocol,
+    };
+    Cause::new(code, sentence(error))
+}
+
+/// Errors speak in lower case without a stop; causes are sentences.
+fn sentence(error: &dyn std::fmt::Display) -> String {
+    let text = error.to_string();
+    let mut characters = text.chars();
+    let first = characters.next().map(char::to_uppercase).into_iter().flatten();
+    let mut sentence: String = first.chain(characters).collect();
+    if !sentence.ends_with('.') {
+        sentence.push('.');
+    }
+    sentence
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::Duration;
+
+    #[test]
+    fn dial_failures_name_the_target_and_their_side() {
+        let cause = feed_dial(&DialError::Refused, "192.0.2.7:554");
+        assert_eq!(cause.code.code(), "feed.connection-refused");
+        assert_eq!(cause.message, "The camera at 192.0.2.7:554 refused the connection.");
+        let cause = push_dial(&DialError::NoAnswer(Duration::from_secs(5)), "ingest.example.net:1935");
+        assert_eq!(cause.code.code(), "push.no-answer");
+        assert!(cause.message.contains("within 5 s"));
+    }
+
+    #[test]
+    fn refusals_become_sentences_with_the_peers_words() {
+        let cause = feed(&PullError::NoSuchStream { status: 404, reason: "Not Found".into() });
+        assert_eq!(cause.message, "The camera has no such stream (404 Not Found).");
+        let cause = push(&PushError::KeyRefused { words: "unknown key".into() });
+        assert_eq!(cause.code.code(), "push.key-refused");
+        assert!(cause.message.contains("unknown key"));
+    }
+
+    #[test]
+    fn a_redirect_tells_the_new_address() {
+        let cause = feed(&PullError::Redirected { location: "rtsp://192.0.2.9/x".into() });
+        assert!(cause.hint.contains("rtsp://192.0.2.9/x"));
+    }
+}

@@ -1,0 +1,81 @@
+//! Reaching a host by TCP. Names are resolved anew at each dial: home connections change their address.
+
+use std::io::{self, ErrorKind};
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use socket2::{SockRef, TcpKeepalive};
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+
+/// How long name resolution and connection may take, each.
+const DIAL_TIMEOUT: Duration = Duration::from_secs(5);
+/// Data that nobody acknowledges for so long means that the peer is gone.
+const USER_TIMEOUT: Duration = Duration::from_secs(10);
+
+/// Why a host was not reached.
+#[derive(Debug)]
+pub(crate) enum DialError {
+    NameNotFound(String),
+    Refused,
+    NoAnswer(Duration),
+    Unreachable(String),
+}
+
+/// Finds the addresses of `host`.
+pub(crate) async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, DialError> {
+    let lookup = timeout(DIAL_TIMEOUT, tokio::net::lookup_host((host, port))).await;
+    let addresses: Vec<SocketAddr> = match lookup {
+        Err(_) => return Err(DialError::NameNotFound("the name server does not answer".to_owned())),
+        Ok(Err(error)) => return Err(DialError::NameNotFound(first_line(&error))),
+        Ok(Ok(addresses)) => addresses.collect(),
+    };
+    if addresses.is_empty() {
+        return Err(DialError::NameNotFound("the name has no address".to_owned()));
+    }
+    Ok(addresses)
+}
+
+/// Connects to the first of `addresses` that answers.
+pub(crate) async fn connect(addresses: &[SocketAddr]) -> Result<TcpStream, DialError> {
+    let mut last = DialError::NoAnswer(DIAL_TIMEOUT);
+    for address in addresses {
+        match timeout(DIAL_TIMEOUT, TcpStream::connect(address)).await {
+            Ok(Ok(stream)) => {
+                prepare(&stream);
+                return Ok(stream);
+            }
+            Ok(Err(error)) => last = connect_error(&error),
+            Err(_) => last = DialError::NoAnswer(DIAL_TIMEOUT),
+        }
+    }
+    Err(last)
+}
+
+fn connect_error(error: &io::Error) -> DialError {
+    match error.kind() {
+        ErrorKind::ConnectionRefused | ErrorKind::ConnectionReset => DialError::Refused,
+        ErrorKind::TimedOut => DialError::NoAnswer(DIAL_TIMEOUT),
+        _ => DialError::Unreachable(first_line(error)),
+    }
+}
+
+/// Small messages go out at once, and a peer that vanished is noticed in seconds. A system that lacks one of
+/// the options still carries the stream.
+fn prepare(stream: &TcpStream) {
+    let socket = SockRef::from(stream);
+    let keepalive =
+        TcpKeepalive::new().with_time(Duration::from_secs(10)).with_interval(Duration::from_secs(5));
+    let options = [
+        socket.set_tcp_nodelay(true),
+        socket.set_tcp_keepalive(&keepalive),
+        socket.set_tcp_user_timeout(Some(USER_TIMEOUT)),
+    ];
+    for error in options.into_iter().filter_map(Result::err) {
+        tracing::debug!(%error, "socket option not set");
+    }
+}
+
+fn first_line(error: &io::Error) -> String {
+    error.to_string().lines().next().unwrap_or_default().to_owned()
+}

@@ -1,0 +1,209 @@
+//! The engine: which feeds and pushes run, as the rest of the service sees it.
+
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use tokio::runtime::Handle;
+use tokio::sync::watch;
+use tokio::task::JoinHandle;
+
+use crate::clock::Clock;
+use crate::feed::{self, Feed, lock};
+use crate::push::{self, Push};
+use crate::spec::{FeedSpec, PushSpec, RelaySpec};
+use crate::view::{FeedView, RelayView};
+
+/// How long deliveries may take to end in order at a shutdown.
+const SHUTDOWN_PATIENCE: Duration = Duration::from_secs(3);
+
+#[derive(Debug)]
+struct RunningFeed {
+    feed: Arc<Feed>,
+    task: JoinHandle<()>,
+    /// Relays that use it.
+    users: BTreeSet<String>,
+}
+
+#[derive(Debug)]
+struct RunningPush {
+    push: Arc<Push>,
+    task: JoinHandle<()>,
+}
+
+#[derive(Debug)]
+struct RunningRelay {
+    feed: String,
+    pushes: Vec<RunningPush>,
+}
+
+#[derive(Debug, Default)]
+struct Running {
+    feeds: HashMap<String, RunningFeed>,
+    relays: BTreeMap<String, RunningRelay>,
+}
+
+/// Runs feeds and pushes on a tokio runtime. Clones share everything.
+#[derive(Debug, Clone)]
+pub struct Engine {
+    runtime: Handle,
+    clock: Clock,
+    running: Arc<Mutex<Running>>,
+    changes: watch::Sender<u64>,
+}
+
+impl Engine {
+    /// An engine whose tasks run on `runtime`.
+    #[must_use]
+    pub fn new(runtime: Handle) -> Self {
+        Self { runtime, clock: Clock::default(), running: Arc::default(), changes: watch::Sender::new(0) }
+    }
+
+    /// Changes whenever a state changed. Figures change all the time and are not announced.
+    #[must_use]
+    pub fn changes(&self) -> watch::Receiver<u64> {
+        self.changes.subscribe()
+    }
+
+    /// Starts a relay, or brings a running one to the given shape: only what differs is touched.
+    pub fn apply(&self, spec: RelaySpec) {
+        let mut running = lock(&self.running);
+        let moved = running.relays.get(&spec.name).is_some_and(|relay| relay.feed != spec.feed.name);
+        if moved {
+            self.remove(&mut running, &spec.name);
+        }
+        let feed = self.use_feed(&mut running, spec.feed, &spec.name);
+        let name = spec.name;
+        let relay = running
+            .relays
+            .entry(name.clone())
+            .or_insert_with(|| RunningRelay { feed: feed.spec().name, pushes: Vec::new() });
+        let mut before = std::mem::take(&mut relay.pushes);
+        for push in spec.pushes {
+            let at = before.iter().position(|running| running.push.spec.destination == push.destination);
+            match at.map(|at| before.remove(at)) {
+                Some(kept) if kept.push.spec.is_same(&push) => {
+                    kept.push.want(true);
+                    relay.pushes.push(kept);
+                }
+                replaced => {
+                    if let Some(replaced) = replaced {
+                        replaced.push.want(false);
+                    }
+                    relay.pushes.push(self.start_push(push, &name, &feed));
+                }
+            }
+        }
+        for removed in before {
+            removed.push.want(false);
+        }
+        feed.want(true);
+    }
+
+    /// Stops a relay; its broadcasts end in order, in the background.
+    pub fn withdraw(&self, relay: &str) {
+        self.remove(&mut lock(&self.running), relay);
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Brings a running feed to another address; nothing happens to one that does not run.
+    pub fn update_feed(&self, spec: FeedSpec) {
+        if let Some(running) = lock(&self.running).feeds.get(&spec.name) {
+            running.feed.set_spec(spec);
+        }
+    }
+
+    /// A running relay at this moment.
+    #[must_use]
+    pub fn relay(&self, name: &str) -> Option<RelayView> {
+        let running = lock(&self.running);
+        let relay = running.relays.get(name)?;
+        let feed = running.feeds.get(&relay.feed)?;
+        Some(RelayView {
+            name: name.to_owned(),
+            feed: feed.feed.view(),
+            pushes: relay.pushes.iter().map(|running| running.push.view()).collect(),
+        })
+    }
+
+    /// A running feed at this moment.
+    #[must_use]
+    pub fn feed(&self, name: &str) -> Option<FeedView> {
+        lock(&self.running).feeds.get(name).map(|running| running.feed.view())
+    }
+
+    /// Ends everything in order.
+    ///
+    /// # Cancel safety
+    /// When dropped before it is done, what has not ended yet is ended without a farewell by the runtime.
+    pub async fn shutdown(&self) {
+        let tasks: Vec<JoinHandle<()>> = {
+            let mut running = lock(&self.running);
+            let relays = std::mem::take(&mut running.relays);
+            for feed in running.feeds.values() {
+                feed.feed.want(false);
+            }
+            relays
+                .into_values()
+                .flat_map(|relay| relay.pushes)
+                .map(|running| {
+                    running.push.want(false);
+                    running.task
+                })
+                .collect()
+        };
+        let all_ended = async {
+            for task in tasks {
+                // A task that panicked has ended as well.
+                let _ended = task.await;
+            }
+        };
+        if tokio::time::timeout(SHUTDOWN_PATIENCE, all_ended).await.is_err() {
+            tracing::warn!("some broadcasts did not end in order");
+        }
+        for (_, feed) in lock(&self.running).feeds.drain() {
+            feed.task.abort();
+        }
+    }
+
+    fn use_feed(&self, running: &mut Running, spec: FeedSpec, relay: &str) -> Arc<Feed> {
+        let name = spec.name.clone();
+        let entry = running.feeds.entry(name).or_insert_with(|| {
+            let feed = Feed::new(spec.clone(), self.clock, self.changes.clone());
+            let task = self.runtime.spawn(feed::supervise(Arc::clone(&feed)));
+            RunningFeed { feed, task, users: BTreeSet::new() }
+        });
+        entry.feed.set_spec(spec);
+        entry.users.insert(relay.to_owned());
+        Arc::clone(&entry.feed)
+    }
+
+    fn start_push(&self, spec: PushSpec, relay: &str, feed: &Arc<Feed>) -> RunningPush {
+        let push = Push::new(spec, relay, Arc::clone(feed), self.changes.clone());
+        push.want(true);
+        push.note_feed();
+        let task = self.runtime.spawn(push::supervise(Arc::clone(&push)));
+        RunningPush { push, task }
+    }
+
+    fn remove(&self, running: &mut Running, name: &str) {
+        let Some(relay) = running.relays.remove(name) else { return };
+        for running in relay.pushes {
+            running.push.want(false);
+        }
+        let Some(feed) = running.feeds.get_mut(&relay.feed) else { return };
+        feed.users.remove(name);
+        if !feed.users.is_empty() {
+            return;
+        }
+        if let Some(unused) = running.feeds.remove(&relay.feed) {
+            unused.feed.want(false);
+            // The pull hangs up by itself; its supervisor then has nothing left to do.
+            let task = unused.task;
+            self.runtime.spawn(async move {
+                tokio::time::sleep(SHUTDOWN_PATIENCE).await;
+                task.abort();
+            });
+        }
+    }
+}

@@ -1,0 +1,164 @@
+//! One feed: its state as others see it, and the task that supervises it.
+
+mod figures;
+mod supervisor;
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use tokio::sync::{Notify, watch};
+use yonder_core::{Cause, CauseCode, Decision, FeedMachine, FeedState};
+
+use crate::clock::Clock;
+use crate::hub::Hub;
+use crate::spec::FeedSpec;
+use crate::view::{CauseView, FeedView};
+
+pub(crate) use figures::FeedFigures;
+pub(crate) use supervisor::supervise;
+
+/// What pushes must know of their feed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(crate) struct FeedSignal {
+    /// Pictures come.
+    pub(crate) flows: bool,
+    /// Why not.
+    pub(crate) cause: Option<Cause>,
+}
+
+/// A feed, shared by its supervisor, its pushes and whoever looks.
+#[derive(Debug)]
+pub(crate) struct Feed {
+    pub(crate) clock: Clock,
+    pub(crate) hub: Hub,
+    pub(crate) figures: Mutex<FeedFigures>,
+    spec: Mutex<FeedSpec>,
+    machine: Mutex<FeedMachine>,
+    signal: watch::Sender<FeedSignal>,
+    /// Bumped whenever something changed that people see at once.
+    changes: watch::Sender<u64>,
+    /// Wakes the supervisor after a change of mind.
+    wake: Notify,
+    /// Ends the pull that runs: the feed is unwanted, or its address changed.
+    hang_up: watch::Sender<u64>,
+}
+
+impl Feed {
+    pub(crate) fn new(spec: FeedSpec, clock: Clock, changes: watch::Sender<u64>) -> Arc<Self> {
+        Arc::new(Self {
+            clock,
+            hub: Hub::default(),
+            figures: Mutex::default(),
+            spec: Mutex::new(spec),
+            machine: Mutex::new(FeedMachine::new(rand::random(), clock.now())),
+            signal: watch::Sender::default(),
+            changes,
+            wake: Notify::new(),
+            hang_up: watch::Sender::new(0),
+        })
+    }
+
+    pub(crate) fn spec(&self) -> FeedSpec {
+        lock(&self.spec).clone()
+    }
+
+    pub(crate) fn signal(&self) -> watch::Receiver<FeedSignal> {
+        self.signal.subscribe()
+    }
+
+    /// Switches the feed on or off.
+    pub(crate) fn want(&self, wanted: bool) {
+        self.change(|machine, now| machine.want(wanted, now));
+        if !wanted {
+            self.hang_up.send_modify(|count| *count += 1);
+        }
+        self.wake.notify_one();
+    }
+
+    /// Pulls from another address, or with another password, from now on.
+    pub(crate) fn set_spec(&self, spec: FeedSpec) {
+        if lock(&self.spec).is_same(&spec) {
+            return;
+        }
+        *lock(&self.spec) = spec;
+        self.want(false);
+        self.want(true);
+    }
+
+    /// Tells the machine something and passes on what came of it.
+    pub(crate) fn change(&self, tell: impl FnOnce(&mut FeedMachine, Duration)) {
+        let (before, after, signal) = {
+            let mut machine = lock(&self.machine);
+            let before = machine.state();
+            tell(&mut machine, self.clock.now());
+            let flows = machine.state() == FeedState::Flowing;
+            (before, machine.state(), FeedSignal { flows, cause: machine.cause().cloned() })
+        };
+        if before.word() != after.word() {
+            let feed = lock(&self.spec).name.clone();
+            let code = signal.cause.as_ref().map_or("", |cause| cause.code.code());
+            let message = signal.cause.as_ref().map_or("", |cause| cause.message.as_str());
+            tracing::info!(feed, state = after.word(), code, message, "feed");
+        }
+        self.signal.send_if_modified(|current| {
+            let differs = *current != signal;
+            *current = signal;
+            differs
+        });
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Pictures come. Cheap when the machine knows it already.
+    pub(crate) fn note_flowing(&self) {
+        if !self.signal.borrow().flows {
+            self.change(FeedMachine::on_flowing);
+        }
+    }
+
+    /// Nothing came for a while.
+    pub(crate) fn note_silent(&self) {
+        let cause = Cause::new(CauseCode::FeedStalled, "The connection is open but no picture comes.");
+        self.change(|machine, now| machine.on_silent(cause, now));
+    }
+
+    pub(crate) fn decide(&self) -> Decision {
+        let (decision, changed) = {
+            let mut machine = lock(&self.machine);
+            let before = machine.state();
+            let decision = machine.decide(self.clock.now());
+            (decision, before != machine.state())
+        };
+        if changed {
+            self.changes.send_modify(|count| *count += 1);
+        }
+        decision
+    }
+
+    pub(crate) fn view(&self) -> FeedView {
+        let now = self.clock.now();
+        let name = lock(&self.spec).name.clone();
+        let machine = lock(&self.machine);
+        let dials_in = match machine.state() {
+            FeedState::Waiting { until } => Some(until.saturating_sub(now)),
+            _ => None,
+        };
+        let mut figures = lock(&self.figures);
+        FeedView {
+            name,
+            state: machine.state().word(),
+            since: self.clock.wall(machine.since()),
+            cause: machine.cause().map(CauseView::from),
+            dials_in,
+            transport: figures.connected.then_some("tcp"),
+            video: figures.video(now),
+            audio: figures.audio(),
+            packets_lost: figures.packets_lost(),
+            reconnects: machine.reconnects(),
+        }
+    }
+}
+
+/// Locks a mutex whose data is sound between any two of its uses, also after a panic.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

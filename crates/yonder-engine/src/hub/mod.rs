@@ -1,0 +1,108 @@
+//! The hub: one per feed. A bounded ring of access units that always holds the last keyframe onward, read by
+//! each push at its own pace.
+
+mod ring;
+
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+use tokio::sync::watch;
+use yonder_media::flv::Body;
+use yonder_media::{AccessUnit, StreamHeaders};
+
+use ring::Ring;
+
+/// An access unit in the hub, with the headers that apply to it.
+#[derive(Debug)]
+pub struct Entry {
+    /// The unit.
+    pub unit: AccessUnit,
+    /// The stream's headers from this unit on.
+    pub headers: Arc<StreamHeaders>,
+    body: OnceLock<Body>,
+}
+
+impl Entry {
+    /// A unit under the given headers.
+    #[must_use]
+    pub fn new(unit: AccessUnit, headers: Arc<StreamHeaders>) -> Self {
+        Self { unit, headers, body: OnceLock::new() }
+    }
+
+    /// The unit as a tag body: made once, shared by all pushes.
+    pub fn body(&self) -> &Body {
+        self.body.get_or_init(|| Body::of_unit(&self.unit))
+    }
+}
+
+/// What a cursor found.
+#[derive(Debug)]
+pub enum Taken {
+    /// The next entry, and how many pictures were skipped to get there.
+    Entry {
+        /// The entry.
+        entry: Arc<Entry>,
+        /// Pictures skipped.
+        skipped: u64,
+    },
+    /// Nothing new yet.
+    Nothing,
+}
+
+/// A reader's place in the hub.
+#[derive(Debug, Default, Clone)]
+pub struct Cursor {
+    next: Option<u64>,
+}
+
+/// One feed's ring. The lock is held for a few instructions only, never across an await.
+#[derive(Debug)]
+pub struct Hub {
+    ring: Mutex<Ring>,
+    head: watch::Sender<u64>,
+}
+
+impl Default for Hub {
+    fn default() -> Self {
+        Self { ring: Mutex::new(Ring::default()), head: watch::Sender::new(0) }
+    }
+}
+
+impl Hub {
+    /// Adds an entry and wakes the readers.
+    pub fn publish(&self, entry: Entry) {
+        let head = self.lock().push(Arc::new(entry));
+        self.head.send_replace(head);
+    }
+
+    /// Changes whenever an entry is added.
+    #[must_use]
+    pub fn head(&self) -> watch::Receiver<u64> {
+        self.head.subscribe()
+    }
+
+    /// Takes the next entry for `cursor`. A new cursor begins at the last keyframe; one that fell too far
+    /// behind skips to it.
+    pub fn take(&self, cursor: &mut Cursor) -> Taken {
+        self.lock().take(cursor)
+    }
+
+    /// Decoding time of the newest entry, in ticks.
+    #[must_use]
+    pub fn newest_dts(&self) -> Option<i64> {
+        self.lock().newest_dts()
+    }
+
+    /// Payload bytes held.
+    #[must_use]
+    pub fn bytes(&self) -> usize {
+        self.lock().bytes()
+    }
+
+    fn lock(&self) -> MutexGuard<'_, Ring> {
+        // The ring is consistent between any two of its methods.
+        self.ring.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+#[cfg(test)]
+mod tests;

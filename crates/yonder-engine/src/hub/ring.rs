@@ -1,0 +1,105 @@
+//! The ring of entries.
+
+use std::collections::VecDeque;
+use std::sync::Arc;
+
+use yonder_media::{TICKS_PER_SECOND, Track};
+
+use super::{Cursor, Entry, Taken};
+
+/// Entries older than this, and older than the last keyframe, are dropped.
+const KEEP_TICKS: i64 = 4 * TICKS_PER_SECOND;
+/// A reader further behind than this skips to the last keyframe.
+const MAX_BACKLOG_TICKS: i64 = 3 * TICKS_PER_SECOND;
+/// Payload held at most, whatever the keyframe interval: four seconds at 64 Mbit/s.
+const MAX_BYTES: usize = 32 * 1024 * 1024;
+
+/// Entries by running number.
+#[derive(Debug, Default)]
+pub(super) struct Ring {
+    entries: VecDeque<Arc<Entry>>,
+    /// Number of the first entry.
+    first: u64,
+    last_keyframe: Option<u64>,
+    bytes: usize,
+}
+
+impl Ring {
+    /// Adds an entry and returns the number of the one after it.
+    pub(super) fn push(&mut self, entry: Arc<Entry>) -> u64 {
+        let number = self.end();
+        if entry.unit.track == Track::Video && entry.unit.keyframe {
+            self.last_keyframe = Some(number);
+        }
+        self.bytes += entry.unit.payload.len();
+        self.entries.push_back(entry);
+        self.prune();
+        self.end()
+    }
+
+    pub(super) fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    pub(super) fn newest_dts(&self) -> Option<i64> {
+        self.entries.back().map(|entry| entry.unit.dts)
+    }
+
+    pub(super) fn take(&self, cursor: &mut Cursor) -> Taken {
+        let (next, skipped) = match (cursor.next, self.last_keyframe) {
+            (Some(next), Some(keyframe)) if next < keyframe && self.is_too_far(next) => {
+                (keyframe, self.pictures_between(next, keyframe))
+            }
+            (Some(next), _) => (next, 0),
+            (None, Some(keyframe)) => (keyframe, 0),
+            (None, None) => return Taken::Nothing,
+        };
+        let Some(entry) = self.get(next) else { return Taken::Nothing };
+        cursor.next = Some(next + 1);
+        Taken::Entry { entry: Arc::clone(entry), skipped }
+    }
+
+    fn end(&self) -> u64 {
+        self.first + u64::try_from(self.entries.len()).unwrap_or_default()
+    }
+
+    fn get(&self, number: u64) -> Option<&Arc<Entry>> {
+        self.entries.get(usize::try_from(number.checked_sub(self.first)?).ok()?)
+    }
+
+    fn is_too_far(&self, next: u64) -> bool {
+        match (self.get(next), self.newest_dts()) {
+            (Some(entry), Some(newest)) => newest - entry.unit.dts > MAX_BACKLOG_TICKS,
+            // Already dropped from the ring.
+            _ => true,
+        }
+    }
+
+    /// Pictures from `next` up to `keyframe`, as far as they are still there; each of the others counts as
+    /// one, since nobody knows any more what they were.
+    fn pictures_between(&self, next: u64, keyframe: u64) -> u64 {
+        let gone = self.first.saturating_sub(next).min(keyframe - next);
+        let known = (next.max(self.first)..keyframe)
+            .filter_map(|number| self.get(number))
+            .filter(|entry| entry.unit.track == Track::Video)
+            .count();
+        gone + u64::try_from(known).unwrap_or_default()
+    }
+
+    fn prune(&mut self) {
+        let newest = self.newest_dts().unwrap_or_default();
+        while let Some(front) = self.entries.front() {
+            let before_keyframe = self.last_keyframe.is_none_or(|keyframe| self.first < keyframe);
+            let old = newest - front.unit.dts > KEEP_TICKS;
+            if !(before_keyframe && old) && self.bytes <= MAX_BYTES {
+                return;
+            }
+            if self.last_keyframe == Some(self.first) {
+                self.last_keyframe = None;
+            }
+            self.bytes -= front.unit.payload.len();
+            self.entries.pop_front();
+            self.first += 1;
+        }
+    }
+}

@@ -1,0 +1,124 @@
+//! One push: its state as others see it, and the task that supervises it.
+
+mod delivery;
+mod figures;
+mod supervisor;
+
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use tokio::sync::{Notify, watch};
+use yonder_core::{Decision, PushMachine, PushState};
+
+use crate::clock::Clock;
+use crate::feed::{Feed, lock};
+use crate::spec::PushSpec;
+use crate::view::{CauseView, PushView};
+
+pub(crate) use figures::PushFigures;
+pub(crate) use supervisor::supervise;
+
+/// A push, shared by its supervisor and whoever looks.
+#[derive(Debug)]
+pub(crate) struct Push {
+    pub(crate) clock: Clock,
+    pub(crate) feed: Arc<Feed>,
+    pub(crate) spec: PushSpec,
+    /// Name of the relay, for the log.
+    pub(crate) relay: String,
+    pub(crate) figures: Mutex<PushFigures>,
+    machine: Mutex<PushMachine>,
+    changes: watch::Sender<u64>,
+    wake: Notify,
+    hang_up: watch::Sender<bool>,
+}
+
+impl Push {
+    pub(crate) fn new(spec: PushSpec, relay: &str, feed: Arc<Feed>, changes: watch::Sender<u64>) -> Arc<Self> {
+        let clock = feed.clock;
+        Arc::new(Self {
+            clock,
+            feed,
+            spec,
+            relay: relay.to_owned(),
+            figures: Mutex::default(),
+            machine: Mutex::new(PushMachine::new(rand::random(), clock.now())),
+            changes,
+            wake: Notify::new(),
+            hang_up: watch::Sender::new(false),
+        })
+    }
+
+    /// Switches the push on or off; one that was switched off ends in order.
+    pub(crate) fn want(&self, wanted: bool) {
+        self.change(|machine, now| machine.want(wanted, now));
+        self.hang_up.send_replace(!wanted);
+        self.wake.notify_one();
+    }
+
+    /// Resolves once the push is unwanted.
+    pub(crate) async fn hung_up(&self) {
+        let mut hang_up = self.hang_up.subscribe();
+        // The sender lives in `self`.
+        let _closed = hang_up.wait_for(|hang_up| *hang_up).await;
+    }
+
+    /// Tells the machine something and passes on what came of it.
+    pub(crate) fn change(&self, tell: impl FnOnce(&mut PushMachine, Duration)) {
+        let (before, after, cause) = {
+            let mut machine = lock(&self.machine);
+            let before = machine.state();
+            tell(&mut machine, self.clock.now());
+            (before, machine.state(), machine.cause().cloned())
+        };
+        if before.word() != after.word() {
+            let code = cause.as_ref().map_or("", |cause| cause.code.code());
+            let message = cause.as_ref().map_or("", |cause| cause.message.as_str());
+            let (relay, destination) = (&self.relay, &self.spec.destination);
+            tracing::info!(relay, destination, state = after.word(), code, message, "push");
+        }
+        self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Passes the feed's state on to the machine.
+    pub(crate) fn note_feed(&self) {
+        let signal = self.feed.signal().borrow().clone();
+        self.change(|machine, now| machine.on_feed(signal.flows, signal.cause.as_ref(), now));
+    }
+
+    pub(crate) fn state(&self) -> PushState {
+        lock(&self.machine).state()
+    }
+
+    fn decide(&self) -> Decision {
+        let decision = lock(&self.machine).decide(self.clock.now());
+        if decision == Decision::Dial {
+            self.changes.send_modify(|count| *count += 1);
+        }
+        decision
+    }
+
+    pub(crate) fn view(&self) -> PushView {
+        let now = self.clock.now();
+        let machine = lock(&self.machine);
+        let mut figures = lock(&self.figures);
+        let dials_in = match machine.state() {
+            PushState::Waiting { until: Some(until) } => Some(until.saturating_sub(now)),
+            _ => None,
+        };
+        PushView {
+            destination: self.spec.destination.clone(),
+            state: machine.state().word(),
+            since: self.clock.wall(machine.since()),
+            cause: machine.cause().map(CauseView::from),
+            dials_in,
+            kbps: figures.rate.kbps(now),
+            bytes: figures.bytes,
+            frames_sent: figures.frames_sent,
+            frames_dropped: figures.frames_dropped,
+            reconnects: machine.reconnects(),
+            backlog: figures.backlog,
+            steps: figures.steps.clone(),
+        }
+    }
+}

@@ -1,0 +1,55 @@
+//! What the engine is asked to run.
+
+use yonder_rtmp::{ServerAddress, StreamKey};
+use yonder_rtsp::{CameraUrl, Credentials};
+
+/// What to pull.
+#[derive(Debug, Clone)]
+pub struct FeedSpec {
+    /// Name, unique among feeds.
+    pub name: String,
+    /// Address of the main stream.
+    pub url: CameraUrl,
+    /// User name and password.
+    pub credentials: Option<Credentials>,
+}
+
+/// Where to push.
+#[derive(Debug, Clone)]
+pub struct PushSpec {
+    /// Name of the destination.
+    pub destination: String,
+    /// Its server.
+    pub server: ServerAddress,
+    /// Its stream key.
+    pub key: StreamKey,
+}
+
+/// A feed and its pushes.
+#[derive(Debug, Clone)]
+pub struct RelaySpec {
+    /// Name, unique among relays.
+    pub name: String,
+    /// Feed.
+    pub feed: FeedSpec,
+    /// Pushes in the order of the relay's destinations.
+    pub pushes: Vec<PushSpec>,
+}
+
+impl FeedSpec {
+    /// True when both pull the same stream in the same way.
+    pub(crate) fn is_same(&self, other: &Self) -> bool {
+        use secrecy::ExposeSecret as _;
+        let account = |spec: &Self| {
+            spec.credentials.as_ref().map(|c| (c.user.clone(), c.password.expose_secret().to_owned()))
+        };
+        self.url == other.url && account(self) == account(other)
+    }
+}
+
+impl PushSpec {
+    /// True when both push to the same place under the same key.
+    pub(crate) fn is_same(&self, other: &Self) -> bool {
+        self.server == other.server && self.key.expose() == other.key.expose()
+    }
+}

@@ -1,0 +1,135 @@
+//! What the engine shows of itself. Times are wall times; rates are in kilobits (1000 bits) per second.
+
+use std::time::{Duration, SystemTime};
+
+use yonder_core::{Cause, Side};
+
+/// A cause as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CauseView {
+    /// Stable code.
+    pub code: &'static str,
+    /// Whose side.
+    pub side: Side,
+    /// One sentence.
+    pub message: String,
+    /// Next step.
+    pub hint: String,
+}
+
+impl From<&Cause> for CauseView {
+    fn from(cause: &Cause) -> Self {
+        Self {
+            code: cause.code.code(),
+            side: cause.code.side(),
+            message: cause.message.clone(),
+            hint: cause.hint.clone(),
+        }
+    }
+}
+
+/// The measured picture.
+#[derive(Debug, Clone, PartialEq)]
+pub struct VideoView {
+    /// Codec name.
+    pub codec: &'static str,
+    /// Profile name.
+    pub profile: &'static str,
+    /// Ten times the level.
+    pub level: u8,
+    /// Samples.
+    pub width: u32,
+    /// Samples.
+    pub height: u32,
+    /// Measured frames per second.
+    pub fps: Option<f64>,
+    /// Rate of the whole feed.
+    pub kbps: u64,
+    /// Measured seconds between keyframes.
+    pub keyframe_interval_s: Option<f64>,
+}
+
+/// The sound.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AudioView {
+    /// Codec name.
+    pub codec: &'static str,
+    /// Sampling rate.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u8,
+}
+
+/// A feed at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FeedView {
+    /// Name.
+    pub name: String,
+    /// State word.
+    pub state: &'static str,
+    /// When the state began.
+    pub since: SystemTime,
+    /// Why it does not flow.
+    pub cause: Option<CauseView>,
+    /// Time until it dials again, while waiting.
+    pub dials_in: Option<Duration>,
+    /// Transport in use.
+    pub transport: Option<&'static str>,
+    /// Picture, once known.
+    pub video: Option<VideoView>,
+    /// Sound, once known.
+    pub audio: Option<AudioView>,
+    /// Packets lost since the feed was switched on.
+    pub packets_lost: u64,
+    /// Returns after an absence.
+    pub reconnects: u64,
+}
+
+/// A step of a push's dialogue, done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StepView {
+    /// What was reached, in words.
+    pub name: &'static str,
+    /// Time since the dial began.
+    pub after: Duration,
+}
+
+/// A push at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PushView {
+    /// Name of the destination.
+    pub destination: String,
+    /// State word.
+    pub state: &'static str,
+    /// When the state began.
+    pub since: SystemTime,
+    /// Why it is not live.
+    pub cause: Option<CauseView>,
+    /// Time until it dials again, while waiting for that.
+    pub dials_in: Option<Duration>,
+    /// Rate going out.
+    pub kbps: u64,
+    /// Bytes sent since it was switched on.
+    pub bytes: u64,
+    /// Pictures sent since it was switched on.
+    pub frames_sent: u64,
+    /// Pictures skipped since it was switched on, because the way was too slow.
+    pub frames_dropped: u64,
+    /// Returns after an absence.
+    pub reconnects: u64,
+    /// How far it is behind the feed.
+    pub backlog: Duration,
+    /// Steps of the last dial.
+    pub steps: Vec<StepView>,
+}
+
+/// A relay at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RelayView {
+    /// Name.
+    pub name: String,
+    /// Feed.
+    pub feed: FeedView,
+    /// Pushes in order.
+    pub pushes: Vec<PushView>,
+}

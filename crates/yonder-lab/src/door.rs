@@ -1,0 +1,99 @@
+//! A listening port that can be closed and opened again, with all connections behind it.
+
+use std::future::Future;
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
+use tokio::task::{JoinHandle, JoinSet};
+
+/// Connections waiting to be accepted.
+const BACKLOG: u32 = 64;
+
+/// The door of a stand-in.
+#[derive(Debug)]
+pub(crate) struct Door {
+    address: SocketAddr,
+    open: Mutex<Option<JoinHandle<()>>>,
+}
+
+impl Door {
+    /// Opens a port on loopback (0 picks one) and hands every connection to `serve`.
+    pub(crate) fn open<S, F>(port: u16, serve: S) -> io::Result<Arc<Self>>
+    where
+        S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let listener = listen(SocketAddr::from((Ipv4Addr::LOCALHOST, port)))?;
+        let address = listener.local_addr()?;
+        let task = tokio::spawn(accept(listener, serve));
+        Ok(Arc::new(Self { address, open: Mutex::new(Some(task)) }))
+    }
+
+    pub(crate) fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Closes the port and cuts every connection. The port stays ours to open again.
+    pub(crate) async fn close(&self) {
+        let task = self.open.lock().unwrap_or_else(PoisonError::into_inner).take();
+        if let Some(task) = task {
+            task.abort();
+            // Until the task is gone, the port is still bound.
+            let _aborted = task.await;
+        }
+    }
+
+    /// Opens the same port again; does nothing when it is open.
+    pub(crate) fn reopen<S, F>(&self, serve: S) -> io::Result<()>
+    where
+        S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
+        F: Future<Output = ()> + Send + 'static,
+    {
+        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        if open.is_none() {
+            *open = Some(tokio::spawn(accept(listen(self.address)?, serve)));
+        }
+        Ok(())
+    }
+}
+
+impl Drop for Door {
+    fn drop(&mut self) {
+        if let Some(task) = self.open.get_mut().unwrap_or_else(PoisonError::into_inner).take() {
+            task.abort();
+        }
+    }
+}
+
+fn listen(address: SocketAddr) -> io::Result<TcpListener> {
+    let socket = TcpSocket::new_v4()?;
+    // A port whose connections were cut is free at once.
+    socket.set_reuseaddr(true)?;
+    socket.bind(address)?;
+    socket.listen(BACKLOG)
+}
+
+async fn accept<S, F>(listener: TcpListener, serve: S)
+where
+    S: Fn(TcpStream) -> F,
+    F: Future<Output = ()> + Send + 'static,
+{
+    // Dropped with this task, and every session with it.
+    let mut sessions = JoinSet::new();
+    loop {
+        tokio::select! {
+            accepted = listener.accept() => match accepted {
+                Ok((stream, _)) => {
+                    if let Err(error) = stream.set_nodelay(true) {
+                        tracing::debug!(%error, "socket option not set");
+                    }
+                    sessions.spawn(serve(stream));
+                }
+                Err(error) => tracing::warn!(%error, "stand-in cannot accept"),
+            },
+            Some(_ended) = sessions.join_next() => {}
+        }
+    }
+}

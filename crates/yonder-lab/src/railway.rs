@@ -1,0 +1,77 @@
+//! The cameras of the Hollow Fell Light Railway, with the scenes that ship with the program.
+
+use bytes::Bytes;
+
+use crate::media::LoopMedia;
+
+/// One of the railway's feeds.
+#[derive(Debug, Clone, Copy)]
+pub struct RailwayFeed {
+    /// Name of the feed.
+    pub name: &'static str,
+    /// Path of its main stream.
+    pub path: &'static str,
+    picture: &'static [u8],
+    sound: Option<&'static [u8]>,
+    /// Path and picture of its sub stream.
+    sub: Option<(&'static str, &'static [u8])>,
+}
+
+impl RailwayFeed {
+    /// The main stream.
+    ///
+    /// # Panics
+    /// When a file that ships with the program cannot be played; a test plays them all.
+    #[must_use]
+    #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
+    pub fn main(&self) -> LoopMedia {
+        let sound = self.sound.map(Bytes::from_static);
+        LoopMedia::parse(&Bytes::from_static(self.picture), sound.as_ref()).expect("shipped media can be played")
+    }
+
+    /// Path of the sub stream and the stream, where there is one.
+    ///
+    /// # Panics
+    /// As [`RailwayFeed::main`].
+    #[must_use]
+    #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
+    pub fn sub(&self) -> Option<(&'static str, LoopMedia)> {
+        let (path, picture) = self.sub?;
+        Some((path, LoopMedia::parse(&Bytes::from_static(picture), None).expect("shipped media can be played")))
+    }
+}
+
+/// All feeds of the railway.
+#[must_use]
+pub fn railway_feeds() -> [RailwayFeed; 4] {
+    [
+        RailwayFeed {
+            name: "Summit Station",
+            path: "/summit/main",
+            picture: include_bytes!("../../../demo/media/summit-main.h264"),
+            sound: Some(include_bytes!("../../../demo/media/summit-main.aac")),
+            sub: Some(("/summit/sub", include_bytes!("../../../demo/media/summit-sub.h264"))),
+        },
+        RailwayFeed {
+            name: "Viaduct",
+            path: "/viaduct/main",
+            picture: include_bytes!("../../../demo/media/viaduct.h264"),
+            sound: None,
+            sub: None,
+        },
+        RailwayFeed {
+            name: "Engine Shed",
+            path: "/shed/main",
+            picture: include_bytes!("../../../demo/media/engine-shed.h264"),
+            sound: None,
+            sub: None,
+        },
+        RailwayFeed {
+            name: "Bandstand",
+            path: "/bandstand",
+            picture: include_bytes!("../../../demo/media/bandstand.h264"),
+            sound: Some(include_bytes!("../../../demo/media/bandstand.aac")),
+            sub: None,
+        },
+    ]
+}
