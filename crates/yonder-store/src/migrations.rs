@@ -1,0 +1,46 @@
+//! Numbered migrations. Each runs in a transaction of its own; `user_version` tells which have run.
+
+use rusqlite::{Connection, TransactionBehavior};
+
+use crate::error::StoreError;
+
+/// All migrations, oldest first. Never edited once released: a change is a new one at the end.
+const MIGRATIONS: &[&str] = &[include_str!("../migrations/0001-records.sql")];
+
+/// Brings the records to this program's version.
+pub(crate) fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
+    let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    let known = i64::try_from(MIGRATIONS.len()).unwrap_or(i64::MAX);
+    let done = usize::try_from(found).map_err(|_| StoreError::Damaged("a negative version"))?;
+    if found > known {
+        return Err(StoreError::TooNew { found, known });
+    }
+    for (version, migration) in (1_i64..).zip(MIGRATIONS).skip(done) {
+        let transaction = connection.transaction_with_behavior(TransactionBehavior::Exclusive)?;
+        transaction.execute_batch(migration)?;
+        transaction.pragma_update(None, "user_version", version)?;
+        transaction.commit()?;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn migrating_twice_changes_nothing() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        migrate(&mut connection).unwrap();
+        migrate(&mut connection).unwrap();
+        let version: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
+        assert_eq!(version, 1);
+    }
+
+    #[test]
+    fn records_of_a_newer_program_are_left_alone() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        connection.pragma_update(None, "user_version", 99).unwrap();
+        assert!(matches!(migrate(&mut connection), Err(StoreError::TooNew { found: 99, .. })));
+    }
+}
