@@ -1,0 +1,25 @@
+//! What goes over the API: requests, replies and problems, shared by the server and the client.
+//!
+//! Times are RFC 3339 texts in UTC; rates are in kilobits (1000 bits) per second.
+
+mod destinations;
+mod feeds;
+mod problem;
+mod relays;
+mod secret;
+mod service;
+
+pub use destinations::{
+    Destination, DestinationChange, KeyFacts, NewDestination, Rekey, RevealedKey, Stored,
+};
+pub use feeds::{Feed, FeedChange, NewFeed, Transport};
+pub use problem::Problem;
+pub use relays::{
+    AudioFacts, CauseFacts, FeedState, NewRelay, PushState, PushStep, Relay, RelayChange, RelayEvent,
+    VideoFacts,
+};
+pub use secret::Secret;
+pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
+
+/// Header that carries the token which changes made with a cookie must show.
+pub const CSRF_HEADER: &str = "X-Yonder-Token";

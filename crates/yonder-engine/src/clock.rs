@@ -2,15 +2,19 @@
 
 use std::time::{Duration, Instant, SystemTime};
 
+/// The wall clock may differ from its reckoned value by this much before it counts as stepped.
+const STEP: Duration = Duration::from_secs(2);
+
 /// Time since the service started. Copies share the epoch.
 #[derive(Debug, Clone, Copy)]
 pub struct Clock {
     epoch: Instant,
+    epoch_wall: SystemTime,
 }
 
 impl Default for Clock {
     fn default() -> Self {
-        Self { epoch: Instant::now() }
+        Self { epoch: Instant::now(), epoch_wall: SystemTime::now() }
     }
 }
 
@@ -27,10 +31,16 @@ impl Clock {
         tokio::time::Instant::from_std(self.epoch + time)
     }
 
-    /// The wall time at which `time` was, by today's wall clock: a stepped clock moves the past along.
+    /// The wall time at which `time` was. The same value for the same `time`, until the wall clock is stepped:
+    /// then the past moves along with it.
     #[must_use]
     pub fn wall(&self, time: Duration) -> SystemTime {
-        let ago = self.now().saturating_sub(time);
-        SystemTime::now().checked_sub(ago).unwrap_or(SystemTime::UNIX_EPOCH)
+        let now = self.now();
+        let (reckoned, actual) = (self.epoch_wall + now, SystemTime::now());
+        let apart = actual.duration_since(reckoned).unwrap_or_else(|error| error.duration());
+        if apart < STEP {
+            return self.epoch_wall + time;
+        }
+        actual.checked_sub(now.saturating_sub(time)).unwrap_or(SystemTime::UNIX_EPOCH)
     }
 }

@@ -156,16 +156,17 @@ impl<'a> Session<'a> {
             lock(&self.feed.figures).set_headers(Arc::clone(&self.headers));
         }
         for described in &self.tracks {
-            let (reorder_frames, frame_ticks) = match (described.track, &self.headers.video, &self.headers.audio) {
-                (Track::Video, Some(video), _) => {
-                    (video.facts.reorder_frames, video.facts.frame_rate.map(frame_duration))
-                }
-                (Track::Audio, _, Some(audio)) => {
-                    let samples = i64::from(yonder_media::aac::SAMPLES_PER_FRAME);
-                    (Some(0), Some(samples * TICKS_PER_SECOND / i64::from(audio.facts.sample_rate)))
-                }
-                _ => (None, None),
-            };
+            let (reorder_frames, frame_ticks) =
+                match (described.track, &self.headers.video, &self.headers.audio) {
+                    (Track::Video, Some(video), _) => {
+                        (video.facts.reorder_frames, video.facts.frame_rate.map(frame_duration))
+                    }
+                    (Track::Audio, _, Some(audio)) => {
+                        let samples = i64::from(yonder_media::aac::SAMPLES_PER_FRAME);
+                        (Some(0), Some(samples * TICKS_PER_SECOND / i64::from(audio.facts.sample_rate)))
+                    }
+                    _ => (None, None),
+                };
             let timing = TrackTiming { clock_rate: described.clock_rate, reorder_frames, frame_ticks };
             self.timeline.configure(described.track, timing);
         }

@@ -42,7 +42,10 @@ async fn the_measured_facts_are_the_cameras() {
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
     let view = world
         .wait("measured", 20, |view| {
-            view.feed.video.as_ref().is_some_and(|video| video.keyframe_interval_s.is_some() && video.kbps > 0)
+            view.feed
+                .video
+                .as_ref()
+                .is_some_and(|video| video.keyframe_interval_s.is_some() && video.kbps > 0)
         })
         .await;
     let video = view.feed.video.unwrap();
@@ -131,7 +134,14 @@ async fn a_wrong_key_blocks_its_own_push_and_no_other() {
 async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY, KEY]));
-    let view = world.wait("one busy", 10, |view| view.pushes.iter().any(|push| push.state == "waiting" && push.cause.as_ref().is_some_and(|cause| cause.code == "push.key-busy"))).await;
+    let view = world
+        .wait("one busy", 10, |view| {
+            view.pushes.iter().any(|push| {
+                push.state == "waiting"
+                    && push.cause.as_ref().is_some_and(|cause| cause.code == "push.key-busy")
+            })
+        })
+        .await;
     let busy = view.pushes.iter().position(|push| push.state == "waiting").unwrap();
     // The one that holds the key goes.
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY, KEY]);

@@ -1,9 +1,9 @@
 //! Files that stand-in cameras play in a loop.
 
 use bytes::Bytes;
+use yonder_media::AudioConfig;
 use yonder_media::aac::{AdtsError, split_adts};
 use yonder_media::h264::{self, NalKind, PictureOrder, SliceStart, Sps};
-use yonder_media::AudioConfig;
 
 /// Why a file cannot be played.
 #[derive(Debug, thiserror::Error)]

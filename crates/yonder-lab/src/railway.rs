@@ -26,7 +26,8 @@ impl RailwayFeed {
     #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
     pub fn main(&self) -> LoopMedia {
         let sound = self.sound.map(Bytes::from_static);
-        LoopMedia::parse(&Bytes::from_static(self.picture), sound.as_ref()).expect("shipped media can be played")
+        LoopMedia::parse(&Bytes::from_static(self.picture), sound.as_ref())
+            .expect("shipped media can be played")
     }
 
     /// Path of the sub stream and the stream, where there is one.
@@ -37,7 +38,10 @@ impl RailwayFeed {
     #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
     pub fn sub(&self) -> Option<(&'static str, LoopMedia)> {
         let (path, picture) = self.sub?;
-        Some((path, LoopMedia::parse(&Bytes::from_static(picture), None).expect("shipped media can be played")))
+        Some((
+            path,
+            LoopMedia::parse(&Bytes::from_static(picture), None).expect("shipped media can be played"),
+        ))
     }
 }
 

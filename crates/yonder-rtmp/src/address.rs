@@ -160,7 +160,8 @@ impl fmt::Display for ServerAddress {
 fn split_port(authority: &str) -> Result<(String, Option<u16>), AddressError> {
     let (host, port) = match authority.strip_prefix('[') {
         Some(rest) => {
-            let (host, after) = rest.split_once(']').ok_or_else(|| AddressError::Host(authority.to_owned()))?;
+            let (host, after) =
+                rest.split_once(']').ok_or_else(|| AddressError::Host(authority.to_owned()))?;
             (host, after.strip_prefix(':').unwrap_or_default())
         }
         None => authority.split_once(':').unwrap_or((authority, "")),

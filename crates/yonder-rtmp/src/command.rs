@@ -63,7 +63,8 @@ impl Command {
     #[must_use]
     pub fn information(&self) -> (&str, &str, &str) {
         let information = self.values.iter().find(|value| value.get("code").is_some());
-        let text = |name| information.and_then(|info| info.get(name)).and_then(Value::as_str).unwrap_or_default();
+        let text =
+            |name| information.and_then(|info| info.get(name)).and_then(Value::as_str).unwrap_or_default();
         (text("level"), text("code"), text("description"))
     }
 }

@@ -239,7 +239,9 @@ mod tests {
         authenticator.client_nonce = "0a4f113b".into();
         let value = authenticator.authorize("GET", "/dir/index.html");
         assert!(value.contains(&format!("response=\"{response}\"")), "{value}");
-        assert!(value.contains("nc=00000001") && value.contains("opaque=\"5ccc069c403ebaf9f0171e9517f40e41\""));
+        assert!(
+            value.contains("nc=00000001") && value.contains("opaque=\"5ccc069c403ebaf9f0171e9517f40e41\"")
+        );
     }
 
     #[test]

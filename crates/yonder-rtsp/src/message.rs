@@ -144,8 +144,10 @@ fn next_message(buffer: &mut BytesMut) -> Result<Option<Item>, MessageError> {
         None => 0,
         Some(value) => value.trim().parse::<u64>().map_err(|_| MessageError::ContentLength)?,
     };
-    let body_length =
-        usize::try_from(length).ok().filter(|length| *length <= MAX_BODY).ok_or(MessageError::BodyTooLong(length))?;
+    let body_length = usize::try_from(length)
+        .ok()
+        .filter(|length| *length <= MAX_BODY)
+        .ok_or(MessageError::BodyTooLong(length))?;
     if buffer.len() < body_at + body_length {
         return Ok(None);
     }
@@ -319,7 +321,10 @@ mod tests {
     #[case::no_status(b"RTSP/1.0 OK\r\n\r\n", MessageError::StartLine)]
     #[case::no_colon(b"RTSP/1.0 200 OK\r\nCSeq 2\r\n\r\n", MessageError::HeaderLine(2))]
     #[case::length(b"RTSP/1.0 200 OK\r\nContent-Length: x\r\n\r\n", MessageError::ContentLength)]
-    #[case::huge(b"RTSP/1.0 200 OK\r\nContent-Length: 99999999\r\n\r\n", MessageError::BodyTooLong(99_999_999))]
+    #[case::huge(
+        b"RTSP/1.0 200 OK\r\nContent-Length: 99999999\r\n\r\n",
+        MessageError::BodyTooLong(99_999_999)
+    )]
     fn malformed_messages_are_refused(#[case] wire: &[u8], #[case] error: MessageError) {
         assert_eq!(next_item(&mut BytesMut::from(wire)), Err(error));
     }

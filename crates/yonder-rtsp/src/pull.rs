@@ -10,7 +10,9 @@ use yonder_media::{AudioConfig, Payload, StreamHeaders, Track};
 
 use crate::client::{Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Step};
 use crate::error::PullError;
-use crate::rtp::{self, AacDepacketiser, Arrival, H264Depacketiser, ReceptionFigures, Rtcp, RtpPacket, Source};
+use crate::rtp::{
+    self, AacDepacketiser, Arrival, H264Depacketiser, ReceptionFigures, Rtcp, RtpPacket, Source,
+};
 
 /// How often receiver reports are sent (RFC 3550, 6.2 recommends at least five seconds).
 const REPORT_INTERVAL: Duration = Duration::from_secs(5);
@@ -203,7 +205,8 @@ impl Pull {
     }
 
     fn begin_tracks(&mut self, tracks: &[ClientTrack]) {
-        let described = tracks.iter().map(|t| Described { track: t.track, clock_rate: t.clock_rate }).collect();
+        let described =
+            tracks.iter().map(|t| Described { track: t.track, clock_rate: t.clock_rate }).collect();
         self.events.push_back(PullEvent::Tracks(described));
         for track in tracks {
             let depacketiser = match &track.codec {

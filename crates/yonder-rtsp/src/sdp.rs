@@ -131,7 +131,8 @@ pub fn resolve_control(base: &str, control: Option<&str>) -> String {
         Some(absolute) if absolute.contains("://") => absolute.to_owned(),
         Some(from_root) if from_root.starts_with('/') => {
             let authority = base.find("://").map_or(0, |at| at + 3);
-            let path = base.get(authority..).and_then(|rest| rest.find('/')).map_or(base.len(), |at| authority + at);
+            let path =
+                base.get(authority..).and_then(|rest| rest.find('/')).map_or(base.len(), |at| authority + at);
             format!("{}{from_root}", base.get(..path).unwrap_or(base))
         }
         // Cameras mean "append", also behind a query: that is how their own replies read.
@@ -173,7 +174,8 @@ mod tests {
 
     #[test]
     fn attributes_of_other_payload_types_are_left_aside() {
-        let description = Description::parse("m=video 0 RTP/AVP 96 97\na=rtpmap:97 H265/90000\na=rtpmap:96 H264/90000\n");
+        let description =
+            Description::parse("m=video 0 RTP/AVP 96 97\na=rtpmap:97 H265/90000\na=rtpmap:96 H264/90000\n");
         assert_eq!(description.media[0].encoding, "H264");
     }
 

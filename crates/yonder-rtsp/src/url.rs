@@ -173,7 +173,10 @@ fn checked_host(host: &str) -> Result<String, UrlError> {
 fn read_credentials(text: &str) -> Result<Credentials, UrlError> {
     let (user, password) = text.split_once(':').unwrap_or((text, ""));
     let decode = |part: &str| {
-        percent_decode_str(part).decode_utf8().map(|decoded| decoded.into_owned()).map_err(|_| UrlError::Encoding)
+        percent_decode_str(part)
+            .decode_utf8()
+            .map(|decoded| decoded.into_owned())
+            .map_err(|_| UrlError::Encoding)
     };
     Ok(Credentials { user: decode(user)?, password: decode(password)?.into() })
 }

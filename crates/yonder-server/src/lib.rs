@@ -1,0 +1,14 @@
+//! The HTTP side of the service: API, live events, sign-in and the embedded console; and the service behind
+//! it, which keeps records and engine in step.
+
+mod auth;
+mod error;
+mod home;
+mod http;
+mod service;
+mod time;
+
+pub use error::ServiceError;
+pub use home::{Home, HomeError};
+pub use http::{Server, ServerError, openapi};
+pub use service::Service;

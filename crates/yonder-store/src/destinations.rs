@@ -137,7 +137,11 @@ impl Store {
         self.read(|connection| relays_using(connection, self.find_destination(connection, name)?.id))
     }
 
-    pub(crate) fn find_destination(&self, connection: &Connection, name: &str) -> Result<Destination, StoreError> {
+    pub(crate) fn find_destination(
+        &self,
+        connection: &Connection,
+        name: &str,
+    ) -> Result<Destination, StoreError> {
         let row = connection
             .prepare_cached("SELECT * FROM destination WHERE name = ?1")?
             .query_row([name], DestinationRow::read)
@@ -146,7 +150,13 @@ impl Store {
         self.open_destination(row)
     }
 
-    fn write_key(&self, connection: &Connection, id: i64, key: &SecretString, now_s: i64) -> Result<(), StoreError> {
+    fn write_key(
+        &self,
+        connection: &Connection,
+        id: i64,
+        key: &SecretString,
+        now_s: i64,
+    ) -> Result<(), StoreError> {
         let sealed = self.master_key.seal(key, &label(id))?;
         connection.execute(
             "UPDATE destination SET key = ?2, key_set_s = ?3 WHERE id = ?1",

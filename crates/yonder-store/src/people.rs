@@ -57,6 +57,20 @@ impl Store {
         })
     }
 
+    /// Replaces a person's password; all their sessions end.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn set_password(&self, name: &str, password_hash: &str) -> Result<(), StoreError> {
+        let id = self.person(name)?.id;
+        self.write(|transaction| {
+            transaction
+                .execute("UPDATE person SET password_hash = ?2 WHERE id = ?1", params![id, password_hash])?;
+            transaction.execute("DELETE FROM session WHERE person = ?1", [id])?;
+            Ok(())
+        })
+    }
+
     /// The person `name`.
     ///
     /// # Errors

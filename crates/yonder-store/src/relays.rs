@@ -56,7 +56,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`] for the feed or a destination, [`StoreError::NameTaken`], or the store's
     /// failure. Nothing is kept then.
-    pub fn add_relay(&self, name: &str, feed: &str, destinations: &[String], now_s: i64) -> Result<(), StoreError> {
+    pub fn add_relay(
+        &self,
+        name: &str,
+        feed: &str,
+        destinations: &[String],
+        now_s: i64,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let feed = self.find_feed(transaction, feed)?.id;
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: name.to_owned() };
@@ -133,7 +139,12 @@ impl Store {
         })
     }
 
-    fn write_destinations(&self, connection: &Connection, relay: i64, names: &[String]) -> Result<(), StoreError> {
+    fn write_destinations(
+        &self,
+        connection: &Connection,
+        relay: i64,
+        names: &[String],
+    ) -> Result<(), StoreError> {
         for (position, name) in (0_i64..).zip(names) {
             let destination = self.find_destination(connection, name)?.id;
             connection.execute(

@@ -49,7 +49,10 @@ impl Store {
         Ok(Self { connection: Mutex::new(connection), master_key })
     }
 
-    pub(crate) fn read<T>(&self, read: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+    pub(crate) fn read<T>(
+        &self,
+        read: impl FnOnce(&Connection) -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
         read(&self.lock())
     }
 

@@ -75,7 +75,10 @@ fn another_master_key_opens_nothing() {
 #[test]
 fn a_name_is_taken_once_whatever_its_case() {
     let store = filled();
-    assert!(matches!(store.add_feed(&feed("SUMMIT"), 1), Err(StoreError::NameTaken { kind: Kind::Feed, .. })));
+    assert!(matches!(
+        store.add_feed(&feed("SUMMIT"), 1),
+        Err(StoreError::NameTaken { kind: Kind::Feed, .. })
+    ));
     assert!(matches!(store.add_destination(&destination("one"), 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(store.add_relay("line", "Summit", &[], 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(

@@ -1,1 +1,42 @@
-fn main() {}
+//! `yonder`: the service, its client, and the demonstration, in one program.
+
+mod arguments;
+mod client;
+mod commands;
+mod failure;
+mod output;
+mod secrets;
+mod serve;
+
+use std::process::ExitCode;
+
+use clap::Parser as _;
+
+use arguments::{Arguments, Command};
+use failure::Failure;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match run(arguments) {
+        Ok(code) => code,
+        Err(failure) => {
+            failure.print();
+            failure.exit_code()
+        }
+    }
+}
+
+fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
+    let Arguments { connection, command } = arguments;
+    match command {
+        Command::Serve { listen } => serve::run(&connection.home_folder(), listen)?,
+        Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
+        Command::Completions { shell } => arguments::print_completions(shell),
+        Command::Openapi => output::print(&yonder_server::openapi()),
+        Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,
+        Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
+        Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
+        Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,
+    }
+    Ok(ExitCode::SUCCESS)
+}

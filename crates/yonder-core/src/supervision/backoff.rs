@@ -26,7 +26,8 @@ impl Backoff {
         self.random ^= self.random >> 7;
         self.random ^= self.random << 17;
         let span = self.jitter_percent * 2 + 1;
-        let percent = 100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
+        let percent =
+            100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
         doubled * percent / 100
     }
 

@@ -343,7 +343,10 @@ mod tests {
         machine.on_failed(cause(CauseCode::PushClosedByPlatform), s(5 + held));
         let Decision::WaitUntil(until) = machine.decide(s(5 + held)) else { panic!() };
         let delay = until - s(5 + held);
-        assert!(delay <= Duration::from_millis(most_ms) && delay * 2 > Duration::from_millis(most_ms), "{delay:?}");
+        assert!(
+            delay <= Duration::from_millis(most_ms) && delay * 2 > Duration::from_millis(most_ms),
+            "{delay:?}"
+        );
     }
 
     #[test]

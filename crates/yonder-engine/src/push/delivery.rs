@@ -103,8 +103,7 @@ impl<'a> Delivery<'a> {
             .await
             .map_err(|error| causes::push_dial(&error, &target))?;
         self.note_step("name found");
-        let stream =
-            dial::connect(&addresses).await.map_err(|error| causes::push_dial(&error, &target))?;
+        let stream = dial::connect(&addresses).await.map_err(|error| causes::push_dial(&error, &target))?;
         self.note_step("connected");
         Ok(stream)
     }
@@ -153,9 +152,10 @@ impl<'a> Delivery<'a> {
         input.reserve(4096);
         match stream.try_read_buf(input) {
             Ok(0) => Err(self.closed_by_platform()),
-            Ok(_) => {
-                self.publisher.handle_input(input, self.push.clock.now()).map_err(|error| causes::push(&error))
-            }
+            Ok(_) => self
+                .publisher
+                .handle_input(input, self.push.clock.now())
+                .map_err(|error| causes::push(&error)),
             Err(error) if error.kind() == ErrorKind::WouldBlock => Ok(()),
             Err(error) => Err(broke(&error)),
         }
@@ -302,7 +302,10 @@ impl<'a> Delivery<'a> {
 }
 
 fn broke(error: &std::io::Error) -> Cause {
-    let code =
-        if error.kind() == ErrorKind::TimedOut { CauseCode::PushNoAnswer } else { CauseCode::PushClosedByPlatform };
+    let code = if error.kind() == ErrorKind::TimedOut {
+        CauseCode::PushNoAnswer
+    } else {
+        CauseCode::PushClosedByPlatform
+    };
     Cause::new(code, format!("The connection to the platform broke ({error})."))
 }

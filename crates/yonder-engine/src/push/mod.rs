@@ -34,7 +34,12 @@ pub(crate) struct Push {
 }
 
 impl Push {
-    pub(crate) fn new(spec: PushSpec, relay: &str, feed: Arc<Feed>, changes: watch::Sender<u64>) -> Arc<Self> {
+    pub(crate) fn new(
+        spec: PushSpec,
+        relay: &str,
+        feed: Arc<Feed>,
+        changes: watch::Sender<u64>,
+    ) -> Arc<Self> {
         let clock = feed.clock;
         Arc::new(Self {
             clock,

@@ -50,7 +50,12 @@ impl World {
     }
 
     /// Waits until the relay looks as wished; tells what it looked like when it does not in time.
-    pub(crate) async fn wait(&self, what: &str, seconds: u64, wished: impl Fn(&RelayView) -> bool) -> RelayView {
+    pub(crate) async fn wait(
+        &self,
+        what: &str,
+        seconds: u64,
+        wished: impl Fn(&RelayView) -> bool,
+    ) -> RelayView {
         let mut changes = self.engine.changes();
         let deadline = tokio::time::Instant::now() + Duration::from_secs(seconds);
         loop {

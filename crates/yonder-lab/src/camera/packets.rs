@@ -20,14 +20,7 @@ pub(super) struct Packetiser {
 
 impl Packetiser {
     pub(super) fn new(channel: u8, payload_type: u8) -> Self {
-        Self {
-            channel,
-            payload_type,
-            ssrc: rand::random(),
-            sequence: rand::random(),
-            packets: 0,
-            octets: 0,
-        }
+        Self { channel, payload_type, ssrc: rand::random(), sequence: rand::random(), packets: 0, octets: 0 }
     }
 
     /// Appends a picture's packets to `out`.

@@ -114,7 +114,8 @@ impl Session {
     }
 
     fn set_up(&mut self, request: &Request) -> Response {
-        let Some((track, media)) = self.find(&request.url).map(|(track, media)| (track, Arc::clone(media))) else {
+        let Some((track, media)) = self.find(&request.url).map(|(track, media)| (track, Arc::clone(media)))
+        else {
             return reply(404, "Not Found");
         };
         let transport = request.headers.get("Transport").unwrap_or_default().to_owned();
@@ -147,7 +148,8 @@ impl Session {
 
     /// The stream that an address names, and what stands behind the stream's path.
     fn find<'a>(&'a self, url: &'a str) -> Option<(&'a str, &'a Arc<LoopMedia>)> {
-        let path = url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;
+        let path =
+            url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;
         self.shared.streams.iter().find_map(|(known, media)| {
             let rest = path.strip_prefix(known.as_str())?;
             (rest.is_empty() || rest.starts_with('/')).then_some((rest, media))

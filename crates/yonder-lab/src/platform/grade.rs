@@ -237,9 +237,8 @@ mod tests {
 
     #[test]
     fn a_proper_stream_is_good() {
-        let frames: Vec<(u32, Content)> = std::iter::once(headers())
-            .chain((0..200).map(|i| (i * 40, picture(i % 50 == 0))))
-            .collect();
+        let frames: Vec<(u32, Content)> =
+            std::iter::once(headers()).chain((0..200).map(|i| (i * 40, picture(i % 50 == 0)))).collect();
         assert_eq!(grade(&frames), Vec::new());
     }
 
@@ -259,9 +258,8 @@ mod tests {
 
     #[test]
     fn keyframes_far_apart_are_found() {
-        let frames: Vec<(u32, Content)> = std::iter::once(headers())
-            .chain((0..=10).map(|i| (i * 1_000, picture(i % 5 == 0))))
-            .collect();
+        let frames: Vec<(u32, Content)> =
+            std::iter::once(headers()).chain((0..=10).map(|i| (i * 1_000, picture(i % 5 == 0)))).collect();
         assert_eq!(grade(&frames), vec![Finding::KeyframesFarApart(5_000)]);
     }
 }

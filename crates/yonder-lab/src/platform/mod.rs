@@ -13,8 +13,8 @@ use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::door::Door;
 
-pub use grade::{ChannelReport, Finding};
 use grade::Grader;
+pub use grade::{ChannelReport, Finding};
 
 /// How a platform is set up.
 #[derive(Debug, Clone)]
@@ -66,7 +66,9 @@ impl Shared {
 
     fn channel_of(&self, key: &SecretString) -> Option<String> {
         let keys = self.keys();
-        keys.iter().find(|(_, known)| known.expose_secret() == key.expose_secret()).map(|(name, _)| name.clone())
+        keys.iter()
+            .find(|(_, known)| known.expose_secret() == key.expose_secret())
+            .map(|(name, _)| name.clone())
     }
 }
 

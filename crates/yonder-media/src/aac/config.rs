@@ -75,7 +75,12 @@ mod tests {
     #[case::eight_channels(&[0x11, 0xb8], 2, 48_000, 8)]
     #[case::rate_written_out(&[0x17, 0x80, 0x5d, 0xc0, 0x08], 2, 48_000, 1)]
     #[case::escaped_object_type(&[0xf8, 0x46, 0x40], 34, 48_000, 2)]
-    fn configurations_are_read(#[case] data: &[u8], #[case] object: u8, #[case] rate: u32, #[case] channels: u8) {
+    fn configurations_are_read(
+        #[case] data: &[u8],
+        #[case] object: u8,
+        #[case] rate: u32,
+        #[case] channels: u8,
+    ) {
         let config = AudioSpecificConfig::parse(data).unwrap();
         assert_eq!((config.object_type, config.sample_rate, config.channels), (object, rate, channels));
     }

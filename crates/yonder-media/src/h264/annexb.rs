@@ -87,10 +87,11 @@ mod tests {
 
     #[test]
     fn parameter_sets_after_a_picture_begin_the_next_access_unit() {
-        let nals: Vec<Bytes> = [&[0x67_u8, 1][..], &[0x68], &[0x65, 0x80], &[0x41, 0x80], &[0x06], &[0x41, 0x80]]
-            .into_iter()
-            .map(Bytes::copy_from_slice)
-            .collect();
+        let nals: Vec<Bytes> =
+            [&[0x67_u8, 1][..], &[0x68], &[0x65, 0x80], &[0x41, 0x80], &[0x06], &[0x41, 0x80]]
+                .into_iter()
+                .map(Bytes::copy_from_slice)
+                .collect();
         let lengths: Vec<usize> = split_access_units(&nals).iter().map(Vec::len).collect();
         assert_eq!(lengths, vec![3, 1, 2]);
     }

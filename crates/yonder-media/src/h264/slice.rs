@@ -41,8 +41,7 @@ impl SliceStart {
         if idr {
             r.ue()?; // idr_pic_id
         }
-        let order_lsb =
-            if sps.order_type == 0 { Some(r.bits(u32::from(sps.order_lsb_bits))?) } else { None };
+        let order_lsb = if sps.order_type == 0 { Some(r.bits(u32::from(sps.order_lsb_bits))?) } else { None };
         Ok(Self { first_macroblock, order_lsb, idr })
     }
 }
@@ -86,10 +85,11 @@ mod tests {
         let mut sps = parse(SAMPLE_HIGH_1080P);
         sps.order_lsb_bits = 4;
         let mut order = PictureOrder::default();
-        let counts: Vec<i64> = [(true, 0), (false, 6), (false, 2), (false, 4), (false, 12), (false, 2), (false, 14)]
-            .into_iter()
-            .map(|(idr, lsb)| order.next(&slice(idr, lsb), &sps))
-            .collect();
+        let counts: Vec<i64> =
+            [(true, 0), (false, 6), (false, 2), (false, 4), (false, 12), (false, 2), (false, 14)]
+                .into_iter()
+                .map(|(idr, lsb)| order.next(&slice(idr, lsb), &sps))
+                .collect();
         assert_eq!(counts, vec![0, 6, 2, 4, 12, 18, 14]);
     }
 

@@ -54,7 +54,8 @@ impl Reorder {
             return first - missing * frame_ticks;
         }
         let keep = if self.declared { self.depth } else { MAX_DEPTH };
-        let decode = self.window.get(self.window.len().saturating_sub(self.depth + 1)).copied().unwrap_or(pts);
+        let decode =
+            self.window.get(self.window.len().saturating_sub(self.depth + 1)).copied().unwrap_or(pts);
         let surplus = self.window.len().saturating_sub(keep);
         self.window.drain(..surplus);
         decode
@@ -89,7 +90,8 @@ mod tests {
 
     #[test]
     fn an_undeclared_depth_is_found_within_one_group() {
-        let shown: Vec<i64> = (0..40).map(|i| if i == 0 { 0 } else { 2 * ((i + 1) / 2) - i64::from(i % 2 == 0) }).collect();
+        let shown: Vec<i64> =
+            (0..40).map(|i| if i == 0 { 0 } else { 2 * ((i + 1) / 2) - i64::from(i % 2 == 0) }).collect();
         let times = decode(None, &shown);
         for at in 4..shown.len() {
             assert!(times[at] <= shown[at], "picture {at}");

@@ -34,7 +34,11 @@ fn decoding_starts_before_presentation_when_pictures_are_reordered() {
         [0, 2, 1].iter().map(|frame| timeline.stamp(Track::Video, frame * FRAME, ms(0))).collect();
     assert_eq!(
         stamps,
-        vec![Stamp { dts: 0, pts: 3_600 }, Stamp { dts: 3_600, pts: 10_800 }, Stamp { dts: 7_200, pts: 7_200 }]
+        vec![
+            Stamp { dts: 0, pts: 3_600 },
+            Stamp { dts: 3_600, pts: 10_800 },
+            Stamp { dts: 7_200, pts: 7_200 }
+        ]
     );
 }
 

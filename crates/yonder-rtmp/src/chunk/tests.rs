@@ -50,7 +50,10 @@ fn extended_times_stand_on_every_chunk() {
     let mut writer = ChunkWriter::default();
     writer.set_chunk_size(2);
     let bytes = write(&mut writer, 0x0100_0000, &[1, 2, 3]);
-    assert_eq!(bytes, [0x06, 0xff, 0xff, 0xff, 0, 0, 3, 9, 1, 0, 0, 0, 1, 0, 0, 0, 1, 2, 0xc6, 1, 0, 0, 0, 3]);
+    assert_eq!(
+        bytes,
+        [0x06, 0xff, 0xff, 0xff, 0, 0, 3, 9, 1, 0, 0, 0, 1, 0, 0, 0, 1, 2, 0xc6, 1, 0, 0, 0, 3]
+    );
     let mut reader = ChunkReader { chunk_size: 2, ..ChunkReader::default() };
     assert_eq!(read_all(&mut reader, &bytes)[0].timestamp, 0x0100_0000);
 }
@@ -84,17 +87,17 @@ fn interleaved_messages_are_kept_apart_and_abort_drops_one() {
     bytes.extend([&[0x02, 0, 0, 0, 0, 0, 4, 2, 0, 0, 0, 0][..], &[0, 0], &[0xc2, 0, 4]].concat());
     bytes.extend([&head(4, 1)[..], &[9]].concat());
     let messages = read_all(&mut reader, &bytes);
-    assert_eq!(messages.iter().map(|m| m.payload.to_vec()).collect::<Vec<_>>(), vec![
-        vec![1, 2, 5],
-        vec![0, 0, 0, 4],
-        vec![9]
-    ]);
+    assert_eq!(
+        messages.iter().map(|m| m.payload.to_vec()).collect::<Vec<_>>(),
+        vec![vec![1, 2, 5], vec![0, 0, 0, 4], vec![9]]
+    );
 }
 
 #[test]
 fn hostile_headers_are_refused() {
     let mut reader = ChunkReader::default();
-    let refuse = |reader: &mut ChunkReader, bytes: &[u8]| reader.next_message(&mut BytesMut::from(bytes)).unwrap_err();
+    let refuse =
+        |reader: &mut ChunkReader, bytes: &[u8]| reader.next_message(&mut BytesMut::from(bytes)).unwrap_err();
     assert_eq!(refuse(&mut reader, &[0xc6, 1]), ChunkError::NoPrevious(6));
     let long = [0x06, 0, 0, 0, 0xff, 0xff, 0xff, 9, 0, 0, 0, 0];
     assert_eq!(refuse(&mut reader, &long), ChunkError::TooLong(0xff_ffff));

@@ -72,7 +72,9 @@ impl Publisher {
     /// `_error`: refusals of releaseStream and FCPublish mean nothing, many servers do not know them.
     fn handle_refusal(&mut self, command: &Command) -> Result<(), PushError> {
         match self.step {
-            PushStep::Connecting if is(command, CONNECT) => Err(PushError::AppRefused { words: words(command) }),
+            PushStep::Connecting if is(command, CONNECT) => {
+                Err(PushError::AppRefused { words: words(command) })
+            }
             PushStep::Creating if is(command, CREATE) => Err(PushError::AppRefused { words: words(command) }),
             PushStep::Publishing if is(command, PUBLISH) => Err(key_refusal(command)),
             _ => Ok(()),
@@ -130,6 +132,7 @@ fn words(command: &Command) -> String {
 fn key_refusal(command: &Command) -> PushError {
     let words = words(command);
     let lower = words.to_ascii_lowercase();
-    let busy = ["already", "in use", "busy", "is publishing", "duplicate"].iter().any(|sign| lower.contains(sign));
+    let busy =
+        ["already", "in use", "busy", "is publishing", "duplicate"].iter().any(|sign| lower.contains(sign));
     if busy { PushError::KeyBusy { words } } else { PushError::KeyRefused { words } }
 }

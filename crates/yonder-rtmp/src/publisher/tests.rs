@@ -97,8 +97,11 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
     pair.publisher.send_headers(&headers, 0);
     pair.publisher.send_body(&picture(200_000), 40);
     pair.exchange().unwrap();
-    let [ReceiverEvent::Metadata(data), ReceiverEvent::Video { body: first, .. }, ReceiverEvent::Video { timestamp, body }] =
-        pair.events.as_slice()
+    let [
+        ReceiverEvent::Metadata(data),
+        ReceiverEvent::Video { body: first, .. },
+        ReceiverEvent::Video { timestamp, body },
+    ] = pair.events.as_slice()
     else {
         panic!("{:?}", pair.events.len())
     };
@@ -182,7 +185,10 @@ fn refusals_of_courtesy_commands_are_passed_over() {
 fn a_silent_platform_is_no_answer_at_the_step_it_is_at() {
     let mut publisher = publisher();
     assert_eq!(publisher.handle_timeout(Duration::from_secs(9)), Ok(()));
-    assert_eq!(publisher.handle_timeout(Duration::from_secs(10)), Err(PushError::NoAnswer(PushStep::Greeting)));
+    assert_eq!(
+        publisher.handle_timeout(Duration::from_secs(10)),
+        Err(PushError::NoAnswer(PushStep::Greeting))
+    );
 }
 
 #[test]

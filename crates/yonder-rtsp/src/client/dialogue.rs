@@ -13,7 +13,8 @@ use super::{Client, ClientEvent, MAX_STALE, Pending, State, Step};
 impl Client {
     pub(super) fn handle_response(&mut self, response: &Response, now: Duration) -> Result<(), PullError> {
         let sequence = response.headers.get("CSeq").and_then(|value| value.trim().parse::<u32>().ok());
-        let Some(pending) = self.pending.take_if(|pending| sequence.is_none_or(|s| s == pending.sequence)) else {
+        let Some(pending) = self.pending.take_if(|pending| sequence.is_none_or(|s| s == pending.sequence))
+        else {
             // A late reply to something given up.
             return Ok(());
         };
@@ -47,7 +48,12 @@ impl Client {
         }
     }
 
-    fn handle_challenge(&mut self, response: &Response, mut pending: Pending, now: Duration) -> Result<(), PullError> {
+    fn handle_challenge(
+        &mut self,
+        response: &Response,
+        mut pending: Pending,
+        now: Duration,
+    ) -> Result<(), PullError> {
         let challenge = auth::strongest(response.headers.all("WWW-Authenticate"));
         let Some(credentials) = self.config.credentials.clone() else {
             return Err(PullError::PasswordNeeded);
@@ -75,7 +81,12 @@ impl Client {
         Ok(())
     }
 
-    fn after_describe(&mut self, response: &Response, pending: &Pending, now: Duration) -> Result<(), PullError> {
+    fn after_describe(
+        &mut self,
+        response: &Response,
+        pending: &Pending,
+        now: Duration,
+    ) -> Result<(), PullError> {
         // RFC 2326, C.1.1: the order in which the base address is looked for.
         let base = response
             .headers

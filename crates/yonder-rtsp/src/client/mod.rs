@@ -244,7 +244,8 @@ impl Client {
 
     /// A camera's own request: harmless ones are granted, so that it does not wait for us.
     fn answer(&mut self, request: &Request) {
-        let known = ["OPTIONS", "GET_PARAMETER", "SET_PARAMETER", "ANNOUNCE"].contains(&request.method.as_str());
+        let known =
+            ["OPTIONS", "GET_PARAMETER", "SET_PARAMETER", "ANNOUNCE"].contains(&request.method.as_str());
         let (status, reason) = if known { (200, "OK") } else { (501, "Not Implemented") };
         let mut headers = message::Headers::default();
         if let Some(sequence) = request.headers.get("CSeq") {
@@ -254,7 +255,13 @@ impl Client {
         self.transmit.push_back(reply.encode());
     }
 
-    fn request(&mut self, method: &'static str, url: String, headers: Vec<(&'static str, String)>, now: Duration) {
+    fn request(
+        &mut self,
+        method: &'static str,
+        url: String,
+        headers: Vec<(&'static str, String)>,
+        now: Duration,
+    ) {
         let pending = Pending {
             sequence: 0,
             method,
@@ -284,8 +291,12 @@ impl Client {
         for (name, value) in &pending.headers {
             headers.push(*name, value.as_str());
         }
-        let request =
-            Request { method: pending.method.to_owned(), url: pending.url.clone(), headers, body: Bytes::new() };
+        let request = Request {
+            method: pending.method.to_owned(),
+            url: pending.url.clone(),
+            headers,
+            body: Bytes::new(),
+        };
         self.transmit.push_back(request.encode());
         self.pending = Some(pending);
     }

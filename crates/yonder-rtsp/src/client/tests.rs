@@ -47,8 +47,12 @@ impl Camera {
         for (name, value) in headers {
             all.push(*name, *value);
         }
-        let reply =
-            Response { status, reason: "Words".into(), headers: all, body: Bytes::copy_from_slice(body.as_bytes()) };
+        let reply = Response {
+            status,
+            reason: "Words".into(),
+            headers: all,
+            body: Bytes::copy_from_slice(body.as_bytes()),
+        };
         self.deliver(&reply.encode())
     }
 
@@ -132,7 +136,8 @@ fn a_stale_nonce_is_renewed_and_a_second_refusal_is_a_wrong_password() {
     camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n1\"")], "").unwrap();
     camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n2\", stale=true")], "").unwrap();
     assert!(camera.last().headers.get("Authorization").unwrap().contains("n2"));
-    let error = camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n3\"")], "").unwrap_err();
+    let error =
+        camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n3\"")], "").unwrap_err();
     assert!(matches!(error, PullError::WrongPassword { status: 401, .. }));
 }
 
@@ -179,7 +184,9 @@ fn sound_that_cannot_be_set_up_is_done_without() {
     camera.reply(200, &[("Session", "a")], "").unwrap();
     camera.reply(461, &[], "").unwrap();
     assert_eq!(camera.last().method, "PLAY");
-    assert!(camera.events.iter().any(|event| matches!(event, ClientEvent::Tracks(tracks) if tracks.len() == 1)));
+    assert!(
+        camera.events.iter().any(|event| matches!(event, ClientEvent::Tracks(tracks) if tracks.len() == 1))
+    );
 }
 
 #[test]
@@ -209,7 +216,10 @@ fn a_reply_that_does_not_come_is_no_answer() {
 #[test]
 fn requests_from_the_camera_are_answered() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
-    camera.client.handle_input(&mut BytesMut::from(&b"OPTIONS * RTSP/1.0\r\nCSeq: 77\r\n\r\n"[..]), Duration::ZERO).unwrap();
+    camera
+        .client
+        .handle_input(&mut BytesMut::from(&b"OPTIONS * RTSP/1.0\r\nCSeq: 77\r\n\r\n"[..]), Duration::ZERO)
+        .unwrap();
     let reply = camera.client.poll_transmit().unwrap();
     assert!(reply.starts_with(b"RTSP/1.0 200 OK\r\nCSeq: 77\r\n"));
 }

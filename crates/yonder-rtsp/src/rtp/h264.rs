@@ -232,7 +232,8 @@ mod tests {
 
     #[test]
     fn a_missing_marker_is_made_good_by_the_change_of_time() {
-        let units = run(&[packet(1, false, &[0x65, 1]), packet(2, false, &[0x41, 2]), packet(3, false, &[0x41, 3])]);
+        let units =
+            run(&[packet(1, false, &[0x65, 1]), packet(2, false, &[0x41, 2]), packet(3, false, &[0x41, 3])]);
         assert_eq!(units.iter().map(|unit| unit.timestamp).collect::<Vec<_>>(), vec![1, 2]);
     }
 
@@ -246,7 +247,8 @@ mod tests {
 
     #[test]
     fn parameter_sets_of_their_own_time_go_with_the_next_picture() {
-        let units = run(&[packet(1, true, &[0x67, 1]), packet(1, true, &[0x68, 1]), packet(2, true, &[0x65, 1])]);
+        let units =
+            run(&[packet(1, true, &[0x67, 1]), packet(1, true, &[0x68, 1]), packet(2, true, &[0x65, 1])]);
         assert_eq!(units.len(), 1);
         assert_eq!((units[0].timestamp, units[0].nals.len()), (2, 3));
     }

@@ -39,7 +39,8 @@ impl RtpPacket {
     /// # Errors
     /// [`PacketError`] when it is cut short or of another version.
     pub fn parse(mut data: Bytes) -> Result<Self, PacketError> {
-        let Some((&[b0, b1, s0, s1, t0, t1, t2, t3, i0, i1, i2, i3], _)) = data.split_first_chunk::<12>() else {
+        let Some((&[b0, b1, s0, s1, t0, t1, t2, t3, i0, i1, i2, i3], _)) = data.split_first_chunk::<12>()
+        else {
             return Err(PacketError::Short);
         };
         if b0 >> 6 != 2 {

@@ -105,9 +105,8 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
 
-    const REPORT: [u8; 28] = [
-        0x80, 200, 0, 6, 0, 0, 0, 5, 0xe0, 0, 0, 1, 0x80, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0, 9, 0, 0, 1, 0,
-    ];
+    const REPORT: [u8; 28] =
+        [0x80, 200, 0, 6, 0, 0, 0, 5, 0xe0, 0, 0, 1, 0x80, 0, 0, 0, 0, 0, 0x10, 0, 0, 0, 0, 9, 0, 0, 1, 0];
 
     #[test]
     fn a_compound_of_report_description_and_goodbye_is_read() {

@@ -1,0 +1,106 @@
+//! Feeds.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::secret::Secret;
+
+/// How a camera's packets travel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Transport {
+    /// The service chooses.
+    #[default]
+    Auto,
+    /// Within the RTSP connection.
+    Tcp,
+    /// As datagrams.
+    Udp,
+}
+
+impl Transport {
+    /// The word that is kept and shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Auto => "auto",
+            Self::Tcp => "tcp",
+            Self::Udp => "udp",
+        }
+    }
+
+    /// The transport of a kept word; unknown words are `auto`.
+    #[must_use]
+    pub fn from_word(word: &str) -> Self {
+        match word {
+            "tcp" => Self::Tcp,
+            "udp" => Self::Udp,
+            _ => Self::Auto,
+        }
+    }
+}
+
+/// A feed to be added.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewFeed {
+    /// Name, unique among feeds.
+    pub name: String,
+    /// RTSP address of the main stream. A user name and password in it are taken out and sealed.
+    pub url: Secret,
+    /// RTSP address of a lighter stream.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sub_url: Option<Secret>,
+    /// Transport.
+    #[serde(default)]
+    pub transport: Transport,
+    /// User name, where the address holds none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// Password, where the address holds none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+}
+
+/// A change of a feed; what is left out stays.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FeedChange {
+    /// New name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// New address of the main stream.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub url: Option<Secret>,
+    /// New address of the sub stream; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sub_url: Option<Secret>,
+    /// New transport.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub transport: Option<Transport>,
+    /// New user name; empty removes user name and password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// New password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+}
+
+/// A feed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Feed {
+    /// Name.
+    pub name: String,
+    /// Address of the main stream, without user name and password.
+    pub url: String,
+    /// Address of the sub stream, likewise.
+    pub sub_url: Option<String>,
+    /// Transport.
+    pub transport: Transport,
+    /// User name.
+    pub user: Option<String>,
+    /// A password is kept.
+    pub has_password: bool,
+    /// State word.
+    pub state: String,
+}

@@ -1,0 +1,199 @@
+//! Relays: what they are and how they are.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A relay to be added.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewRelay {
+    /// Name, unique among relays.
+    pub name: String,
+    /// Name of the feed.
+    pub feed: String,
+    /// Names of the destinations, in order.
+    pub to: Vec<String>,
+}
+
+/// A change of a relay; what is left out stays.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RelayChange {
+    /// New name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// New feed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub feed: Option<String>,
+    /// New destinations, in order.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub to: Option<Vec<String>>,
+}
+
+/// Why something is not as wanted.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct CauseFacts {
+    /// Stable code.
+    pub code: String,
+    /// `camera`, `network`, `platform` or `ours`.
+    pub side: String,
+    /// One sentence.
+    pub message: String,
+    /// Next step.
+    pub hint: String,
+}
+
+/// The measured picture.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct VideoFacts {
+    /// Codec.
+    pub codec: String,
+    /// Profile.
+    pub profile: String,
+    /// Level.
+    pub level: f64,
+    /// Width in samples.
+    pub width: u32,
+    /// Height in samples.
+    pub height: u32,
+    /// Measured frames per second.
+    pub fps: Option<f64>,
+    /// Measured rate of the feed.
+    pub kbps: u64,
+    /// Measured seconds between keyframes.
+    pub keyframe_interval_s: Option<f64>,
+}
+
+/// The sound.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AudioFacts {
+    /// Codec.
+    pub codec: String,
+    /// Sampling rate in hertz.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u8,
+}
+
+/// A feed at one moment.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FeedState {
+    /// Name.
+    pub name: String,
+    /// `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`.
+    pub state: String,
+    /// When the state began; null while off.
+    pub since: Option<String>,
+    /// Why it does not flow.
+    pub cause: Option<CauseFacts>,
+    /// Seconds until it dials again, while waiting.
+    pub dials_in_s: Option<f64>,
+    /// `tcp` or `udp`, while connected.
+    pub transport: Option<String>,
+    /// Picture, once known.
+    pub video: Option<VideoFacts>,
+    /// Sound, where there is any.
+    pub audio: Option<AudioFacts>,
+    /// Packets lost since it was switched on.
+    pub packets_lost: u64,
+    /// Returns after an absence.
+    pub reconnects: u64,
+}
+
+/// A step of a push's dialogue, done.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PushStep {
+    /// What was reached.
+    pub name: String,
+    /// Milliseconds since the dial began.
+    pub after_ms: u64,
+}
+
+/// A push at one moment.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PushState {
+    /// Name of the destination.
+    pub destination: String,
+    /// `off`, `dialing`, `live`, `holding`, `lagging`, `waiting` or `blocked`.
+    pub state: String,
+    /// When the state began; null while off.
+    pub since: Option<String>,
+    /// Why it is not live.
+    pub cause: Option<CauseFacts>,
+    /// Seconds until it dials again, while waiting for that.
+    pub dials_in_s: Option<f64>,
+    /// Rate going out.
+    pub kbps: u64,
+    /// Bytes sent since it was switched on.
+    pub bytes: u64,
+    /// Pictures sent.
+    pub frames_sent: u64,
+    /// Pictures skipped because the way was too slow.
+    pub frames_dropped: u64,
+    /// Returns after an absence.
+    pub reconnects: u64,
+    /// How far it is behind the feed.
+    pub backlog_ms: u64,
+    /// Steps of the last dial.
+    pub steps: Vec<PushStep>,
+}
+
+/// A relay at one moment.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Relay {
+    /// Name.
+    pub name: String,
+    /// `on`, `off` or `hold`.
+    pub wanted: String,
+    /// Feed.
+    pub feed: FeedState,
+    /// Pushes in order.
+    pub pushes: Vec<PushState>,
+}
+
+/// An event of the stream at `/api/v1/events`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum RelayEvent {
+    /// A relay is new, or changed.
+    Relay {
+        /// As it is now.
+        relay: Box<Relay>,
+    },
+    /// A relay was removed or renamed.
+    Gone {
+        /// Its name.
+        name: String,
+    },
+    /// Everything was sent once; what follows are changes.
+    Complete,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn unknown_fields_are_refused_by_name() {
+        let error = serde_json::from_str::<NewRelay>(r#"{"name":"a","feed":"b","too":[]}"#).unwrap_err();
+        assert!(error.to_string().contains("too"), "{error}");
+    }
+
+    #[test]
+    fn a_cause_that_is_not_there_is_null() {
+        let feed = FeedState {
+            name: "Summit".into(),
+            state: "off".into(),
+            since: None,
+            cause: None,
+            dials_in_s: None,
+            transport: None,
+            video: None,
+            audio: None,
+            packets_lost: 0,
+            reconnects: 0,
+        };
+        let json = serde_json::to_value(&feed).unwrap();
+        assert!(json["cause"].is_null() && json["video"].is_null() && json["since"].is_null());
+    }
+}

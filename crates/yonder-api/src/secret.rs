@@ -1,0 +1,69 @@
+//! Secrets on their way over the API.
+
+use std::fmt;
+
+use secrecy::{ExposeSecret as _, SecretString};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use utoipa::ToSchema;
+
+/// A secret text: never shown by debugging, never echoed by the service. Only requests (and the one reply to
+/// `reveal`) carry it.
+#[derive(Clone, ToSchema)]
+#[schema(value_type = String, format = Password)]
+pub struct Secret(SecretString);
+
+impl Secret {
+    /// The text.
+    #[must_use]
+    pub fn expose(&self) -> &str {
+        self.0.expose_secret()
+    }
+
+    /// The secret for the layers below.
+    #[must_use]
+    pub fn into_inner(self) -> SecretString {
+        self.0
+    }
+}
+
+impl From<SecretString> for Secret {
+    fn from(secret: SecretString) -> Self {
+        Self(secret)
+    }
+}
+
+impl From<String> for Secret {
+    fn from(text: String) -> Self {
+        Self(text.into())
+    }
+}
+
+impl fmt::Debug for Secret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("Secret")
+    }
+}
+
+impl Serialize for Secret {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.serialize_str(self.expose())
+    }
+}
+
+impl<'de> Deserialize<'de> for Secret {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        String::deserialize(deserializer).map(Self::from)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_secret_travels_but_does_not_show() {
+        let secret: Secret = serde_json::from_str("\"planted\"").unwrap();
+        assert_eq!(secret.expose(), "planted");
+        assert_eq!(format!("{secret:?}"), "Secret");
+    }
+}

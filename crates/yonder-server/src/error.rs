@@ -1,0 +1,221 @@
+//! Why the service said no, each with a status and a stable code.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use yonder_api::Problem;
+use yonder_core::NameError;
+use yonder_rtmp::{AddressError, KeyError};
+use yonder_rtsp::UrlError;
+use yonder_store::{Kind, StoreError};
+
+/// Why the service said no.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum ServiceError {
+    /// A value is not usable.
+    #[error("{field}: {detail}")]
+    Invalid {
+        /// Field of the request.
+        field: &'static str,
+        /// What is wrong, without any secret.
+        detail: String,
+        /// What would be right.
+        hint: &'static str,
+    },
+    /// The request is no JSON of the right shape.
+    #[error("{0}")]
+    Malformed(String),
+    /// There is no record of that name.
+    #[error("there is no {kind} named {name:?}")]
+    NotFound {
+        /// Kind of record.
+        kind: Kind,
+        /// Name asked for.
+        name: String,
+        /// A name that is like it.
+        nearest: Option<String>,
+    },
+    /// There is nothing at this address.
+    #[error("there is nothing at {0}")]
+    NoSuchPage(String),
+    /// It runs, and must not.
+    #[error("the {kind} {name:?} runs")]
+    Running {
+        /// Kind of record.
+        kind: Kind,
+        /// Its name.
+        name: String,
+    },
+    /// Nobody is signed in.
+    #[error("nobody is signed in")]
+    SignInNeeded,
+    /// Name or password is wrong.
+    #[error("name or password is wrong")]
+    SignInRefused,
+    /// The set-up code is wrong or used up.
+    #[error("this set-up link is not valid any more")]
+    SetUpRefused,
+    /// A change made with a cookie lacks its token.
+    #[error("this change lacks the token of its session")]
+    TokenMissing,
+    /// Too many attempts.
+    #[error("too many attempts; the next is heard in {0} s")]
+    TooManyAttempts(u64),
+    /// The records.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Something that should not happen.
+    #[error("the service failed inside: {0}")]
+    Internal(&'static str),
+}
+
+impl ServiceError {
+    /// A name that is not usable.
+    pub(crate) fn name(error: &NameError) -> Self {
+        Self::Invalid { field: "name", detail: error.to_string(), hint: "Give a name like Summit Station." }
+    }
+
+    /// A camera address that is not usable.
+    pub(crate) fn camera_url(field: &'static str, error: &UrlError) -> Self {
+        let hint = "Give an address like rtsp://192.0.2.7/main; characters like @ : / # in a password as percent codes.";
+        Self::Invalid { field, detail: error.to_string(), hint }
+    }
+
+    /// A server address that is not usable.
+    pub(crate) fn server(error: &AddressError) -> Self {
+        let hint = "Paste the server address as the platform shows it, like rtmp://ingest.example.net/live.";
+        Self::Invalid { field: "server", detail: error.to_string(), hint }
+    }
+
+    /// A key that is not usable.
+    pub(crate) fn key(error: KeyError) -> Self {
+        let hint = "Copy the stream key from the platform's page once more.";
+        Self::Invalid { field: "key", detail: error.to_string(), hint }
+    }
+
+    fn status(&self) -> StatusCode {
+        match self {
+            Self::Invalid { .. } | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::NotFound { .. } | Self::NoSuchPage(_) | Self::Store(StoreError::NotFound { .. }) => {
+                StatusCode::NOT_FOUND
+            }
+            Self::Running { .. } | Self::Store(StoreError::NameTaken { .. } | StoreError::InUse { .. }) => {
+                StatusCode::CONFLICT
+            }
+            Self::SignInNeeded | Self::SignInRefused => StatusCode::UNAUTHORIZED,
+            Self::SetUpRefused | Self::TokenMissing => StatusCode::FORBIDDEN,
+            Self::TooManyAttempts(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+
+    fn code(&self) -> &'static str {
+        match self {
+            Self::Invalid { .. } => "request.invalid",
+            Self::Malformed(_) => "request.malformed",
+            Self::NotFound { .. } | Self::Store(StoreError::NotFound { .. }) => "request.not-found",
+            Self::NoSuchPage(_) => "request.no-such-page",
+            Self::Running { .. } => "request.running",
+            Self::SignInNeeded => "request.sign-in-needed",
+            Self::SignInRefused => "request.sign-in-refused",
+            Self::SetUpRefused => "request.set-up-refused",
+            Self::TokenMissing => "request.token-missing",
+            Self::TooManyAttempts(_) => "request.too-many-attempts",
+            Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
+            Self::Store(StoreError::InUse { .. }) => "request.in-use",
+            Self::Store(_) | Self::Internal(_) => "service.internal",
+        }
+    }
+
+    fn hint(&self) -> Option<String> {
+        let hint = match self {
+            Self::Invalid { hint, .. } => *hint,
+            Self::Malformed(_) => "See /api/v1/openapi.json for the fields of each request.",
+            Self::NotFound { kind, nearest: Some(nearest), .. } => {
+                return Some(format!("Is it the {kind} {nearest:?} that you mean?"));
+            }
+            Self::NotFound { .. } | Self::Store(StoreError::NotFound { .. }) => {
+                "List what there is, or add it first."
+            }
+            Self::Store(StoreError::NameTaken { .. }) => {
+                "Choose another name, or edit the one that is there."
+            }
+            Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
+            Self::Running { .. } => "Stop it first.",
+            Self::SignInNeeded => "Sign in, or send a token as a bearer.",
+            Self::SignInRefused => "Try again; upper and lower case count in the password.",
+            Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",
+            Self::TokenMissing => "Reload the page and try again.",
+            Self::Store(_) | Self::Internal(_) => "The service's log tells more.",
+            Self::NoSuchPage(_) | Self::TooManyAttempts(_) => return None,
+        };
+        Some(hint.to_owned())
+    }
+
+    /// The problem document.
+    #[must_use]
+    pub fn problem(&self) -> Problem {
+        let status = self.status();
+        let mut detail = self.to_string();
+        if let Some(first) = detail.get(..1) {
+            detail = first.to_uppercase() + detail.get(1..).unwrap_or_default() + ".";
+        }
+        Problem {
+            kind: "about:blank".to_owned(),
+            title: status.canonical_reason().unwrap_or("Error").to_owned(),
+            status: status.as_u16(),
+            detail,
+            code: self.code().to_owned(),
+            hint: self.hint(),
+        }
+    }
+}
+
+impl ResponseError for ServiceError {
+    fn status_code(&self) -> StatusCode {
+        self.status()
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        if self.status().is_server_error() {
+            tracing::error!(error = ?self, "a request failed inside the service");
+        }
+        HttpResponse::build(self.status())
+            .content_type("application/problem+json")
+            .body(serde_json::to_vec(&self.problem()).unwrap_or_default())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(ServiceError::SignInNeeded, 401, "request.sign-in-needed")]
+    #[case(ServiceError::SetUpRefused, 403, "request.set-up-refused")]
+    #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
+    #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
+    #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
+    #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]
+    #[case(ServiceError::Running { kind: Kind::Feed, name: "a".into() }, 409, "request.running")]
+    #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
+    #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), relays: vec!["b".into()] }.into(), 409, "request.in-use")]
+    #[case(StoreError::Damaged("nonsense").into(), 500, "service.internal")]
+    fn every_error_has_a_status_and_a_code(
+        #[case] error: ServiceError,
+        #[case] status: u16,
+        #[case] code: &str,
+    ) {
+        let problem = error.problem();
+        assert_eq!((problem.status, problem.code.as_str()), (status, code));
+        assert!(problem.detail.ends_with('.'), "{problem:?}");
+    }
+
+    #[test]
+    fn a_near_name_is_suggested() {
+        let error =
+            ServiceError::NotFound { kind: Kind::Feed, name: "Sumit".into(), nearest: Some("Summit".into()) };
+        assert_eq!(error.problem().hint.as_deref(), Some("Is it the feed \"Summit\" that you mean?"));
+    }
+}

@@ -1,0 +1,141 @@
+//! The home folder: records, master key, local token, and where the running service is.
+
+use std::fs::{self, DirBuilder, OpenOptions};
+use std::io::{self, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::path::{Path, PathBuf};
+
+use secrecy::SecretString;
+use yonder_api::ServiceFacts;
+use yonder_store::{MasterKey, SealError, Store, StoreError};
+
+/// Names a file with the master key that lies outside the home folder.
+const MASTER_KEY_VARIABLE: &str = "YONDER_MASTER_KEY_FILE";
+
+/// Why a home folder cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum HomeError {
+    /// A file or folder cannot be read or written.
+    #[error("{path} cannot be used")]
+    File {
+        /// Path.
+        path: String,
+        /// Why.
+        source: io::Error,
+    },
+    /// Another service runs in this folder.
+    #[error("a service runs already in {0}")]
+    Taken(String),
+    /// The master key cannot be used.
+    #[error(transparent)]
+    Seal(#[from] SealError),
+    /// The records cannot be used.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// A home folder.
+#[derive(Debug, Clone)]
+pub struct Home {
+    folder: PathBuf,
+}
+
+impl Home {
+    /// The home folder at `folder`, which need not exist yet.
+    #[must_use]
+    pub fn new(folder: impl Into<PathBuf>) -> Self {
+        Self { folder: folder.into() }
+    }
+
+    /// Where the running service writes its address.
+    #[must_use]
+    pub fn service_file(&self) -> PathBuf {
+        self.folder.join("service.json")
+    }
+
+    /// Where the local token lies.
+    #[must_use]
+    pub fn token_file(&self) -> PathBuf {
+        self.folder.join("token")
+    }
+
+    /// Makes the folder if need be, for its owner alone, and keeps other services out of it for as long as the
+    /// returned file is open.
+    ///
+    /// # Errors
+    /// [`HomeError`] when the folder cannot be used or is in use.
+    pub fn occupy(&self) -> Result<fs::File, HomeError> {
+        let at = |path: &Path| {
+            let path = path.display().to_string();
+            move |source| HomeError::File { path, source }
+        };
+        DirBuilder::new().recursive(true).mode(0o700).create(&self.folder).map_err(at(&self.folder))?;
+        let path = self.folder.join("lock");
+        let lock = OpenOptions::new().create(true).write(true).truncate(false).mode(0o600).open(&path);
+        let lock = lock.map_err(at(&path))?;
+        match lock.try_lock() {
+            Ok(()) => Ok(lock),
+            Err(fs::TryLockError::WouldBlock) => Err(HomeError::Taken(self.folder.display().to_string())),
+            Err(fs::TryLockError::Error(source)) => Err(at(&path)(source)),
+        }
+    }
+
+    /// Opens the records.
+    ///
+    /// # Errors
+    /// [`HomeError`] when records or master key cannot be used.
+    pub fn open_store(&self) -> Result<Store, HomeError> {
+        let key_path = std::env::var_os(MASTER_KEY_VARIABLE)
+            .map_or_else(|| self.folder.join("master.key"), PathBuf::from);
+        let master_key = MasterKey::load_or_create(&key_path)?;
+        let path = self.folder.join("yonder.db");
+        // SQLite makes its files with the rights of the first one.
+        OpenOptions::new()
+            .create(true)
+            .append(true)
+            .mode(0o600)
+            .open(&path)
+            .map_err(|source| HomeError::File { path: path.display().to_string(), source })?;
+        Ok(Store::open(&path, master_key)?)
+    }
+
+    /// The token by which local clients sign in; made where there is none.
+    ///
+    /// # Errors
+    /// [`HomeError::File`] when the file cannot be used.
+    pub fn local_token(&self) -> Result<SecretString, HomeError> {
+        let path = self.token_file();
+        let at = |source| HomeError::File { path: path.display().to_string(), source };
+        match fs::read_to_string(&path) {
+            Ok(text) if text.trim().len() >= 32 => Ok(text.trim().into()),
+            Ok(_) => Err(at(io::Error::other("it holds no token; remove it to get a new one"))),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                let token = crate::auth::random_token();
+                let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
+                writeln!(file.map_err(at)?, "{token}").map_err(at)?;
+                Ok(token.into())
+            }
+            Err(error) => Err(at(error)),
+        }
+    }
+
+    /// Tells clients where the service is. The file appears whole or not at all.
+    ///
+    /// # Errors
+    /// [`HomeError::File`] when it cannot be written.
+    pub fn announce(&self, facts: &ServiceFacts) -> Result<(), HomeError> {
+        let path = self.service_file();
+        let at = |source| HomeError::File { path: path.display().to_string(), source };
+        let draft = path.with_extension("draft");
+        let text = serde_json::to_string_pretty(facts).map_err(io::Error::other).map_err(at)?;
+        fs::write(&draft, text + "\n").map_err(at)?;
+        fs::rename(&draft, &path).map_err(at)
+    }
+
+    /// Takes the announcement back.
+    pub fn withdraw(&self) {
+        if let Err(error) = fs::remove_file(self.service_file()) {
+            tracing::debug!(%error, "service.json was not there to remove");
+        }
+    }
+}

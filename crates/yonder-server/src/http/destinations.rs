@@ -1,0 +1,103 @@
+//! `/api/v1/destinations`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
+
+use super::caller::{Caller, changing, reading};
+use crate::error::ServiceError;
+use crate::service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(edit)
+        .service(rekey)
+        .service(reveal)
+        .service(remove);
+}
+
+/// All destinations by name.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", responses((status = 200, body = [Destination])))]
+#[get("/destinations")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destination>>, ServiceError> {
+    reading(&service, Service::destinations).await.map(Json)
+}
+
+/// Adds a destination; what was put right in the pasted address and key is told.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", request_body = NewDestination,
+    responses((status = 201, body = Stored), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/destinations")]
+async fn add(
+    service: Data<Service>,
+    _caller: Caller,
+    new: Json<NewDestination>,
+) -> Result<HttpResponse, ServiceError> {
+    let stored = changing(&service, move |service| service.add_destination(new.into_inner())).await?;
+    Ok(HttpResponse::Created().json(stored))
+}
+
+/// One destination.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 200, body = Destination), (status = 404, body = Problem)))]
+#[get("/destinations/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Destination>, ServiceError> {
+    reading(&service, move |service| service.destination(&name)).await.map(Json)
+}
+
+/// Changes a destination.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = DestinationChange,
+    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/destinations/{name}")]
+async fn edit(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    change: Json<DestinationChange>,
+) -> Result<Json<Stored>, ServiceError> {
+    changing(&service, move |service| service.edit_destination(&name, change.into_inner())).await.map(Json)
+}
+
+/// Gives a destination a new key; a running push takes it over with one reconnect.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = Rekey,
+    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/destinations/{name}/rekey")]
+async fn rekey(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    request: Json<Rekey>,
+) -> Result<Json<Stored>, ServiceError> {
+    changing(&service, move |service| service.rekey_destination(&name, &request.key)).await.map(Json)
+}
+
+/// The key in clear. Every call is recorded.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 200, body = RevealedKey), (status = 404, body = Problem)))]
+#[post("/destinations/{name}/reveal")]
+async fn reveal(
+    service: Data<Service>,
+    caller: Caller,
+    name: Path<String>,
+) -> Result<Json<RevealedKey>, ServiceError> {
+    reading(&service, move |service| service.reveal_key(&name, &caller.name)).await.map(Json)
+}
+
+/// Removes a destination that no relay uses.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/destinations/{name}")]
+async fn remove(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<HttpResponse, ServiceError> {
+    changing(&service, move |service| service.remove_destination(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

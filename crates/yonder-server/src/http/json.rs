@@ -1,0 +1,28 @@
+//! JSON bodies, and problems for those that are none.
+
+use actix_web::error::JsonPayloadError;
+use actix_web::web::JsonConfig;
+use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
+
+use crate::error::ServiceError;
+
+/// Longest body accepted, in bytes.
+const MAX_BODY: usize = 64 * 1024;
+
+pub(super) fn configuration() -> JsonConfig {
+    JsonConfig::default().limit(MAX_BODY).error_handler(|error, _| {
+        let detail = match &error {
+            JsonPayloadError::Deserialize(inner) => inner.to_string(),
+            JsonPayloadError::ContentType => "the body must be sent as application/json".to_owned(),
+            JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
+                format!("the body is longer than {MAX_BODY} bytes")
+            }
+            _ => "the body is no JSON".to_owned(),
+        };
+        ServiceError::Malformed(detail).into()
+    })
+}
+
+pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
+    ServiceError::NoSuchPage(request.path().to_owned()).error_response()
+}

@@ -1,0 +1,66 @@
+//! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
+
+mod caller;
+mod console;
+mod destinations;
+mod events;
+mod feeds;
+mod health;
+mod json;
+mod openapi;
+mod relays;
+mod server;
+mod session;
+
+use std::sync::Arc;
+
+use actix_web::web::{self, Data, ServiceConfig};
+
+use crate::error::ServiceError;
+use crate::service::Service;
+
+pub use openapi::openapi;
+pub use server::{Server, ServerError};
+
+/// All routes.
+fn configure(config: &mut ServiceConfig) {
+    config
+        .app_data(json::configuration())
+        .app_data(
+            web::PathConfig::default()
+                .error_handler(|error, _| ServiceError::Malformed(error.to_string()).into()),
+        )
+        .configure(health::configure)
+        .service(
+            web::scope("/api/v1")
+                .configure(openapi::configure)
+                .configure(session::configure)
+                .configure(feeds::configure)
+                .configure(destinations::configure)
+                .configure(relays::configure)
+                .configure(events::configure)
+                .default_service(web::to(json::no_such_page)),
+        )
+        .default_service(web::get().to(console::serve));
+}
+
+/// Runs a blocking call of the service on a thread that may block.
+async fn blocking<T: Send + 'static>(
+    service: &Data<Service>,
+    call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
+) -> Result<T, ServiceError> {
+    let service = Arc::clone(service);
+    web::block(move || {
+        let result = call(&service);
+        // What was done is seen at once by everybody who listens.
+        if result.is_ok() {
+            service.tell_changes();
+        }
+        result
+    })
+    .await
+    .map_err(|_| ServiceError::Internal("a blocking call was lost"))?
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,71 @@
+//! `/api/v1/openapi.json`: the API describes itself.
+
+use actix_web::get;
+use actix_web::web::{Json, ServiceConfig};
+use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
+use utoipa::{Modify, OpenApi};
+
+use super::{destinations, events, feeds, relays, session};
+
+#[derive(OpenApi)]
+#[openapi(
+    info(title = "Yonder Relay", description = "Pulls cameras, pushes to platforms, and keeps both running."),
+    paths(
+        session::set_up_needed,
+        session::set_up,
+        session::sign_in,
+        session::who,
+        session::sign_out,
+        feeds::list,
+        feeds::add,
+        feeds::show,
+        feeds::edit,
+        feeds::remove,
+        destinations::list,
+        destinations::add,
+        destinations::show,
+        destinations::edit,
+        destinations::rekey,
+        destinations::reveal,
+        destinations::remove,
+        relays::status,
+        relays::list,
+        relays::add,
+        relays::show,
+        relays::edit,
+        relays::start,
+        relays::stop,
+        relays::remove,
+        events::events,
+    ),
+    modifiers(&SignIn),
+    security(("token" = []), ("session" = []))
+)]
+struct Document;
+
+struct SignIn;
+
+impl Modify for SignIn {
+    fn modify(&self, api: &mut utoipa::openapi::OpenApi) {
+        let components = api.components.get_or_insert_default();
+        let bearer = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build();
+        components.add_security_scheme("token", SecurityScheme::Http(bearer));
+        let cookie = ApiKey::Cookie(ApiKeyValue::new(super::caller::COOKIE));
+        components.add_security_scheme("session", SecurityScheme::ApiKey(cookie));
+    }
+}
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(document);
+}
+
+#[get("/openapi.json")]
+async fn document() -> Json<utoipa::openapi::OpenApi> {
+    Json(Document::openapi())
+}
+
+/// The document as text, for the console's build and the reference.
+#[must_use]
+pub fn openapi() -> String {
+    serde_json::to_string_pretty(&Document::openapi()).unwrap_or_default() + "\n"
+}

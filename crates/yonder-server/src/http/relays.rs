@@ -1,0 +1,110 @@
+//! `/api/v1/relays` and `/api/v1/status`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{NewRelay, Problem, Relay, RelayChange, Status};
+
+use super::caller::{Caller, changing, reading};
+use crate::error::ServiceError;
+use crate::service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config
+        .service(status)
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(edit)
+        .service(start)
+        .service(stop)
+        .service(remove);
+}
+
+/// Everything at this moment.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", responses((status = 200, body = Status)))]
+#[get("/status")]
+async fn status(service: Data<Service>, _caller: Caller) -> Json<Status> {
+    Json(service.status())
+}
+
+/// All relays by name.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", responses((status = 200, body = [Relay])))]
+#[get("/relays")]
+async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
+    Json(service.relays())
+}
+
+/// Adds a relay, which is off.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", request_body = NewRelay,
+    responses((status = 201, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/relays")]
+async fn add(
+    service: Data<Service>,
+    _caller: Caller,
+    new: Json<NewRelay>,
+) -> Result<HttpResponse, ServiceError> {
+    let relay = changing(&service, move |service| service.add_relay(&new)).await?;
+    Ok(HttpResponse::Created().json(relay))
+}
+
+/// One relay.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, body = Relay), (status = 404, body = Problem)))]
+#[get("/relays/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Relay>, ServiceError> {
+    reading(&service, move |service| service.relay(&name)).await.map(Json)
+}
+
+/// Changes a relay; while it runs, only the pushes that differ are touched.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = RelayChange,
+    responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/relays/{name}")]
+async fn edit(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    change: Json<RelayChange>,
+) -> Result<Json<Relay>, ServiceError> {
+    changing(&service, move |service| service.edit_relay(&name, change.into_inner())).await.map(Json)
+}
+
+/// Starts a relay, or tries anew what is blocked in one that runs.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, body = Relay), (status = 404, body = Problem)))]
+#[post("/relays/{name}/start")]
+async fn start(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Relay>, ServiceError> {
+    changing(&service, move |service| service.start_relay(&name)).await.map(Json)
+}
+
+/// Stops a relay; its broadcasts end in order.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, body = Relay), (status = 404, body = Problem)))]
+#[post("/relays/{name}/stop")]
+async fn stop(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Relay>, ServiceError> {
+    changing(&service, move |service| service.stop_relay(&name)).await.map(Json)
+}
+
+/// Removes a relay; its broadcasts end in order.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/relays/{name}")]
+async fn remove(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<HttpResponse, ServiceError> {
+    changing(&service, move |service| service.remove_relay(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

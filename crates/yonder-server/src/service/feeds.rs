@@ -1,0 +1,174 @@
+//! Feeds: checked before they are kept, and brought to the engine when they change.
+
+use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
+use yonder_core::check_name;
+use yonder_rtsp::{CameraUrl, Credentials};
+use yonder_store::{Feed as StoredFeed, Kind, NewFeed as FeedValues};
+
+use super::Service;
+use crate::error::ServiceError;
+use crate::time;
+
+impl Service {
+    /// All feeds by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn feeds(&self) -> Result<Vec<Feed>, ServiceError> {
+        Ok(self.store.feeds()?.iter().map(|feed| self.feed_view(feed)).collect())
+    }
+
+    /// One feed.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn feed(&self, name: &str) -> Result<Feed, ServiceError> {
+        let feed = self.store.feed(name).map_err(|error| self.explain(error))?;
+        Ok(self.feed_view(&feed))
+    }
+
+    /// Adds a feed.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let (url, in_url) = read_url("url", &new.url)?;
+        check_carried(&url, new.transport)?;
+        let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
+        let account = account_of(new.user, new.password, in_url)?;
+        let values = FeedValues {
+            name,
+            url: url.to_string(),
+            sub_url: sub_url.map(|(url, _)| url.to_string()),
+            transport: new.transport.word().to_owned(),
+            account,
+        };
+        let _changing = self.change();
+        self.store.add_feed(&values, time::now_s())?;
+        self.feed(&values.name)
+    }
+
+    /// Changes a feed; one that runs is dialled anew when its address or password changed.
+    ///
+    /// # Errors
+    /// As [`Service::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.
+    pub fn edit_feed(&self, name: &str, change: FeedChange) -> Result<Feed, ServiceError> {
+        let _changing = self.change();
+        let before = self.store.feed(name).map_err(|error| self.explain(error))?.values;
+        let mut after = before.clone();
+        if let Some(new_name) = &change.name {
+            after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            if after.name != before.name && self.engine.feed(&before.name).is_some() {
+                return Err(ServiceError::Running { kind: Kind::Feed, name: before.name });
+            }
+        }
+        let mut in_url = None;
+        if let Some(url) = &change.url {
+            let (url, credentials) = read_url("url", url)?;
+            check_carried(&url, change.transport.unwrap_or_default())?;
+            after.url = url.to_string();
+            in_url = credentials;
+        }
+        if let Some(sub_url) = &change.sub_url {
+            let given = !sub_url.expose().trim().is_empty();
+            after.sub_url = if given { Some(read_url("sub_url", sub_url)?.0.to_string()) } else { None };
+        }
+        if let Some(transport) = change.transport {
+            check_transport(transport)?;
+            after.transport = transport.word().to_owned();
+        }
+        match (change.user, change.password, in_url) {
+            (None, None, None) => {}
+            (Some(user), _, _) if user.trim().is_empty() => after.account = None,
+            (user, password, in_url) => {
+                let user = user.or_else(|| {
+                    in_url.is_none().then(|| before.account.as_ref().map(|(user, _)| user.clone())).flatten()
+                });
+                after.account = account_of(user, password, in_url)?;
+            }
+        }
+        self.store.edit_feed(name, &after).map_err(|error| self.explain(error))?;
+        self.refresh_relays()?;
+        let stored = self.store.feed(&after.name)?;
+        self.engine.update_feed(feed_spec(&stored)?);
+        Ok(self.feed_view(&stored))
+    }
+
+    /// Removes a feed that no relay uses.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], in use, or when the records cannot be written.
+    pub fn remove_feed(&self, name: &str) -> Result<(), ServiceError> {
+        let _changing = self.change();
+        self.store.remove_feed(name).map_err(|error| self.explain(error))
+    }
+
+    fn feed_view(&self, feed: &StoredFeed) -> Feed {
+        let values = &feed.values;
+        Feed {
+            name: values.name.clone(),
+            url: values.url.clone(),
+            sub_url: values.sub_url.clone(),
+            transport: Transport::from_word(&values.transport),
+            user: values.account.as_ref().map(|(user, _)| user.clone()),
+            has_password: values.account.is_some(),
+            state: self.engine.feed(&values.name).map_or("off", |view| view.state).to_owned(),
+        }
+    }
+}
+
+/// What the engine is told of a feed.
+pub(super) fn feed_spec(feed: &StoredFeed) -> Result<yonder_engine::FeedSpec, ServiceError> {
+    let (url, _) =
+        CameraUrl::parse(&feed.values.url).map_err(|error| ServiceError::camera_url("url", &error))?;
+    let account = feed.values.account.clone();
+    let credentials = account.map(|(user, password)| Credentials { user, password });
+    Ok(yonder_engine::FeedSpec { name: feed.values.name.clone(), url, credentials })
+}
+
+fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
+    CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
+}
+
+fn check_carried(url: &CameraUrl, transport: Transport) -> Result<(), ServiceError> {
+    if url.tls {
+        let detail = "rtsps:// is not carried yet".to_owned();
+        return Err(ServiceError::Invalid {
+            field: "url",
+            detail,
+            hint: "Give the camera's rtsp:// address.",
+        });
+    }
+    check_transport(transport)
+}
+
+fn check_transport(transport: Transport) -> Result<(), ServiceError> {
+    if transport == Transport::Udp {
+        let detail = "udp is not carried yet".to_owned();
+        return Err(ServiceError::Invalid { field: "transport", detail, hint: "Choose auto or tcp." });
+    }
+    Ok(())
+}
+
+/// User name and password, given apart or in the address.
+fn account_of(
+    user: Option<String>,
+    password: Option<Secret>,
+    in_url: Option<Credentials>,
+) -> Result<Option<(String, secrecy::SecretString)>, ServiceError> {
+    match (user.filter(|user| !user.is_empty()), password, in_url) {
+        (Some(user), password, _) => {
+            let password = password.map_or_else(|| "".into(), Secret::into_inner);
+            Ok(Some((user, password)))
+        }
+        (None, Some(password), Some(credentials)) => Ok(Some((credentials.user, password.into_inner()))),
+        (None, None, Some(credentials)) => Ok(Some((credentials.user, credentials.password))),
+        (None, Some(_), None) => Err(ServiceError::Invalid {
+            field: "user",
+            detail: "there is a password but no user name".to_owned(),
+            hint: "Give the user name as well.",
+        }),
+        (None, None, None) => Ok(None),
+    }
+}

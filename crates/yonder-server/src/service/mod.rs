@@ -1,0 +1,124 @@
+//! The service behind the API: keeps records and engine in step. Calls may block for a moment.
+
+mod destinations;
+mod feeds;
+mod live;
+mod people;
+mod relays;
+mod views;
+
+use std::sync::{Mutex, MutexGuard, PoisonError, RwLock};
+use std::time::SystemTime;
+
+use secrecy::SecretString;
+use tokio::sync::broadcast;
+use yonder_api::Status;
+use yonder_core::nearest_name;
+use yonder_engine::Engine;
+use yonder_store::{Kind, Relay as StoredRelay, Store, StoreError};
+
+use crate::auth::Attempts;
+use crate::error::ServiceError;
+use crate::time;
+
+pub(crate) use live::{LiveEvent, Snapshot};
+pub(crate) use people::SESSION_S;
+
+/// Records, engine, and who may use them.
+#[derive(Debug)]
+pub struct Service {
+    store: Store,
+    engine: Engine,
+    local_token: SecretString,
+    /// Held through every change, so that records and engine change together.
+    changing: Mutex<()>,
+    /// Relays as they are kept, for views that must not wait for the disk.
+    relays: RwLock<Vec<StoredRelay>>,
+    set_up_code: Mutex<Option<SecretString>>,
+    attempts: Mutex<Attempts>,
+    live: Mutex<Snapshot>,
+    events: broadcast::Sender<LiveEvent>,
+}
+
+/// Events that a slow listener may be behind before it must start anew.
+const EVENT_BACKLOG: usize = 1024;
+
+impl Service {
+    /// A service over opened records. Nothing runs until [`Service::resume`].
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn new(store: Store, engine: Engine, local_token: SecretString) -> Result<Self, ServiceError> {
+        let relays = store.relays()?;
+        let set_up_code = if store.has_people()? { None } else { Some(crate::auth::random_token().into()) };
+        Ok(Self {
+            store,
+            engine,
+            local_token,
+            changing: Mutex::new(()),
+            relays: RwLock::new(relays),
+            set_up_code: Mutex::new(set_up_code),
+            attempts: Mutex::default(),
+            live: Mutex::default(),
+            events: broadcast::Sender::new(EVENT_BACKLOG),
+        })
+    }
+
+    /// Everything at this moment.
+    #[must_use]
+    pub fn status(&self) -> Status {
+        Status {
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            now: time::text(SystemTime::now()),
+            relays: self.stored_relays().iter().map(|relay| self.view(relay)).collect(),
+        }
+    }
+
+    /// Ends all broadcasts in order.
+    ///
+    /// # Cancel safety
+    /// As [`Engine::shutdown`].
+    pub async fn shutdown(&self) {
+        self.engine.shutdown().await;
+    }
+
+    pub(crate) fn engine(&self) -> &Engine {
+        &self.engine
+    }
+
+    fn change(&self) -> MutexGuard<'_, ()> {
+        lock(&self.changing)
+    }
+
+    fn stored_relays(&self) -> Vec<StoredRelay> {
+        self.relays.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    /// Reads the relays anew after a change of the records.
+    fn refresh_relays(&self) -> Result<(), ServiceError> {
+        let relays = self.store.relays()?;
+        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
+        Ok(())
+    }
+
+    /// Adds to "not found" the name that was most likely meant.
+    fn explain(&self, error: StoreError) -> ServiceError {
+        let StoreError::NotFound { kind, name } = error else { return error.into() };
+        let known: Vec<String> = match kind {
+            Kind::Feed => self.store.feeds().map(|all| all.into_iter().map(|f| f.values.name).collect()),
+            Kind::Destination => {
+                self.store.destinations().map(|all| all.into_iter().map(|d| d.values.name).collect())
+            }
+            Kind::Relay => Ok(self.stored_relays().into_iter().map(|relay| relay.name).collect()),
+            Kind::Person => Ok(Vec::new()),
+        }
+        .unwrap_or_default();
+        let nearest = nearest_name(&name, known.iter().map(String::as_str)).map(str::to_owned);
+        ServiceError::NotFound { kind, name, nearest }
+    }
+}
+
+/// Locks a mutex whose data is sound between any two of its uses, also after a panic.
+pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,0 +1,173 @@
+//! Relays: kept, started and stopped.
+
+use yonder_api::{NewRelay, Relay, RelayChange};
+use yonder_core::check_name;
+use yonder_engine::RelaySpec;
+use yonder_store::{Kind, Relay as StoredRelay, Wanted};
+
+use super::destinations::push_spec;
+use super::feeds::feed_spec;
+use super::{Service, views};
+use crate::error::ServiceError;
+use crate::time;
+
+/// Most destinations of one relay.
+const MAX_DESTINATIONS: usize = 64;
+
+impl Service {
+    /// Starts everything that ran before the service stopped.
+    ///
+    /// A relay that cannot be started is logged and left; the others start.
+    pub fn resume(&self) {
+        for relay in self.stored_relays().iter().filter(|relay| relay.wanted == Wanted::On) {
+            if let Err(error) = self.apply(relay) {
+                tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");
+            }
+        }
+    }
+
+    /// All relays by name.
+    #[must_use]
+    pub fn relays(&self) -> Vec<Relay> {
+        self.stored_relays().iter().map(|relay| self.view(relay)).collect()
+    }
+
+    /// One relay.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        Ok(self.view(&relay))
+    }
+
+    /// Adds a relay, which is off.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, an unknown feed or destination, a name that is taken, or
+    /// when the records cannot be written.
+    pub fn add_relay(&self, new: &NewRelay) -> Result<Relay, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        check_destinations(&new.to)?;
+        let _changing = self.change();
+        self.store
+            .add_relay(&name, &new.feed, &new.to, time::now_s())
+            .map_err(|error| self.explain(error))?;
+        self.refresh_relays()?;
+        self.relay(&name)
+    }
+
+    /// Changes a relay. While it runs, only the pushes that differ are touched.
+    ///
+    /// # Errors
+    /// As [`Service::add_relay`], and [`ServiceError::Running`] for a new name while it runs.
+    pub fn edit_relay(&self, name: &str, change: RelayChange) -> Result<Relay, ServiceError> {
+        let _changing = self.change();
+        let before = self.store.relay(name).map_err(|error| self.explain(error))?;
+        let mut after = before.clone();
+        if let Some(new_name) = &change.name {
+            after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            if after.name != before.name && before.wanted == Wanted::On {
+                return Err(ServiceError::Running { kind: Kind::Relay, name: before.name });
+            }
+        }
+        if let Some(feed) = change.feed {
+            after.feed = feed;
+        }
+        if let Some(to) = change.to {
+            check_destinations(&to)?;
+            after.destinations = to;
+        }
+        self.store.edit_relay(name, &after).map_err(|error| self.explain(error))?;
+        self.refresh_relays()?;
+        let after = self.store.relay(&after.name)?;
+        if after.wanted == Wanted::On {
+            self.apply(&after)?;
+        }
+        Ok(self.view(&after))
+    }
+
+    /// Removes a relay; its broadcasts end in order.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn remove_relay(&self, name: &str) -> Result<(), ServiceError> {
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.remove_relay(name)?;
+        self.engine.withdraw(&relay.name);
+        self.refresh_relays()
+    }
+
+    /// Starts a relay, or tries anew what is blocked in one that runs.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a relay without destinations, or when the
+    /// records cannot be written.
+    pub fn start_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.set_wanted(name, Wanted::On)?;
+        self.refresh_relays()?;
+        self.apply(&relay)?;
+        self.relay(name)
+    }
+
+    /// Stops a relay; its broadcasts end in order.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.set_wanted(name, Wanted::Off)?;
+        self.refresh_relays()?;
+        self.engine.withdraw(&relay.name);
+        self.relay(name)
+    }
+
+    /// A relay as it is shown.
+    pub(super) fn view(&self, relay: &StoredRelay) -> Relay {
+        views::relay(relay, self.engine.relay(&relay.name))
+    }
+
+    /// Brings those of the named relays that run to their kept shape.
+    pub(super) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
+        for name in names {
+            let relay = self.store.relay(name)?;
+            if relay.wanted == Wanted::On {
+                self.apply(&relay)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn apply(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        let feed = feed_spec(&self.store.feed(&relay.feed)?)?;
+        let pushes = relay
+            .destinations
+            .iter()
+            .map(|name| push_spec(&self.store.destination(name)?))
+            .collect::<Result<Vec<_>, _>>()?;
+        self.engine.apply(RelaySpec { name: relay.name.clone(), feed, pushes });
+        Ok(())
+    }
+}
+
+fn check_destinations(names: &[String]) -> Result<(), ServiceError> {
+    let invalid = |detail: String, hint| Err(ServiceError::Invalid { field: "to", detail, hint });
+    if names.is_empty() {
+        return invalid("there is no destination".to_owned(), "Name one destination at least.");
+    }
+    if names.len() > MAX_DESTINATIONS {
+        let detail =
+            format!("{} destinations are more than the {MAX_DESTINATIONS} of one relay", names.len());
+        return invalid(detail, "Make a second relay of the same feed: it shares the pull.");
+    }
+    for (at, name) in names.iter().enumerate() {
+        if names.iter().take(at).any(|other| other.eq_ignore_ascii_case(name)) {
+            return invalid(format!("{name:?} is named twice"), "Name each destination once.");
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,123 @@
+//! From the engine's views to the API's.
+
+use std::time::Duration;
+
+use yonder_api::{AudioFacts, CauseFacts, FeedState, PushState, PushStep, Relay, VideoFacts};
+use yonder_engine::{CauseView, FeedView, PushView, RelayView};
+use yonder_store::Relay as StoredRelay;
+
+use crate::time;
+
+/// A kept relay, with how it is if it runs.
+pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
+    let (feed, mut pushes) = match running {
+        Some(view) => (feed(view.feed), view.pushes.into_iter().map(push).collect()),
+        None => (feed_off(&kept.feed), Vec::new()),
+    };
+    // Pushes that do not run are listed all the same, in the relay's order.
+    let mut ordered = Vec::with_capacity(kept.destinations.len());
+    for name in &kept.destinations {
+        let at = pushes.iter().position(|push: &PushState| push.destination == *name);
+        ordered.push(at.map_or_else(|| push_off(name), |at| pushes.swap_remove(at)));
+    }
+    Relay { name: kept.name.clone(), wanted: kept.wanted.word().to_owned(), feed, pushes: ordered }
+}
+
+fn cause(view: CauseView) -> CauseFacts {
+    let CauseView { code, side, message, hint } = view;
+    CauseFacts { code: code.to_owned(), side: side.word().to_owned(), message, hint }
+}
+
+/// Seconds to one decimal: what people read, and what does not change with every look.
+fn seconds(duration: Duration) -> f64 {
+    (duration.as_secs_f64() * 10.0).round() / 10.0
+}
+
+fn to_hundredths(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
+}
+
+fn millis(duration: Duration) -> u64 {
+    u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
+}
+
+fn feed(view: FeedView) -> FeedState {
+    FeedState {
+        name: view.name,
+        state: view.state.to_owned(),
+        since: (view.state != "off").then(|| time::text(view.since)),
+        cause: view.cause.map(cause),
+        dials_in_s: view.dials_in.map(seconds),
+        transport: view.transport.map(str::to_owned),
+        video: view.video.map(|video| VideoFacts {
+            codec: video.codec.to_owned(),
+            profile: video.profile.to_owned(),
+            level: f64::from(video.level) / 10.0,
+            width: video.width,
+            height: video.height,
+            fps: video.fps.map(to_hundredths),
+            kbps: video.kbps,
+            keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
+        }),
+        audio: view.audio.map(|audio| AudioFacts {
+            codec: audio.codec.to_owned(),
+            rate_hz: audio.rate_hz,
+            channels: audio.channels,
+        }),
+        packets_lost: view.packets_lost,
+        reconnects: view.reconnects,
+    }
+}
+
+fn feed_off(name: &str) -> FeedState {
+    FeedState {
+        name: name.to_owned(),
+        state: "off".to_owned(),
+        since: None,
+        cause: None,
+        dials_in_s: None,
+        transport: None,
+        video: None,
+        audio: None,
+        packets_lost: 0,
+        reconnects: 0,
+    }
+}
+
+fn push(view: PushView) -> PushState {
+    PushState {
+        destination: view.destination,
+        state: view.state.to_owned(),
+        since: (view.state != "off").then(|| time::text(view.since)),
+        cause: view.cause.map(cause),
+        dials_in_s: view.dials_in.map(seconds),
+        kbps: view.kbps,
+        bytes: view.bytes,
+        frames_sent: view.frames_sent,
+        frames_dropped: view.frames_dropped,
+        reconnects: view.reconnects,
+        backlog_ms: millis(view.backlog),
+        steps: view
+            .steps
+            .into_iter()
+            .map(|step| PushStep { name: step.name.to_owned(), after_ms: millis(step.after) })
+            .collect(),
+    }
+}
+
+fn push_off(name: &str) -> PushState {
+    PushState {
+        destination: name.to_owned(),
+        state: "off".to_owned(),
+        since: None,
+        cause: None,
+        dials_in_s: None,
+        kbps: 0,
+        bytes: 0,
+        frames_sent: 0,
+        frames_dropped: 0,
+        reconnects: 0,
+        backlog_ms: 0,
+        steps: Vec::new(),
+    }
+}

@@ -1,0 +1,153 @@
+//! The command line.
+
+use std::io;
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use clap_complete::Shell;
+
+use crate::client::Client;
+use crate::commands::{destination::DestinationCommand, feed::FeedCommand, relay::RelayCommand};
+use crate::failure::Failure;
+
+/// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
+#[derive(Debug, Parser)]
+#[command(name = "yonder", version, arg_required_else_help = true, max_term_width = 100)]
+#[command(after_help = "Exit codes: 0 done, 1 the service said no, 2 wrong usage, 3 not reachable.\n\
+    YONDER_LOG sets what is logged, for example `info` or `yonder_engine=debug`.")]
+pub(crate) struct Arguments {
+    #[command(flatten)]
+    pub(crate) connection: Connection,
+    #[command(subcommand)]
+    pub(crate) command: Command,
+}
+
+/// Which service is meant.
+#[derive(Debug, Args)]
+pub(crate) struct Connection {
+    /// Home folder of the service: its records, its keys, and where it can be reached.
+    #[arg(long, global = true, env = "YONDER_HOME", value_name = "DIR")]
+    home: Option<PathBuf>,
+    /// Address of a remote service, like https://relay.example.net.
+    #[arg(long, global = true, env = "YONDER_URL", value_name = "URL", requires = "token_file")]
+    url: Option<String>,
+    /// File with the token for a remote service.
+    #[arg(long, global = true, env = "YONDER_TOKEN_FILE", value_name = "FILE")]
+    token_file: Option<PathBuf>,
+}
+
+impl Connection {
+    /// The home folder: as given, else `~/.yonder`.
+    pub(crate) fn home_folder(&self) -> PathBuf {
+        self.home.clone().unwrap_or_else(|| {
+            let base = std::env::var_os("HOME").map_or_else(|| PathBuf::from("."), PathBuf::from);
+            base.join(".yonder")
+        })
+    }
+
+    /// The home folder, if one was given.
+    pub(crate) fn given_home(&self) -> Option<&Path> {
+        self.home.as_deref()
+    }
+
+    /// A client of the service that is meant.
+    pub(crate) fn client(&self) -> Result<Client, Failure> {
+        match (&self.url, &self.token_file) {
+            (Some(url), Some(token_file)) => Client::remote(url, token_file),
+            _ => Client::local(&self.home_folder()),
+        }
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Run the service.
+    Serve {
+        /// Address and port to listen on; port 0 picks one.
+        #[arg(long, default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
+        listen: SocketAddr,
+    },
+    /// Run the service with the railway's stand-in cameras and platforms.
+    Demo(DemoArguments),
+    /// Feeds: what is pulled.
+    #[command(subcommand)]
+    Feed(FeedCommand),
+    /// Destinations: where it is pushed, and their stream keys.
+    #[command(subcommand)]
+    Destination(DestinationCommand),
+    /// Relays: a feed and the pushes that carry it.
+    #[command(subcommand)]
+    Relay(RelayCommand),
+    /// Every relay, its feed and its pushes on one screen.
+    Status {
+        /// Go on showing changes until interrupted.
+        #[arg(long)]
+        follow: bool,
+        /// Print JSON; with --follow one document per change.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Print a completion script for a shell.
+    Completions {
+        /// Shell.
+        shell: Shell,
+    },
+    /// Print the API's own description.
+    #[command(hide = true)]
+    Openapi,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoArguments {
+    /// End by itself after this time, like 30s or 2m, with a summary.
+    #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
+    pub(crate) duration: Option<Duration>,
+    /// Print the summary as JSON.
+    #[arg(long)]
+    pub(crate) json: bool,
+    /// Address and port to listen on; port 0 picks one.
+    #[arg(long, default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
+    pub(crate) listen: SocketAddr,
+}
+
+/// Reads a time like `500ms`, `30s`, `2m` or `1h`.
+fn parse_duration(text: &str) -> Result<Duration, String> {
+    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let (number, unit) = text.split_at(digits);
+    let number: u64 = number.parse().map_err(|_| "give a time like 30s or 2m".to_owned())?;
+    let milliseconds = match unit {
+        "ms" => 1,
+        "s" => 1_000,
+        "m" => 60_000,
+        "h" => 3_600_000,
+        _ => return Err("give a time with its unit, like 30s or 2m".to_owned()),
+    };
+    let milliseconds = number.checked_mul(milliseconds).filter(|ms| *ms > 0 && *ms <= 30 * 86_400_000);
+    milliseconds.map(Duration::from_millis).ok_or_else(|| "give a time from 1ms to 720h".to_owned())
+}
+
+pub(crate) fn print_completions(shell: Shell) {
+    clap_complete::generate(shell, &mut Arguments::command(), "yonder", &mut io::stdout());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_line_is_sound() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn times_need_a_unit() {
+        assert_eq!(parse_duration("30s"), Ok(Duration::from_secs(30)));
+        assert_eq!(parse_duration("2m"), Ok(Duration::from_secs(120)));
+        assert_eq!(parse_duration("500ms"), Ok(Duration::from_millis(500)));
+        for wrong in ["30", "s", "", "0s", "-1s", "9999999h", "3 s"] {
+            assert!(parse_duration(wrong).is_err(), "{wrong}");
+        }
+    }
+}

@@ -1,0 +1,141 @@
+//! The client: finds the service and talks to its API.
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::Path;
+use std::time::Duration;
+
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use ureq::http::Response;
+use ureq::{Agent, Body};
+use yonder_api::{Problem, RelayEvent, Secret, ServiceFacts};
+use yonder_server::Home;
+
+use crate::failure::Failure;
+
+/// How long the service may take to answer. Starting and stopping answer at once.
+const TIMEOUT: Duration = Duration::from_secs(15);
+
+/// A client of one service.
+#[derive(Debug)]
+pub(crate) struct Client {
+    agent: Agent,
+    base: String,
+    token: Secret,
+}
+
+impl Client {
+    /// The client of the service that runs in a home folder.
+    pub(crate) fn local(home: &Path) -> Result<Self, Failure> {
+        let files = Home::new(home);
+        let none = || Failure::NotReachable(format!("No service runs in {}.", home.display()));
+        let text = fs::read_to_string(files.service_file()).map_err(|_| none())?;
+        let facts: ServiceFacts = serde_json::from_str(&text).map_err(|_| none())?;
+        let token = fs::read_to_string(files.token_file()).map_err(|error| {
+            Failure::NotReachable(format!("The token in {} cannot be read: {error}.", home.display()))
+        })?;
+        Ok(Self::new(facts.url, token))
+    }
+
+    /// The client of a service elsewhere.
+    pub(crate) fn remote(url: &str, token_file: &Path) -> Result<Self, Failure> {
+        if !(url.starts_with("http://") || url.starts_with("https://")) {
+            return Err(Failure::Usage(format!("{url:?} must begin with https:// or http://")));
+        }
+        let token = fs::read_to_string(token_file)
+            .map_err(|error| Failure::Usage(format!("{}: {error}", token_file.display())))?;
+        Ok(Self::new(url.trim_end_matches('/').to_owned(), token))
+    }
+
+    fn new(base: String, token: String) -> Self {
+        let config =
+            Agent::config_builder().timeout_connect(Some(TIMEOUT)).http_status_as_error(false).build();
+        Self { agent: config.into(), base, token: token.trim().to_owned().into() }
+    }
+
+    pub(crate) fn get<T: DeserializeOwned>(&self, path: &[&str]) -> Result<T, Failure> {
+        let request = self.agent.get(self.url(path)).header("Authorization", self.authorization());
+        read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
+    }
+
+    pub(crate) fn post<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &B,
+    ) -> Result<T, Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
+    }
+
+    pub(crate) fn patch<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &B,
+    ) -> Result<T, Failure> {
+        let request = self.agent.patch(self.url(path)).header("Authorization", self.authorization());
+        read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
+    }
+
+    pub(crate) fn delete(&self, path: &[&str]) -> Result<(), Failure> {
+        let request = self.agent.delete(self.url(path)).header("Authorization", self.authorization());
+        let response = self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?;
+        check(response).map(|_| ())
+    }
+
+    /// Calls `each` with every live event until it returns false or the service goes.
+    pub(crate) fn follow(
+        &self,
+        mut each: impl FnMut(RelayEvent) -> Result<bool, Failure>,
+    ) -> Result<(), Failure> {
+        let request = self.agent.get(self.url(&["events"])).header("Authorization", self.authorization());
+        let response = check(self.sent(request.call())?)?;
+        let gone = || Failure::NotReachable("The service has gone.".to_owned());
+        for line in BufReader::new(response.into_body().into_reader()).lines() {
+            let line = line.map_err(|_| gone())?;
+            let Some(data) = line.strip_prefix("data: ") else { continue };
+            let event = serde_json::from_str(data).map_err(anyhow::Error::from)?;
+            if !each(event)? {
+                return Ok(());
+            }
+        }
+        Err(gone())
+    }
+
+    fn authorization(&self) -> String {
+        format!("Bearer {}", self.token.expose())
+    }
+
+    /// Names may hold blanks: each part of the path is encoded.
+    fn url(&self, path: &[&str]) -> String {
+        let parts: Vec<String> =
+            path.iter().map(|part| utf8_percent_encode(part, NON_ALPHANUMERIC).to_string()).collect();
+        format!("{}/api/v1/{}", self.base, parts.join("/"))
+    }
+
+    fn sent(&self, result: Result<Response<Body>, ureq::Error>) -> Result<Response<Body>, Failure> {
+        result.map_err(|error| {
+            Failure::NotReachable(format!("The service at {} does not answer: {error}.", self.base))
+        })
+    }
+}
+
+fn check(mut response: Response<Body>) -> Result<Response<Body>, Failure> {
+    if response.status().is_success() {
+        return Ok(response);
+    }
+    let status = response.status();
+    match response.body_mut().read_json::<Problem>() {
+        Ok(problem) => Err(Failure::Refused(problem)),
+        Err(_) => Err(Failure::NotReachable(format!("What answers is no Yonder Relay service ({status})."))),
+    }
+}
+
+fn read<T: DeserializeOwned>(response: Response<Body>) -> Result<T, Failure> {
+    let mut response = check(response)?;
+    response
+        .body_mut()
+        .read_json()
+        .map_err(|error| Failure::NotReachable(format!("What answers is no Yonder Relay service: {error}.")))
+}

@@ -1,0 +1,84 @@
+//! `yonder demo`: the service with the railway's stand-in cameras and platforms.
+
+mod railway;
+mod summary;
+
+use std::path::Path;
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use anyhow::Context as _;
+
+use crate::arguments::DemoArguments;
+use crate::failure::Failure;
+use crate::output::{has_colour, print, print_json};
+use crate::serve::{self, Instance};
+
+use railway::Railway;
+use summary::Summary;
+
+/// Who signs in to the demonstration.
+const PERSON: &str = "night desk";
+
+pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<ExitCode, Failure> {
+    serve::start_log("warn");
+    let temporary;
+    let home = match home {
+        Some(home) => home,
+        None => {
+            temporary = tempfile::tempdir().context("no temporary folder can be made")?;
+            temporary.path()
+        }
+    };
+    let instance = Instance::start(home, arguments.listen)?;
+    let railway = instance.runtime.block_on(async { Railway::start() })?;
+    railway.register(&instance.service).context("the railway cannot be set up")?;
+    let password = railway::random_word(20);
+    instance.service.set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
+    if !arguments.json {
+        print(&welcome(&instance.url, home, &password));
+    }
+
+    let began = Instant::now();
+    let result: Arc<Mutex<Option<Summary>>> = Arc::default();
+    let (kept, service, duration) = (Arc::clone(&result), Arc::clone(&instance.service), arguments.duration);
+    instance.run(async move {
+        tokio::select! {
+            () = serve::stop_signal() => {}
+            () = wait(duration) => {}
+        }
+        let summary = Summary::take(&service, &railway, began.elapsed());
+        *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(summary);
+        // The stand-ins stay until the broadcasts have ended in order.
+        railway.keep();
+    })?;
+    let summary = result.lock().unwrap_or_else(PoisonError::into_inner).take();
+    let summary = summary.context("there is nothing to sum up")?;
+    if arguments.json {
+        print_json(&summary)?;
+    } else {
+        print(&summary.text(has_colour()));
+    }
+    // Without --for, a person ended it: there is nothing to judge.
+    let good = arguments.duration.is_none() || summary.good;
+    Ok(if good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+async fn wait(duration: Option<Duration>) {
+    match duration {
+        Some(duration) => tokio::time::sleep(duration).await,
+        None => std::future::pending().await,
+    }
+}
+
+fn welcome(url: &str, home: &Path, password: &str) -> String {
+    format!(
+        "The Hollow Fell Light Railway is on the air, with stand-in cameras and platforms.\n\n\
+         \x20 Console   {url}\n\
+         \x20 Sign in   name `{PERSON}`, password `{password}`\n\
+         \x20 Commands  yonder --home {} status\n\n\
+         Ctrl-C ends everything in order.\n",
+        home.display()
+    )
+}

@@ -1,0 +1,184 @@
+//! `yonder feed …`
+
+use std::path::PathBuf;
+
+use clap::{Args, Subcommand, ValueEnum};
+use yonder_api::{Feed, FeedChange, NewFeed, Transport};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{print, print_json, table};
+use crate::secrets::Source;
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum TransportChoice {
+    Auto,
+    Tcp,
+    Udp,
+}
+
+impl From<TransportChoice> for Transport {
+    fn from(choice: TransportChoice) -> Self {
+        match choice {
+            TransportChoice::Auto => Self::Auto,
+            TransportChoice::Tcp => Self::Tcp,
+            TransportChoice::Udp => Self::Udp,
+        }
+    }
+}
+
+/// User name and password of a camera.
+#[derive(Debug, Args)]
+pub(crate) struct AccountArguments {
+    /// User name for the camera.
+    #[arg(long, value_name = "NAME")]
+    user: Option<String>,
+    /// File with the camera's password.
+    #[arg(long, value_name = "FILE", conflicts_with = "password_stdin")]
+    password_file: Option<PathBuf>,
+    /// Read the camera's password from standard input, or ask for it on a terminal.
+    #[arg(long)]
+    password_stdin: bool,
+}
+
+impl AccountArguments {
+    fn password(&self) -> Result<Option<yonder_api::Secret>, Failure> {
+        let source = Source::of(self.password_file.as_ref(), self.password_stdin);
+        source.map(|source| source.read_password()).transpose()
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum FeedCommand {
+    /// Add a feed.
+    Add {
+        /// Name of the feed.
+        name: String,
+        /// RTSP address of its main stream. A password in it is seen by whoever lists this machine's
+        /// processes meanwhile: --user and --password-file keep it out of sight.
+        #[arg(long, value_name = "RTSP_URL")]
+        url: String,
+        /// RTSP address of a lighter stream.
+        #[arg(long = "sub-url", value_name = "RTSP_URL")]
+        sub_url: Option<String>,
+        /// How the camera's packets travel.
+        #[arg(long, value_enum, default_value = "auto")]
+        transport: TransportChoice,
+        #[command(flatten)]
+        account: AccountArguments,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List all feeds.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a feed.
+    Show {
+        /// Name of the feed.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change a feed; one that runs is dialled anew.
+    Edit {
+        /// Name of the feed.
+        name: String,
+        /// New name; only while the feed does not run.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// New RTSP address of its main stream.
+        #[arg(long, value_name = "RTSP_URL")]
+        url: Option<String>,
+        /// New RTSP address of its lighter stream; an empty text removes it.
+        #[arg(long = "sub-url", value_name = "RTSP_URL")]
+        sub_url: Option<String>,
+        /// How the camera's packets travel.
+        #[arg(long, value_enum)]
+        transport: Option<TransportChoice>,
+        #[command(flatten)]
+        account: AccountArguments,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove a feed that no relay uses.
+    Remove {
+        /// Name of the feed.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        FeedCommand::Add { name, url, sub_url, transport, account, json } => {
+            let new = NewFeed {
+                name,
+                url: url.into(),
+                sub_url: sub_url.map(Into::into),
+                transport: transport.into(),
+                password: account.password()?,
+                user: account.user,
+            };
+            show(&client.post(&["feeds"], &new)?, json)
+        }
+        FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
+        FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
+        FeedCommand::Edit { name, rename, url, sub_url, transport, account, json } => {
+            let change = FeedChange {
+                name: rename,
+                url: url.map(Into::into),
+                sub_url: sub_url.map(Into::into),
+                transport: transport.map(Into::into),
+                password: account.password()?,
+                user: account.user,
+            };
+            show(&client.patch(&["feeds", &name], &change)?, json)
+        }
+        FeedCommand::Remove { name } => {
+            client.delete(&["feeds", &name])?;
+            print(&format!("Feed {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn list(feeds: &[Feed], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&feeds);
+    }
+    if feeds.is_empty() {
+        print("There are no feeds yet. Add one: yonder feed add NAME --url rtsp://192.0.2.7/main\n");
+        return Ok(());
+    }
+    let rows: Vec<Vec<String>> = feeds
+        .iter()
+        .map(|feed| {
+            let user = feed.user.clone().unwrap_or_else(|| "-".to_owned());
+            vec![feed.name.clone(), feed.state.clone(), user, feed.url.clone()]
+        })
+        .collect();
+    print(&table(&["FEED", "STATE", "USER", "ADDRESS"], &rows));
+    Ok(())
+}
+
+fn show(feed: &Feed, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(feed);
+    }
+    let mut text = format!("{}\n  address    {}\n", feed.name, feed.url);
+    if let Some(sub_url) = &feed.sub_url {
+        text += &format!("  sub        {sub_url}\n");
+    }
+    text += &format!("  transport  {}\n", feed.transport.word());
+    if let Some(user) = &feed.user {
+        text += &format!("  user       {user}, password kept sealed\n");
+    }
+    text += &format!("  state      {}\n", feed.state);
+    print(&text);
+    Ok(())
+}

@@ -1,0 +1,7 @@
+//! What each command does.
+
+pub(crate) mod demo;
+pub(crate) mod destination;
+pub(crate) mod feed;
+pub(crate) mod relay;
+pub(crate) mod status;

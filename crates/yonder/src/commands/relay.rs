@@ -1,0 +1,134 @@
+//! `yonder relay …`
+
+use clap::Subcommand;
+use serde_json::json;
+use yonder_api::{NewRelay, Relay, RelayChange};
+
+use super::status;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{has_colour, print, print_json, table};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum RelayCommand {
+    /// Add a relay; it is off until it is started.
+    Add {
+        /// Name of the relay.
+        name: String,
+        /// Feed to pull.
+        #[arg(long, value_name = "FEED")]
+        feed: String,
+        /// Destinations to push to, in order; may be given several times.
+        #[arg(long, value_name = "DESTINATION", required = true, num_args = 1..)]
+        to: Vec<String>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List all relays.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a relay, its feed and its pushes.
+    Show {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change a relay; while it runs, only the pushes that differ are touched.
+    Edit {
+        /// Name of the relay.
+        name: String,
+        /// New name; only while the relay is off.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// New feed.
+        #[arg(long, value_name = "FEED")]
+        feed: Option<String>,
+        /// New destinations, in order.
+        #[arg(long, value_name = "DESTINATION", num_args = 1..)]
+        to: Option<Vec<String>>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Start a relay, or try anew what is blocked in one that runs.
+    Start {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Stop a relay; its broadcasts end.
+    Stop {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove a relay; its broadcasts end.
+    Remove {
+        /// Name of the relay.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        RelayCommand::Add { name, feed, to, json } => {
+            show(&client.post(&["relays"], &NewRelay { name, feed, to })?, json)
+        }
+        RelayCommand::List { json } => list(&client.get::<Vec<_>>(&["relays"])?, json),
+        RelayCommand::Show { name, json } => show(&client.get(&["relays", &name])?, json),
+        RelayCommand::Edit { name, rename, feed, to, json } => {
+            let change = RelayChange { name: rename, feed, to };
+            show(&client.patch(&["relays", &name], &change)?, json)
+        }
+        RelayCommand::Start { name, json } => {
+            show(&client.post(&["relays", &name, "start"], &json!({}))?, json)
+        }
+        RelayCommand::Stop { name, json } => {
+            show(&client.post(&["relays", &name, "stop"], &json!({}))?, json)
+        }
+        RelayCommand::Remove { name } => {
+            client.delete(&["relays", &name])?;
+            print(&format!("Relay {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn show(relay: &Relay, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(relay);
+    }
+    print(&status::describe(relay, has_colour()));
+    Ok(())
+}
+
+fn list(relays: &[Relay], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&relays);
+    }
+    if relays.is_empty() {
+        print("There are no relays yet. Add one: yonder relay add NAME --feed FEED --to DESTINATION\n");
+        return Ok(());
+    }
+    let rows: Vec<Vec<String>> = relays
+        .iter()
+        .map(|relay| {
+            let pushes: Vec<String> =
+                relay.pushes.iter().map(|push| format!("{} ({})", push.destination, push.state)).collect();
+            let feed = format!("{} ({})", relay.feed.name, relay.feed.state);
+            vec![relay.name.clone(), relay.wanted.clone(), feed, pushes.join(", ")]
+        })
+        .collect();
+    print(&table(&["RELAY", "WANTED", "FEED", "PUSHES"], &rows));
+    Ok(())
+}

@@ -1,0 +1,58 @@
+//! Failures of the program, with the exit codes that scripts rely on.
+
+use std::process::ExitCode;
+
+use yonder_api::Problem;
+
+/// Why a command failed.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The service said no.
+    Refused(Problem),
+    /// The command was given something that it cannot use.
+    Usage(String),
+    /// The service cannot be reached.
+    NotReachable(String),
+    /// Something else went wrong here.
+    Other(anyhow::Error),
+}
+
+impl Failure {
+    pub(crate) fn exit_code(&self) -> ExitCode {
+        ExitCode::from(match self {
+            Self::Refused(_) | Self::Other(_) => 1,
+            Self::Usage(_) => 2,
+            Self::NotReachable(_) => 3,
+        })
+    }
+
+    /// Tells on standard error: the code, a sentence, the next step.
+    #[expect(clippy::print_stderr, reason = "this is where a command tells why it failed")]
+    pub(crate) fn print(&self) {
+        match self {
+            Self::Refused(problem) => {
+                eprintln!("yonder: {} ({})", problem.detail, problem.code);
+                if let Some(hint) = &problem.hint {
+                    eprintln!("        {hint}");
+                }
+            }
+            Self::Usage(text) => eprintln!("yonder: {text}"),
+            Self::NotReachable(text) => {
+                eprintln!("yonder: {text} (service.not-reachable)");
+                eprintln!("        Start it with `yonder serve`, or name it with --home or --url.");
+            }
+            Self::Other(error) => {
+                eprintln!("yonder: {error}");
+                for cause in error.chain().skip(1) {
+                    eprintln!("        {cause}");
+                }
+            }
+        }
+    }
+}
+
+impl From<anyhow::Error> for Failure {
+    fn from(error: anyhow::Error) -> Self {
+        Self::Other(error)
+    }
+}

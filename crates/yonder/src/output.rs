@@ -1,0 +1,117 @@
+//! Standard output: tables for people, JSON for machines.
+
+use std::io::{self, IsTerminal as _, Write as _};
+
+use serde::Serialize;
+
+use crate::failure::Failure;
+
+/// Writes text. A reader that went away ends the output quietly.
+pub(crate) fn print(text: &str) {
+    let mut out = io::stdout().lock();
+    // Nobody is left to tell about a broken pipe.
+    let _written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+}
+
+/// Writes a value as indented JSON.
+pub(crate) fn print_json<T: Serialize>(value: &T) -> Result<(), Failure> {
+    let text = serde_json::to_string_pretty(value).map_err(anyhow::Error::from)?;
+    print(&(text + "\n"));
+    Ok(())
+}
+
+/// Colours that say nothing which words do not say as well.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Tone {
+    Strong,
+    Quiet,
+    Good,
+    Wait,
+    Bad,
+}
+
+impl Tone {
+    /// The tone of a state word.
+    pub(crate) fn of_state(state: &str) -> Self {
+        match state {
+            "flowing" | "live" => Self::Good,
+            "dialing" | "waiting" | "holding" => Self::Wait,
+            "stalled" | "lagging" | "blocked" => Self::Bad,
+            _ => Self::Quiet,
+        }
+    }
+
+    fn code(self) -> &'static str {
+        match self {
+            Self::Strong => "1",
+            Self::Quiet => "2",
+            Self::Good => "36",
+            Self::Wait => "33",
+            Self::Bad => "31",
+        }
+    }
+}
+
+/// Whether standard output shows colours.
+pub(crate) fn has_colour() -> bool {
+    io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none()
+}
+
+/// Text in a tone.
+pub(crate) fn paint(text: &str, tone: Tone, colour: bool) -> String {
+    if !colour { text.to_owned() } else { format!("\x1b[{}m{text}\x1b[0m", tone.code()) }
+}
+
+/// A table whose columns are as wide as their widest cell.
+pub(crate) fn table(head: &[&str], rows: &[Vec<String>]) -> String {
+    let width = |column: usize| {
+        let cells = rows.iter().filter_map(|row| row.get(column)).map(|cell| cell.chars().count());
+        cells.chain(head.get(column).map(|cell| cell.chars().count())).max().unwrap_or_default()
+    };
+    let widths: Vec<usize> = (0..head.len()).map(width).collect();
+    let line = |cells: Vec<&str>| {
+        let padded: Vec<String> =
+            cells.iter().zip(&widths).map(|(cell, width)| format!("{cell:<width$}")).collect();
+        padded.join("  ").trim_end().to_owned() + "\n"
+    };
+    let mut text = line(head.to_vec());
+    for row in rows {
+        text += &line(row.iter().map(String::as_str).collect());
+    }
+    text
+}
+
+/// A whole number with thin groups: `12 345`.
+pub(crate) fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at) % 3 == 0 {
+            text.push(' ');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_line_up() {
+        let rows = vec![vec!["a".to_owned(), "bb".to_owned()], vec!["ccc".to_owned(), "d".to_owned()]];
+        assert_eq!(table(&["X", "Y"], &rows), "X    Y\na    bb\nccc  d\n");
+    }
+
+    #[test]
+    fn numbers_are_grouped() {
+        assert_eq!([grouped(7), grouped(1_234), grouped(12_345_678)], ["7", "1 234", "12 345 678"]);
+    }
+
+    #[test]
+    fn without_colour_text_is_bare() {
+        assert_eq!(paint("live", Tone::Good, false), "live");
+        assert_eq!(paint("live", Tone::Good, true), "\x1b[36mlive\x1b[0m");
+    }
+}

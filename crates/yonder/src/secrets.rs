@@ -1,0 +1,62 @@
+//! Secrets come from files, from standard input or from the terminal, never as arguments.
+
+use std::fs;
+use std::io::{self, IsTerminal as _, Read as _};
+use std::path::{Path, PathBuf};
+
+use yonder_api::Secret;
+
+use crate::failure::Failure;
+
+/// Longest secret read, so that a wrong file is noticed.
+const LONGEST: u64 = 64 * 1024;
+
+/// Where a secret comes from.
+#[derive(Debug)]
+pub(crate) enum Source<'a> {
+    File(&'a Path),
+    Stdin,
+}
+
+impl<'a> Source<'a> {
+    /// The source that two options name, if any.
+    pub(crate) fn of(file: Option<&'a PathBuf>, stdin: bool) -> Option<Self> {
+        match file {
+            Some(file) => Some(Self::File(file)),
+            None if stdin => Some(Self::Stdin),
+            None => None,
+        }
+    }
+
+    /// Reads the secret as it is: blanks and line ends are put right, and told, by the service.
+    pub(crate) fn read(&self, what: &str) -> Result<Secret, Failure> {
+        match self {
+            Self::File(path) => {
+                let at = |error: io::Error| Failure::Usage(format!("{}: {error}", path.display()));
+                let length = fs::metadata(path).map_err(at)?.len();
+                if length > LONGEST {
+                    let text = format!("{} has {length} bytes; that is no {what}", path.display());
+                    return Err(Failure::Usage(text));
+                }
+                fs::read_to_string(path).map(Secret::from).map_err(at)
+            }
+            Self::Stdin if io::stdin().is_terminal() => {
+                let text = rpassword::prompt_password(format!("{what}: "));
+                text.map(Secret::from)
+                    .map_err(|error| Failure::Usage(format!("the {what} cannot be read: {error}")))
+            }
+            Self::Stdin => {
+                let mut text = String::new();
+                let read = io::stdin().lock().take(LONGEST).read_to_string(&mut text);
+                read.map_err(|error| Failure::Usage(format!("the {what} cannot be read: {error}")))?;
+                Ok(text.into())
+            }
+        }
+    }
+
+    /// Reads a password: the line end of the file or of `echo` is not part of it.
+    pub(crate) fn read_password(&self) -> Result<Secret, Failure> {
+        let text = self.read("password")?;
+        Ok(text.expose().trim_end_matches(['\r', '\n']).to_owned().into())
+    }
+}

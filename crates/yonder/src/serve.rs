@@ -1,0 +1,121 @@
+//! `yonder serve`: the service from its start to its orderly end.
+
+use std::fs::File;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::Arc;
+
+use anyhow::Context as _;
+use secrecy::ExposeSecret as _;
+use tokio::runtime::Runtime;
+use tokio::signal::unix::{SignalKind, signal};
+use tracing_subscriber::EnvFilter;
+use yonder_api::ServiceFacts;
+use yonder_engine::Engine;
+use yonder_server::{Home, Server, Service};
+
+use crate::failure::Failure;
+use crate::output::print;
+
+/// Level filter for the log.
+const LOG_VARIABLE: &str = "YONDER_LOG";
+
+/// Runs the service until it is told to stop.
+pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
+    start_log("info");
+    let instance = Instance::start(home, listen)?;
+    let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
+    if let Some(code) = instance.service.set_up_code() {
+        text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
+        text += "This link works once, until somebody can sign in.\n";
+    }
+    print(&text);
+    instance.service.resume();
+    instance.run(stop_signal())
+}
+
+/// Logs to standard error at `level`, unless the environment says otherwise.
+pub(crate) fn start_log(level: &str) {
+    let filter = EnvFilter::try_from_env(LOG_VARIABLE).unwrap_or_else(|_| EnvFilter::new(level));
+    // Fails only when a log runs already, which then is used.
+    let _started = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+}
+
+/// Resolves when the process is asked to end.
+pub(crate) async fn stop_signal() {
+    let terminated = async {
+        match signal(SignalKind::terminate()) {
+            Ok(mut terminate) => {
+                terminate.recv().await;
+            }
+            Err(_) => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        () = terminated => {}
+    }
+}
+
+/// A service that is set up and listens.
+pub(crate) struct Instance {
+    home: Home,
+    /// Keeps other services out of the home folder.
+    _lock: File,
+    /// Media runs here, apart from the threads that serve requests.
+    pub(crate) runtime: Runtime,
+    pub(crate) service: Arc<Service>,
+    server: Server,
+    pub(crate) url: String,
+}
+
+impl Instance {
+    /// Opens the home folder and listens. Nothing is served and nothing runs yet.
+    pub(crate) fn start(home: &Path, listen: SocketAddr) -> Result<Self, Failure> {
+        let home = Home::new(home);
+        let lock = home.occupy().map_err(anyhow::Error::from)?;
+        let runtime = tokio::runtime::Builder::new_multi_thread()
+            .thread_name("yonder-media")
+            .enable_all()
+            .build()
+            .context("the media threads cannot be started")?;
+        let engine = Engine::new(runtime.handle().clone());
+        let token = home.local_token().map_err(anyhow::Error::from)?;
+        let store = home.open_store().map_err(anyhow::Error::from)?;
+        let service = Service::new(store, engine, token).context("the records cannot be read")?;
+        let service = Arc::new(service);
+        let server = Server::bind(Arc::clone(&service), listen).map_err(anyhow::Error::from)?;
+        let address = server.address().context("the address listened on is unknown")?;
+        let url = format!("http://{}", reachable(address));
+        let facts = ServiceFacts {
+            url: url.clone(),
+            pid: std::process::id(),
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+        };
+        home.announce(&facts).map_err(anyhow::Error::from)?;
+        Ok(Self { home, _lock: lock, runtime, service, server, url })
+    }
+
+    /// Serves until `stop` resolves, then ends everything in order.
+    pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
+        let Self { home, _lock, runtime, service, server, .. } = self;
+        let served = actix_web::rt::System::new().block_on(server.run(stop));
+        home.withdraw();
+        tracing::info!("stopping");
+        runtime.block_on(service.shutdown());
+        runtime.shutdown_background();
+        served.map_err(|error| anyhow::Error::from(error).into())
+    }
+}
+
+/// An address that clients on this machine can use.
+fn reachable(mut address: SocketAddr) -> SocketAddr {
+    if address.ip().is_unspecified() {
+        address.set_ip(if address.is_ipv4() {
+            std::net::Ipv4Addr::LOCALHOST.into()
+        } else {
+            std::net::Ipv6Addr::LOCALHOST.into()
+        });
+    }
+    address
+}
