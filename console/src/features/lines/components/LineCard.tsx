@@ -1,0 +1,60 @@
+import { memo, type ReactNode } from "react";
+
+import type { Relay } from "../../../api/types";
+import { listed } from "../../../lib/format";
+import { Button } from "../../../ui/Button";
+import { ConfirmDialog } from "../../../ui/ConfirmDialog";
+import { Fault } from "../../../ui/Fault";
+import { notesOf } from "../judge";
+import { useSwitch } from "../queries";
+import { CauseNote } from "./CauseNote";
+import { FeedEnd } from "./FeedEnd";
+import { PushRow } from "./PushRow";
+import { Route } from "./Route";
+
+/** A relay as a line: its feed at the left, its pushes as branches at the right. */
+export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): ReactNode {
+  const change = useSwitch(relay.name);
+  const notes = notesOf(relay);
+  return (
+    <li
+      aria-label={relay.name}
+      className="grid items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(220px,300px)_150px_minmax(0,1fr)_auto] lg:grid-cols-[minmax(240px,320px)_200px_minmax(0,1fr)_auto] lg:px-[18px]"
+    >
+      <FeedEnd relay={relay} />
+      <Route relay={relay} />
+      <ul
+        aria-label="Pushes"
+        className="my-2 ml-[10px] flex flex-col justify-center border-l-2 border-hair pl-2 md:m-0 md:border-0 md:pl-0"
+      >
+        {relay.pushes.map((push) => (
+          <PushRow key={push.destination} push={push} />
+        ))}
+      </ul>
+      <div className="justify-self-end">
+        {relay.wanted === "off" ? (
+          <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
+            Start
+          </Button>
+        ) : (
+          <ConfirmDialog
+            trigger={<Button disabled={change.isPending}>Stop</Button>}
+            title={`Stop ${relay.name}?`}
+            confirm="Stop the broadcast"
+            onConfirm={() => change.mutate("stop")}
+          >
+            The broadcast on {listed(relay.pushes.map((push) => push.destination))} ends for everybody who watches.
+          </ConfirmDialog>
+        )}
+      </div>
+      {(notes.length > 0 || change.error !== null) && (
+        <div className="mt-2.5 grid gap-1.5 md:col-span-4">
+          {notes.map((note) => (
+            <CauseNote key={note.cause.code + note.cause.message} note={note} />
+          ))}
+          {change.error !== null && <Fault error={change.error} />}
+        </div>
+      )}
+    </li>
+  );
+});

@@ -1,0 +1,54 @@
+import type { ReactNode } from "react";
+
+import type { PushState } from "../../../api/types";
+import { grouped, rate } from "../../../lib/format";
+import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
+import { progressOf } from "../judge";
+import { Since } from "./Since";
+
+/** Height of a row; the branches of the route end at rows. */
+export const ROW = 38;
+
+/** The right end of a branch: where the picture goes, and how it fares. */
+export function PushRow({ push }: { push: PushState }): ReactNode {
+  const state = stateOf(push.state);
+  const sends = state === "live" || state === "lagging";
+  return (
+    <li
+      aria-label={push.destination}
+      className="grid min-h-[38px] grid-cols-[26px_minmax(0,1fr)_auto] items-center gap-x-1 pl-2 md:h-[38px] xl:grid-cols-[26px_minmax(0,220px)_66px_110px_minmax(0,1fr)]"
+    >
+      <Pennant state={state} />
+      <span className="truncate font-semibold">{push.destination}</span>
+      <span className={`text-[13px] font-semibold ${toneOf(state)}`}>{push.state}</span>
+      <span className="col-start-2 text-[13px] font-[550] xl:col-start-4 xl:pr-3.5 xl:text-right xl:text-sm">
+        {sends ? rate(push.kbps) : "—"}
+      </span>
+      <span className="truncate text-right text-[12.5px] text-quiet xl:text-left">
+        <Detail push={push} />
+      </span>
+    </li>
+  );
+}
+
+function Detail({ push }: { push: PushState }): ReactNode {
+  switch (stateOf(push.state)) {
+    case "live":
+      return (
+        <>
+          <Since time={push.since} />
+          {push.frames_dropped > 0 && ` · ${grouped(push.frames_dropped)} skipped`}
+        </>
+      );
+    case "lagging":
+      return `${(push.backlog_ms / 1000).toFixed(1)} s behind · ${grouped(push.frames_dropped)} skipped`;
+    case "dialing":
+      return progressOf(push);
+    case "waiting":
+      return push.dials_in_s == null ? "for its feed" : `dials again in ${Math.round(push.dials_in_s)} s`;
+    case "blocked":
+      return "needs you";
+    default:
+      return null;
+  }
+}

@@ -1,0 +1,1 @@
+export { LinesPage } from "./LinesPage";

@@ -1,0 +1,67 @@
+import { expect, test } from "vitest";
+
+import type { PushState, Relay } from "../../api/types";
+import { matches, moodOf, notesOf, verdictOf, worstFirst } from "./judge";
+
+const CAUSE = { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look." };
+
+function push(destination: string, state: string, cause: typeof CAUSE | null = null): PushState {
+  return {
+    destination, state, cause, since: null, dials_in_s: null, kbps: 1000, bytes: 0, frames_sent: 0,
+    frames_dropped: 0, reconnects: 0, backlog_ms: 0, steps: [],
+  };
+}
+
+function relay(name: string, feed: string, states: string[], wanted = "on"): Relay {
+  return {
+    name, wanted,
+    feed: {
+      name: `${name} cam`, state: feed, since: null, cause: feed === "waiting" ? CAUSE : null, dials_in_s: null,
+      transport: null, video: null, audio: null, packets_lost: 0, reconnects: 0,
+    },
+    pushes: states.map((state, at) => push(`To ${at}`, state, state === "waiting" ? CAUSE : null)),
+  };
+}
+
+test.each([
+  ["flowing", ["live", "live"], "flowing"],
+  ["flowing", ["live", "blocked"], "blocked"],
+  ["waiting", ["waiting"], "stalled"],
+  ["flowing", ["dialing"], "dialing"],
+  ["flowing", ["lagging"], "stalled"],
+])("a feed that is %s with pushes %j is %s", (feed, states, mood) => {
+  expect(moodOf(relay("A", feed, states))).toBe(mood);
+});
+
+test("the worst comes first, then names", () => {
+  const relays = [
+    relay("Well", "flowing", ["live"]),
+    relay("Off", "off", ["off"], "off"),
+    relay("Bad", "blocked", ["waiting"]),
+    relay("Also well", "flowing", ["live"]),
+  ];
+  expect(worstFirst(relays).map((each) => each.name)).toEqual(["Bad", "Also well", "Well", "Off"]);
+});
+
+test("the verdict counts what is wanted only", () => {
+  const relays = [relay("A", "flowing", ["live"]), relay("B", "waiting", ["waiting"]), relay("C", "off", ["off"], "off")];
+  expect(verdictOf(relays)).toEqual({
+    title: "One line wants attention",
+    detail: "1 of 2 relays flow as they should. 2 pushes, 2\u202f000 kbit/s going out.",
+  });
+  expect(verdictOf([]).title).toBe("Everything is switched off");
+});
+
+test("a cause that pushes share with their feed is told once", () => {
+  const notes = notesOf(relay("A", "waiting", ["waiting", "waiting"]));
+  expect(notes).toHaveLength(1);
+  expect(notes[0]?.about).toEqual(["A cam", "To 0", "To 1"]);
+});
+
+test("a search finds relays, feeds and destinations", () => {
+  const one = relay("Summit", "flowing", ["live"]);
+  expect(matches(one, "summ cam")).toBe(true);
+  expect(matches(one, "to 0")).toBe(true);
+  expect(matches(one, "viaduct")).toBe(false);
+  expect(matches(one, "")).toBe(true);
+});

@@ -1,0 +1,20 @@
+import type { ReactNode } from "react";
+
+import { EntryForm } from "./EntryForm";
+
+export function SignInPage({ serviceAway }: { serviceAway: boolean }): ReactNode {
+  const note = serviceAway ? (
+    <p role="alert" className="text-[13px] font-semibold text-block">
+      The service does not answer. Reload the page once it runs again.
+    </p>
+  ) : undefined;
+  return (
+    <EntryForm
+      title="Sign in"
+      lead="to see what is on the air, and to look after it."
+      action="Sign in"
+      code={null}
+      note={note}
+    />
+  );
+}

@@ -1,0 +1,44 @@
+import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
+
+import { call, setSessionToken } from "../../api/client";
+import type { SignedIn } from "../../api/types";
+
+/** Who is signed in. Fails with status 401 when nobody is. */
+export function sessionQuery() {
+  return queryOptions({
+    queryKey: ["session"],
+    queryFn: async () => remember(await call<SignedIn>("GET", ["session"])),
+  });
+}
+
+function remember(session: SignedIn): SignedIn {
+  setSessionToken(session.token);
+  return session;
+}
+
+type Entry = { name: string; password: string };
+
+/** Signs in with a name and a password, or sets up the first person when there is a code. */
+export function useEnter(code: string | null): UseMutationResult<SignedIn, Error, Entry> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: async (entry: Entry) =>
+      code === null
+        ? call<SignedIn>("POST", ["session"], entry)
+        : call<SignedIn>("POST", ["setup"], { ...entry, code }),
+    onSuccess: (session) => {
+      if (code !== null) {
+        window.history.replaceState(null, "", "/");
+      }
+      client.setQueryData(sessionQuery().queryKey, remember(session));
+    },
+  });
+}
+
+export function useSignOut(): UseMutationResult<void, Error, void> {
+  return useMutation({
+    mutationFn: () => call<void>("DELETE", ["session"]),
+    // Everything that was shown goes with the page.
+    onSuccess: () => window.location.assign("/"),
+  });
+}

@@ -1,0 +1,26 @@
+import { useSyncExternalStore } from "react";
+
+/** One clock for the whole page, so that all ages step together. */
+const listeners = new Set<() => void>();
+let now = Date.now();
+let timer: ReturnType<typeof setInterval> | undefined;
+
+function subscribe(listener: () => void): () => void {
+  listeners.add(listener);
+  timer ??= setInterval(() => {
+    now = Date.now();
+    listeners.forEach((each) => each());
+  }, 1000);
+  return () => {
+    listeners.delete(listener);
+    if (listeners.size === 0) {
+      clearInterval(timer);
+      timer = undefined;
+    }
+  };
+}
+
+/** The time in milliseconds, stepping once a second. */
+export function useNow(): number {
+  return useSyncExternalStore(subscribe, () => now);
+}

@@ -1,0 +1,15 @@
+import type { ReactNode } from "react";
+
+import { ApiError } from "../api/client";
+
+/** Why something did not work: the sentence, the next step, the code. */
+export function Fault({ error }: { error: Error }): ReactNode {
+  const known = error instanceof ApiError ? error : null;
+  return (
+    <div role="alert" className="rounded-md border border-block px-3 py-2 text-[13px]">
+      <strong className="text-block">{error.message}</strong>
+      {known?.hint != null && <span> {known.hint}</span>}
+      {known !== null && <span className="text-quiet"> · {known.code}</span>}
+    </div>
+  );
+}

@@ -1,0 +1,14 @@
+import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// The service serves what is built here; `npm run dev` is not part of the product.
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: {
+    outDir: "dist",
+    // Fonts stay files: the content policy forbids data addresses for them.
+    assetsInlineLimit: 0,
+    reportCompressedSize: true,
+  },
+});
