@@ -1,0 +1,211 @@
+//! The real program on loopback, with stand-ins in the test's own process.
+
+#![expect(dead_code, reason = "each test file uses its own part")]
+
+use std::fs::{self, File};
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Output, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use tempfile::TempDir;
+use yonder_lab::{Camera, CameraConfig, CameraStream, Platform, PlatformConfig, railway_feeds};
+
+/// Secrets that must not show up anywhere.
+pub(crate) const CAMERA_PASSWORD: &str = "planted-camera-7Q";
+pub(crate) const KEY: &str = "planted-stream-key-9Z";
+
+/// How long anything may take before a test gives up on it.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+
+/// A service in a home folder of its own.
+pub(crate) struct Service {
+    pub(crate) home: TempDir,
+    child: Option<Child>,
+}
+
+impl Service {
+    pub(crate) fn start() -> Self {
+        let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
+        service.start_again();
+        service
+    }
+
+    /// Starts the program in the same home folder and waits until it is ready.
+    pub(crate) fn start_again(&mut self) {
+        let announced = self.home.path().join("service.json");
+        // After a kill the announcement of the old process is still there.
+        let _missing = fs::remove_file(&announced);
+        let log = File::options().create(true).append(true).open(self.log_file()).unwrap();
+        let out = File::options().create(true).append(true).open(self.home.path().join("out.txt")).unwrap();
+        let child = Command::new(program())
+            .args(["serve", "--listen", "127.0.0.1:0", "--home"])
+            .arg(self.home.path())
+            .env("YONDER_LOG", "debug")
+            .stdout(out)
+            .stderr(log)
+            .spawn()
+            .unwrap();
+        self.child = Some(child);
+        let deadline = Instant::now() + PATIENCE;
+        while !announced.exists() {
+            assert!(Instant::now() < deadline, "the service does not start: {}", self.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
+    pub(crate) fn log_file(&self) -> PathBuf {
+        self.home.path().join("log.txt")
+    }
+
+    pub(crate) fn log(&self) -> String {
+        fs::read_to_string(self.log_file()).unwrap_or_default()
+    }
+
+    /// What the service printed.
+    pub(crate) fn printed(&self) -> String {
+        fs::read_to_string(self.home.path().join("out.txt")).unwrap_or_default()
+    }
+
+    pub(crate) fn url(&self) -> String {
+        let text = fs::read_to_string(self.home.path().join("service.json")).unwrap();
+        serde_json::from_str::<Value>(&text).unwrap()["url"].as_str().unwrap().to_owned()
+    }
+
+    pub(crate) fn process(&self) -> u32 {
+        self.child.as_ref().unwrap().id()
+    }
+
+    /// As if the power had gone.
+    pub(crate) fn kill(&mut self) {
+        if let Some(mut child) = self.child.take() {
+            child.kill().unwrap();
+            child.wait().unwrap();
+        }
+    }
+
+    /// Asks the service to end and returns whether it ended well.
+    pub(crate) fn stop(&mut self) -> bool {
+        let mut child = self.child.take().unwrap();
+        let process = nix::unistd::Pid::from_raw(i32::try_from(child.id()).unwrap());
+        nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGTERM).unwrap();
+        child.wait().unwrap().success()
+    }
+
+    /// Runs a client command.
+    pub(crate) fn run(&self, arguments: &[&str]) -> Output {
+        self.run_with(arguments, "")
+    }
+
+    /// Runs a client command with something on its standard input.
+    pub(crate) fn run_with(&self, arguments: &[&str], input: &str) -> Output {
+        let mut child = Command::new(program())
+            .arg("--home")
+            .arg(self.home.path())
+            .args(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
+        child.wait_with_output().unwrap()
+    }
+
+    /// Runs a client command that must succeed, and returns what it printed.
+    pub(crate) fn must(&self, arguments: &[&str], input: &str) -> String {
+        let output = self.run_with(arguments, input);
+        let errors = String::from_utf8_lossy(&output.stderr);
+        assert!(output.status.success(), "{arguments:?}: {errors}");
+        String::from_utf8(output.stdout).unwrap()
+    }
+
+    pub(crate) fn relay(&self, name: &str) -> Value {
+        serde_json::from_str(&self.must(&["relay", "show", name, "--json"], "")).unwrap()
+    }
+
+    /// Waits until a relay looks as wished; tells what it looked like when it does not in time.
+    pub(crate) fn wait(&self, name: &str, what: &str, wished: impl Fn(&Value) -> bool) -> Value {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            let relay = self.relay(name);
+            if wished(&relay) {
+                return relay;
+            }
+            assert!(Instant::now() < deadline, "not {what}: {relay:#}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    pub(crate) fn wait_live(&self, name: &str) -> Value {
+        self.wait(name, "live", |relay| {
+            relay["pushes"].as_array().unwrap().iter().all(|push| push["state"] == "live")
+        })
+    }
+
+    /// A feed of the world's camera, its platform's channel, and a relay between them, all by command.
+    pub(crate) fn set_up_line(&self, world: &World) {
+        let url = world.camera.url("/viaduct/main");
+        self.must(
+            &["feed", "add", "Viaduct", "--url", &url, "--user", "rail", "--password-stdin"],
+            CAMERA_PASSWORD,
+        );
+        let server = world.platform.server();
+        self.must(
+            &["destination", "add", "Bramble", "--server", &server, "--key-stdin"],
+            &format!(" {KEY}\n"),
+        );
+        self.must(&["relay", "add", "Line", "--feed", "Viaduct", "--to", "Bramble"], "");
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        self.kill();
+    }
+}
+
+pub(crate) fn program() -> &'static Path {
+    Path::new(env!("CARGO_BIN_EXE_yonder"))
+}
+
+/// A camera and a platform, on a runtime of their own.
+pub(crate) struct World {
+    pub(crate) runtime: tokio::runtime::Runtime,
+    pub(crate) camera: Camera,
+    pub(crate) platform: Platform,
+}
+
+impl World {
+    pub(crate) fn start() -> Self {
+        let runtime =
+            tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+        let (camera, platform) = runtime.block_on(async {
+            let streams = railway_feeds()
+                .into_iter()
+                .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
+                .collect();
+            let account = Some(("rail".to_owned(), CAMERA_PASSWORD.into()));
+            let camera = Camera::start(CameraConfig { streams, account, port: 0 }).unwrap();
+            let channels = vec![("one".to_owned(), KEY.into())];
+            let config = PlatformConfig { app: "live".into(), channels, port: 0, record: false };
+            (camera, Platform::start(config).unwrap())
+        });
+        Self { runtime, camera, platform }
+    }
+
+    pub(crate) fn camera_off(&self) {
+        self.runtime.block_on(self.camera.switch_off());
+    }
+
+    pub(crate) fn camera_on(&self) {
+        let _inside = self.runtime.enter();
+        self.camera.switch_on().unwrap();
+    }
+}
+
+pub(crate) fn text(bytes: &[u8]) -> String {
+    String::from_utf8_lossy(bytes).into_owned()
+}
