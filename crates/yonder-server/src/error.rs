@@ -13,7 +13,7 @@ use yonder_store::{Kind, StoreError};
 #[non_exhaustive]
 pub enum ServiceError {
     /// A value is not usable.
-    #[error("{field}: {detail}")]
+    #[error("{detail}")]
     Invalid {
         /// Field of the request.
         field: &'static str,

@@ -15,7 +15,8 @@ export function EntryForm({ title, lead, action, code, note }: Props): ReactNode
   const enter = useEnter(code);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    enter.mutate({ name, password });
+    // What was refused is not worth keeping in the field.
+    enter.mutate({ name, password }, { onError: () => setPassword("") });
   };
   return (
     <main className="grid min-h-screen place-items-center p-4">

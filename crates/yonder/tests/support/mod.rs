@@ -173,7 +173,7 @@ pub(crate) fn program() -> &'static Path {
 
 /// A camera and a platform, on a runtime of their own.
 pub(crate) struct World {
-    pub(crate) runtime: tokio::runtime::Runtime,
+    runtime: Option<tokio::runtime::Runtime>,
     pub(crate) camera: Camera,
     pub(crate) platform: Platform,
 }
@@ -193,16 +193,29 @@ impl World {
             let config = PlatformConfig { app: "live".into(), channels, port: 0, record: false };
             (camera, Platform::start(config).unwrap())
         });
-        Self { runtime, camera, platform }
+        Self { runtime: Some(runtime), camera, platform }
+    }
+
+    fn runtime(&self) -> &tokio::runtime::Runtime {
+        self.runtime.as_ref().unwrap()
     }
 
     pub(crate) fn camera_off(&self) {
-        self.runtime.block_on(self.camera.switch_off());
+        self.runtime().block_on(self.camera.switch_off());
     }
 
     pub(crate) fn camera_on(&self) {
-        let _inside = self.runtime.enter();
+        let _inside = self.runtime().enter();
         self.camera.switch_on().unwrap();
+    }
+}
+
+impl Drop for World {
+    fn drop(&mut self) {
+        // Waiting for the runtime's threads is not allowed where tests are asynchronous.
+        if let Some(runtime) = self.runtime.take() {
+            runtime.shutdown_background();
+        }
     }
 }
 

@@ -1,0 +1,73 @@
+# Everything a newcomer needs: `make demo` and `make test`. Both set up what they need from Debian packages,
+# npm and cargo; they work as root, or with sudo.
+
+SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+PACKAGES := build-essential tshark chromium chromium-driver
+# dpkg-query fails for packages that it has never heard of; those are missing too.
+MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
+
+.PHONY: demo test setup console build lint bench screenshots openapi clean
+
+## demo: the service with the railway's stand-in cameras and platforms
+demo: console
+	@command -v cc >/dev/null || $(MAKE) setup
+	cargo build --release --locked -p yonder
+	./target/release/yonder demo --home .demo
+
+## test: every test, on the real program, with a browser and a protocol analyser
+test: setup console
+	cd console && npm run test
+	cargo test --workspace --locked
+
+## setup: Debian packages that building and testing need
+setup:
+	@missing="$(strip $(MISSING))"; if [ -n "$$missing" ]; then \
+		echo "Installing $$missing"; \
+		$(SUDO) apt-get update -qq && \
+		DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing; \
+	fi
+
+## console: the web console, which becomes part of the program
+console: console/dist/index.html
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+# Not `npm ci`: it refuses a lock file without the optional parts of other systems.
+	cd console && npm install --no-save --no-audit --no-fund
+	@touch $@
+
+CONSOLE_SOURCES := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+
+console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURCES)
+	cd console && npm run build
+	@touch $@
+
+## build: the program as it is shipped
+build: console
+	cargo build --release --locked -p yonder
+
+## lint: formatting, lints with warnings denied, documentation, console types
+lint: console
+	cargo fmt --all --check
+	cargo clippy --workspace --all-targets --locked -- -D warnings
+	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --document-private-items --locked --quiet
+	cd console && npm run check
+
+## bench: figures against the floor
+bench:
+	cargo build --release --locked -p yonder-bench -p yonder
+	./target/release/yonder-bench relay
+
+## openapi: the API's description, and the console's types made from it
+openapi: console/node_modules/.package-lock.json
+	cargo run --quiet --locked -p yonder -- openapi > docs/reference/openapi.json.new
+	mv docs/reference/openapi.json.new docs/reference/openapi.json
+	cd console && npm run types
+
+## screenshots: the pictures in docs/screenshots
+screenshots: setup console
+	cargo build --locked -p yonder
+	YONDER_SCREENSHOTS=$(CURDIR)/docs/screenshots cargo test --locked -p yonder --test console
+
+clean:
+	cargo clean
+	rm -rf console/dist console/node_modules .demo

@@ -1,0 +1,296 @@
+//! The console in headless Chromium, driven by WebDriver.
+//!
+//! Needs Debian's packages `chromium` and `chromium-driver`; where they are missing the tests say so and pass.
+//! With `YONDER_SCREENSHOTS` naming a folder, pictures of each page are kept there.
+
+mod support;
+
+use std::net::TcpListener;
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+use fantoccini::wd::Capabilities;
+use fantoccini::{Client, ClientBuilder, Locator};
+use serde_json::json;
+use support::{Service, World};
+
+const DRIVER: &str = "/usr/bin/chromedriver";
+const PASSWORD: &str = "three lamps at night";
+
+/// A browser with a driver of its own.
+struct Browser {
+    driver: Child,
+    client: Client,
+}
+
+impl Browser {
+    /// `None`, and a word about it, where there is no browser.
+    async fn start(width: u32, height: u32) -> Option<Self> {
+        if !PathBuf::from(DRIVER).exists() {
+            println!("skipped: {DRIVER} is not there; install chromium and chromium-driver");
+            return None;
+        }
+        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let driver = Command::new(DRIVER)
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        let arguments = [
+            "--headless=new".to_owned(),
+            "--no-sandbox".to_owned(),
+            "--disable-gpu".to_owned(),
+            "--disable-dev-shm-usage".to_owned(),
+            "--disable-background-networking".to_owned(),
+            "--disable-component-update".to_owned(),
+            "--disable-sync".to_owned(),
+            "--no-first-run".to_owned(),
+            "--hide-scrollbars".to_owned(),
+            format!("--window-size={width},{height}"),
+        ];
+        let mut capabilities = Capabilities::new();
+        let options = json!({"args": arguments, "binary": "/usr/bin/chromium"});
+        capabilities.insert("goog:chromeOptions".to_owned(), options);
+        capabilities.insert("goog:loggingPrefs".to_owned(), json!({"browser": "ALL"}));
+        let address = format!("http://127.0.0.1:{port}");
+        let deadline = tokio::time::Instant::now() + support::PATIENCE;
+        let client = loop {
+            let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
+            match builder.capabilities(capabilities.clone()).connect(&address).await {
+                Ok(client) => break client,
+                Err(error) => assert!(tokio::time::Instant::now() < deadline, "no browser: {error}"),
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        };
+        let browser = Self { driver, client };
+        browser.resize(width, height).await;
+        Some(browser)
+    }
+
+    /// Makes the page so large; the window's own frame comes on top.
+    async fn resize(&self, width: u32, height: u32) {
+        self.client.set_window_size(width, height).await.unwrap();
+        let inner = self.client.execute("return [innerWidth, innerHeight]", Vec::new()).await.unwrap();
+        let frame = |at: usize, wanted: u32| {
+            wanted.saturating_sub(u32::try_from(inner[at].as_u64().unwrap()).unwrap())
+        };
+        self.client.set_window_size(width + frame(0, width), height + frame(1, height)).await.unwrap();
+    }
+
+    async fn close(mut self) {
+        self.client.close().await.unwrap();
+        self.driver.kill().unwrap();
+        self.driver.wait().unwrap();
+    }
+
+    async fn see(&self, xpath: &str) -> fantoccini::elements::Element {
+        let found = self.client.wait().at_most(support::PATIENCE).for_element(Locator::XPath(xpath)).await;
+        match found {
+            Ok(element) => element,
+            Err(error) => {
+                let page = self.client.find(Locator::Css("body")).await.unwrap().text().await.unwrap();
+                panic!("{xpath}: {error}; the page says:\n{page}")
+            }
+        }
+    }
+
+    async fn click(&self, xpath: &str) {
+        self.see(xpath).await.click().await.unwrap();
+    }
+
+    async fn fill(&self, label: &str, text: &str) {
+        self.see(&format!("//input[@id = //label[text()='{label}']/@for]"))
+            .await
+            .send_keys(text)
+            .await
+            .unwrap();
+    }
+
+    /// Keeps a picture, if pictures are asked for.
+    async fn picture(&self, name: &str) {
+        let Some(folder) = std::env::var_os("YONDER_SCREENSHOTS") else { return };
+        let png = self.client.screenshot().await.unwrap();
+        std::fs::write(PathBuf::from(folder).join(format!("{name}.png")), png).unwrap();
+    }
+
+    /// A picture in each theme, chosen in the menu as a person does.
+    async fn pictures_in_both_themes(&self, name: &str) {
+        for (theme, label) in [("night", "Night"), ("paper", "Paper")] {
+            self.click("//header//button").await;
+            self.click(&format!("//*[@role='menuitemradio'][contains(., '{label}')]")).await;
+            self.see(&format!("//html[@data-theme='{theme}']")).await;
+            // The menu leaves the page a moment after it is closed.
+            let deadline = tokio::time::Instant::now() + support::PATIENCE;
+            while !self.client.find_all(Locator::Css("[role=menu]")).await.unwrap().is_empty() {
+                assert!(tokio::time::Instant::now() < deadline, "the menu stays open");
+                tokio::time::sleep(Duration::from_millis(20)).await;
+            }
+            self.picture(&format!("{name}-{theme}")).await;
+        }
+    }
+}
+
+fn row(destination: &str, state: &str) -> String {
+    format!("//li[@aria-label='{destination}'][.//span[text()='{state}']]")
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn set_up_sign_in_see_a_relay_live_stop_it_and_start_it() {
+    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let (service, world) = tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
+    let link = loop {
+        if let Some(link) =
+            service.printed().lines().find_map(|line| line.strip_prefix("Set up the first person: "))
+        {
+            break link.to_owned();
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    };
+    browser.client.goto(&link).await.unwrap();
+    browser.fill("Name", "night desk").await;
+    browser.fill("Password", "short").await;
+    browser.click("//button[text()='Set up and sign in']").await;
+    browser.see("//*[@role='alert'][contains(., 'request.invalid')]").await;
+    browser.picture("set-up-refused").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.click("//button[text()='Set up and sign in']").await;
+    browser.see("//h1[text()='No lines yet']").await;
+    assert!(
+        !browser.client.current_url().await.unwrap().as_str().contains('#'),
+        "the code has left the address"
+    );
+
+    service.set_up_line(&world);
+    browser.see("//li[@aria-label='Line']").await;
+    browser.click("//li[@aria-label='Line']//button[text()='Start']").await;
+    browser.see(&row("Bramble", "live")).await;
+    browser.see("//h1[text()='All lines are up']").await;
+
+    browser.click("//li[@aria-label='Line']//button[text()='Stop']").await;
+    let question = browser.see("//*[@role='alertdialog']").await.text().await.unwrap();
+    assert!(question.contains("The broadcast on Bramble ends"), "{question}");
+    browser.click("//button[text()='Stop the broadcast']").await;
+    browser.see(&row("Bramble", "off")).await;
+    browser.click("//li[@aria-label='Line']//button[text()='Start']").await;
+    browser.see(&row("Bramble", "live")).await;
+
+    // Signing out shuts the door; only the right password opens it.
+    browser.click("//header//button").await;
+    browser.click("//*[@role='menuitem'][text()='Sign out']").await;
+    browser.fill("Name", "night desk").await;
+    browser.fill("Password", "wrong").await;
+    browser.click("//button[text()='Sign in']").await;
+    browser.see("//*[@role='alert'][contains(., 'request.sign-in-refused')]").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.click("//button[text()='Sign in']").await;
+    browser.see(&row("Bramble", "live")).await;
+    browser.close().await;
+    drop((service, world));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn trouble_shows_by_itself_with_side_sentence_and_code_and_passes() {
+    let Some(browser) = Browser::start(390, 844).await else { return };
+    let (mut service, world) =
+        tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
+    sign_in_first_person(&browser, &service).await;
+    service.set_up_line(&world);
+    service.must(&["relay", "start", "Line"], "");
+    browser.see(&row("Bramble", "live")).await;
+    let world = tokio::task::spawn_blocking(move || {
+        world.camera_off();
+        world
+    })
+    .await
+    .unwrap();
+    browser.see("//h1[text()='One line wants attention']").await;
+    let note = browser.see("//li[@aria-label='Line']//p[contains(., 'feed.connection-refused')]").await;
+    assert!(note.text().await.unwrap().starts_with("Camera side."));
+    browser.picture("lines-narrow-trouble").await;
+    world.camera_on();
+    browser.see(&row("Bramble", "live")).await;
+
+    service.kill();
+    browser.see("//*[@role='alert'][contains(., 'The service is away.')]").await;
+    browser.close().await;
+}
+
+async fn sign_in_first_person(browser: &Browser, service: &Service) {
+    let link = loop {
+        if let Some(link) =
+            service.printed().lines().find_map(|line| line.strip_prefix("Set up the first person: "))
+        {
+            break link.to_owned();
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    };
+    browser.client.goto(&link).await.unwrap();
+    browser.fill("Name", "night desk").await;
+    browser.fill("Password", PASSWORD).await;
+    browser.click("//button[text()='Set up and sign in']").await;
+    browser.see("//h1[text()='No lines yet']").await;
+}
+
+/// The railway as the demonstration shows it, for people to look at; also a check that nothing on the page
+/// breaks the content policy.
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn the_demonstration_is_shown_without_complaint_from_the_browser() {
+    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let home = tempfile::tempdir().unwrap();
+    let mut demo = Command::new(support::program())
+        .args(["demo", "--listen", "127.0.0.1:0", "--home"])
+        .arg(home.path())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let (url, password, rest) = tokio::task::spawn_blocking({
+        let out = demo.stdout.take().unwrap();
+        move || {
+            use std::io::{BufRead as _, BufReader};
+            let mut lines = BufReader::new(out).lines();
+            let mut url = String::new();
+            loop {
+                let line = lines.next().unwrap().unwrap();
+                if let Some(found) = line.trim().strip_prefix("Console") {
+                    url = found.trim().to_owned();
+                }
+                if let Some((_, password)) = line.split_once("password `") {
+                    break (url, password.trim_end_matches('`').to_owned(), lines);
+                }
+            }
+        }
+    })
+    .await
+    .unwrap();
+    browser.client.goto(&url).await.unwrap();
+    browser.see("//h1[text()='Sign in']").await;
+    browser.picture("sign-in").await;
+    browser.fill("Name", "night desk").await;
+    browser.fill("Password", &password).await;
+    browser.click("//button[text()='Sign in']").await;
+    browser.see("//h1[text()='All lines are up']").await;
+    if std::env::var_os("YONDER_SCREENSHOTS").is_some() {
+        // Rates and ages worth looking at.
+        tokio::time::sleep(Duration::from_secs(8)).await;
+    }
+    browser.pictures_in_both_themes("lines").await;
+    browser.resize(390, 844).await;
+    browser.picture("lines-narrow").await;
+    let complaints = browser
+        .client
+        .execute(
+            "return window.performance.getEntriesByType('resource').map(entry => entry.name)",
+            Vec::new(),
+        )
+        .await
+        .unwrap();
+    for resource in complaints.as_array().unwrap() {
+        assert!(resource.as_str().unwrap().starts_with(&url), "{resource} comes from elsewhere");
+    }
+    browser.close().await;
+    drop(rest);
+    demo.kill().unwrap();
+    demo.wait().unwrap();
+}
