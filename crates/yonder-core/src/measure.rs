@@ -106,7 +106,7 @@ impl PictureMeter {
 
 /// Ticks as a float; spans here are far below the 2^53 at which precision ends.
 fn seconds_of(ticks: i64) -> f64 {
-    u32::try_from(ticks.max(0)).map_or(f64::from(u32::MAX), f64::from)
+    u32::try_from(ticks.max(0)).map_or_else(|_| f64::from(u32::MAX), f64::from)
 }
 
 #[cfg(test)]

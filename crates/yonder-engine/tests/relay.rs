@@ -1,5 +1,7 @@
 //! A camera and a platform on loopback, with the engine between them.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 mod support;
 
 use rstest::rstest;

@@ -1,5 +1,7 @@
 //! Records survive, refuse what does not fit, and keep secrets sealed.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 use secrecy::ExposeSecret as _;
 use yonder_store::{Kind, MasterKey, NewDestination, NewFeed, Relay, Store, StoreError, Wanted};
 

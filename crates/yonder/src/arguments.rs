@@ -30,7 +30,7 @@ pub(crate) struct Connection {
     /// Home folder of the service: its records, its keys, and where it can be reached.
     #[arg(long, global = true, env = "YONDER_HOME", value_name = "DIR")]
     home: Option<PathBuf>,
-    /// Address of a remote service, like https://relay.example.net.
+    /// Address of a remote service, like <https://relay.example.net>.
     #[arg(long, global = true, env = "YONDER_URL", value_name = "URL", requires = "token_file")]
     url: Option<String>,
     /// File with the token for a remote service.

@@ -8,7 +8,7 @@ use yonder_api::Problem;
 #[derive(Debug)]
 pub(crate) enum Failure {
     /// The service said no.
-    Refused(Problem),
+    Refused(Box<Problem>),
     /// The command was given something that it cannot use.
     Usage(String),
     /// The service cannot be reached.

@@ -1,5 +1,7 @@
 //! The program as people use it: by its commands, on loopback, with stand-ins.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 mod support;
 
 use rstest::rstest;

@@ -1,7 +1,9 @@
-//! The console in headless Chromium, driven by WebDriver.
+//! The console in headless Chromium, driven by `WebDriver`.
 //!
 //! Needs Debian's packages `chromium` and `chromium-driver`; where they are missing the tests say so and pass.
 //! With `YONDER_SCREENSHOTS` naming a folder, pictures of each page are kept there.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 mod support;
 
@@ -28,7 +30,8 @@ impl Browser {
     /// `None`, and a word about it, where there is no browser.
     async fn start(width: u32, height: u32) -> Option<Self> {
         if !PathBuf::from(DRIVER).exists() {
-            println!("skipped: {DRIVER} is not there; install chromium and chromium-driver");
+            #[expect(clippy::print_stdout, reason = "a skipped test must say so")]
+            let () = println!("skipped: {DRIVER} is not there; install chromium and chromium-driver");
             return None;
         }
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();

@@ -60,7 +60,7 @@ impl Playback {
     /// When something is due next.
     pub(super) fn due(&self) -> Instant {
         let sound = self.sound.as_ref().map(|sound| self.began + sound.due());
-        sound.map_or(self.picture_due(), |sound| sound.min(self.picture_due()))
+        sound.map_or_else(|| self.picture_due(), |sound| sound.min(self.picture_due()))
     }
 
     /// Appends all that is due at `now`.

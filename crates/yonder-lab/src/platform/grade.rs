@@ -175,13 +175,11 @@ impl Broadcast {
         if self.keyframe_at.is_none() && !keyframe {
             self.find(Finding::FirstNotKeyframe);
         }
-        if keyframe {
-            if let Some(last) = self.keyframe_at.replace(timestamp) {
-                let interval = u64::from(timestamp.wrapping_sub(last));
-                self.keyframe_ms = self.keyframe_ms.max(interval);
-                if interval > MAX_KEYFRAME_MS {
-                    self.find(Finding::KeyframesFarApart(interval));
-                }
+        if keyframe && let Some(last) = self.keyframe_at.replace(timestamp) {
+            let interval = u64::from(timestamp.wrapping_sub(last));
+            self.keyframe_ms = self.keyframe_ms.max(interval);
+            if interval > MAX_KEYFRAME_MS {
+                self.find(Finding::KeyframesFarApart(interval));
             }
         }
         self.add_time(Track::Video, timestamp);

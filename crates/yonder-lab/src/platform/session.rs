@@ -9,7 +9,7 @@ use tokio::net::TcpStream;
 use yonder_media::flv::{self, BodyError, Content};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 
-use super::{Channel, Shared};
+use super::Shared;
 
 /// Serves one connection until either side ends it.
 pub(super) async fn serve(stream: TcpStream, shared: Arc<Shared>) {
@@ -74,7 +74,7 @@ impl Session {
 
     fn begin_broadcast(&mut self, name: String) {
         let mut channels = self.shared.channels();
-        let channel = channels.entry(name.clone()).or_insert_with(Channel::default);
+        let channel = channels.entry(name.clone()).or_default();
         if channel.live {
             drop(channels);
             self.receiver.refuse_publish("somebody is already publishing with this key");

@@ -256,7 +256,7 @@ impl FrameSize {
                 .and_then(|crop| crop.checked_mul(unit))
                 .and_then(|crop| edge.checked_sub(crop))
                 .filter(|left| *left > 0)
-                .ok_or(SpsError::OutOfRange { field, value: a.saturating_add(b) })
+                .ok_or_else(|| SpsError::OutOfRange { field, value: a.saturating_add(b) })
         };
         Ok((
             shrink(self.width, left, right, unit_x, "frame_crop_right_offset")?,

@@ -108,15 +108,15 @@ fn a_stalled_network_that_delivers_late_is_no_jump() {
 }
 
 /// NTP time of `seconds` after an arbitrary date.
-fn ntp(seconds: f64) -> u64 {
-    ((3_900_000_000.0 + seconds) * 4_294_967_296.0) as u64
+fn ntp(seconds: u64) -> u64 {
+    (3_900_000_000 + seconds) << 32
 }
 
 #[test]
 fn sender_reports_align_the_tracks_whatever_their_arrival() {
     let mut timeline = video_timeline(0);
-    timeline.handle_sender_report(Track::Video, ntp(10.0), 900_000);
-    timeline.handle_sender_report(Track::Audio, ntp(10.0), 480_000);
+    timeline.handle_sender_report(Track::Video, ntp(10), 900_000);
+    timeline.handle_sender_report(Track::Audio, ntp(10), 480_000);
     let video = timeline.stamp(Track::Video, 900_000, ms(0));
     // Captured at the same instant, delivered 300 ms later.
     let audio = timeline.stamp(Track::Audio, 480_000, ms(300));
@@ -135,8 +135,8 @@ fn late_reports_move_the_sound_in_small_steps_until_it_fits() {
     let mut timeline = video_timeline(0);
     timeline.stamp(Track::Video, 900_000, ms(0));
     let mut last = timeline.stamp(Track::Audio, 480_000, ms(300)).pts;
-    timeline.handle_sender_report(Track::Video, ntp(10.0), 900_000);
-    timeline.handle_sender_report(Track::Audio, ntp(10.0), 480_000);
+    timeline.handle_sender_report(Track::Video, ntp(10), 900_000);
+    timeline.handle_sender_report(Track::Audio, ntp(10), 480_000);
     for frame in 1..=1_000_u32 {
         let pts = timeline.stamp(Track::Audio, 480_000 + frame * 1_024, ms(300)).pts;
         assert!((pts - last - 1_920).abs() <= MAX_CORRECTION_STEP, "frame {frame}");
@@ -148,7 +148,7 @@ fn late_reports_move_the_sound_in_small_steps_until_it_fits() {
 #[test]
 fn reports_from_unset_clocks_are_not_believed() {
     let mut timeline = video_timeline(0);
-    timeline.handle_sender_report(Track::Video, ntp(10.0), 900_000);
+    timeline.handle_sender_report(Track::Video, ntp(10), 900_000);
     timeline.handle_sender_report(Track::Audio, 0, 480_000);
     timeline.stamp(Track::Video, 900_000, ms(0));
     assert_eq!(timeline.stamp(Track::Audio, 480_000, ms(20)).pts, 1_800);

@@ -99,6 +99,6 @@ fn nearest(last: i64, rtp: u32) -> i64 {
 
 /// 64-bit NTP time (RFC 3550, 4) in ticks of 1/90 000 s.
 fn ntp_ticks(ntp: u64) -> i64 {
-    let ticks = u128::from(ntp) * 90_000 >> 32;
+    let ticks = (u128::from(ntp) * 90_000) >> 32;
     i64::try_from(ticks).unwrap_or_default()
 }

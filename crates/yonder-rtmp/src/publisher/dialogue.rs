@@ -69,7 +69,7 @@ impl Publisher {
         }
     }
 
-    /// `_error`: refusals of releaseStream and FCPublish mean nothing, many servers do not know them.
+    /// `_error`: refusals of releaseStream and `FCPublish` mean nothing, many servers do not know them.
     fn handle_refusal(&mut self, command: &Command) -> Result<(), PushError> {
         match self.step {
             PushStep::Connecting if is(command, CONNECT) => {

@@ -243,7 +243,7 @@ impl Publisher {
         self.send(on, kind, timestamp, &body.pieces);
     }
 
-    /// Ends in order: the end of the sequence, FCUnpublish, deleteStream. Nothing can be sent afterwards.
+    /// Ends in order: the end of the sequence, `FCUnpublish`, deleteStream. Nothing can be sent afterwards.
     pub fn close(&mut self) {
         if self.is_live() {
             let end = Body::video_end();

@@ -141,5 +141,5 @@ pub(super) fn read_channels(transport: &str) -> Option<(u8, u8)> {
     let value = transport.split(';').map(str::trim).find_map(|part| part.strip_prefix("interleaved="))?;
     let (media, control) = value.split_once('-').unwrap_or((value, ""));
     let media: u8 = media.trim().parse().ok()?;
-    Some((media, control.trim().parse().unwrap_or(media.wrapping_add(1))))
+    Some((media, control.trim().parse().unwrap_or_else(|_| media.wrapping_add(1))))
 }

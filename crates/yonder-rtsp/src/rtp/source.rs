@@ -198,10 +198,10 @@ mod tests {
     #[test]
     fn jitter_settles_at_the_spread_of_arrival() {
         let mut source = Source::new(90_000);
-        for i in 0..400_u32 {
+        for i in 0..400_u16 {
             let late = if i % 2 == 0 { 0 } else { 10 };
             let now = Duration::from_millis(u64::from(i) * 40 + late);
-            source.handle_packet(7, i as u16, i * 3_600, now);
+            source.handle_packet(7, i, u32::from(i) * 3_600, now);
         }
         // Every difference is 10 ms, 900 ticks.
         assert!((890..=910).contains(&source.figures().jitter), "{}", source.figures().jitter);

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
+use actix_web::App;
 use actix_web::body::to_bytes;
 use actix_web::cookie::Cookie;
 use actix_web::dev::ServiceResponse;
 use actix_web::http::{Method, StatusCode};
 use actix_web::test::{TestRequest, call_service, init_service};
 use actix_web::web::Data;
-use actix_web::{App, Error};
 use rstest::rstest;
 use serde_json::{Value, json};
 use yonder_api::CSRF_HEADER;
@@ -29,8 +29,7 @@ fn service() -> Arc<Service> {
 /// Answers one request; a new application each time shares the service.
 async fn ask(service: &Arc<Service>, request: TestRequest) -> (StatusCode, Value, ServiceResponse<()>) {
     let app = init_service(App::new().app_data(Data::from(Arc::clone(service))).configure(configure)).await;
-    let response: Result<_, Error> = Ok(call_service(&app, request.to_request()).await);
-    let (request, response) = response.unwrap().into_parts();
+    let (request, response) = call_service(&app, request.to_request()).await.into_parts();
     let (head, body) = response.into_parts();
     let bytes = to_bytes(body).await.unwrap_or_default();
     let value = serde_json::from_slice(&bytes).unwrap_or(Value::Null);

@@ -127,7 +127,7 @@ fn check(mut response: Response<Body>) -> Result<Response<Body>, Failure> {
     }
     let status = response.status();
     match response.body_mut().read_json::<Problem>() {
-        Ok(problem) => Err(Failure::Refused(problem)),
+        Ok(problem) => Err(Failure::Refused(Box::new(problem))),
         Err(_) => Err(Failure::NotReachable(format!("What answers is no Yonder Relay service ({status})."))),
     }
 }

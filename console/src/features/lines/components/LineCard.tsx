@@ -19,19 +19,19 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
   return (
     <li
       aria-label={relay.name}
-      className="grid items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(220px,300px)_150px_minmax(0,1fr)_auto] lg:grid-cols-[minmax(240px,320px)_200px_minmax(0,1fr)_auto] lg:px-[18px]"
+      className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(220px,300px)_150px_minmax(0,1fr)_auto] lg:grid-cols-[minmax(240px,320px)_200px_minmax(0,1fr)_auto] lg:px-[18px]"
     >
       <FeedEnd relay={relay} />
       <Route relay={relay} />
       <ul
         aria-label="Pushes"
-        className="my-2 ml-[10px] flex flex-col justify-center border-l-2 border-hair pl-2 md:m-0 md:border-0 md:pl-0"
+        className="order-3 col-span-2 mt-2 ml-[10px] flex flex-col justify-center border-l-2 border-hair pl-2 md:order-none md:col-span-1 md:m-0 md:border-0 md:pl-0"
       >
         {relay.pushes.map((push) => (
           <PushRow key={push.destination} push={push} />
         ))}
       </ul>
-      <div className="justify-self-end">
+      <div className="order-2 self-start justify-self-end md:order-none md:self-center">
         {relay.wanted === "off" ? (
           <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
             Start
@@ -48,7 +48,7 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
         )}
       </div>
       {(notes.length > 0 || change.error !== null) && (
-        <div className="mt-2.5 grid gap-1.5 md:col-span-4">
+        <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
           {notes.map((note) => (
             <CauseNote key={note.cause.code + note.cause.message} note={note} />
           ))}

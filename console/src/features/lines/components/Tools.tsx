@@ -16,7 +16,7 @@ type Props = {
 };
 
 const CHIP =
-  "inline-flex items-center gap-1.5 rounded-md border px-2.5 py-[5px] text-[13px] font-semibold aria-pressed:border-ink aria-pressed:bg-ink aria-pressed:text-paper border-hair text-quiet hover:border-edge";
+  "inline-flex items-center gap-1 rounded-md border px-1.5 py-[5px] sm:gap-1.5 sm:px-2.5 text-[13px] font-semibold aria-pressed:border-ink aria-pressed:bg-ink aria-pressed:text-paper border-hair text-quiet hover:border-edge";
 
 /** Search and filter, with a count for every mood. */
 export function Tools({ relays, search, onSearch, mood, onMood }: Props): ReactNode {

@@ -1,0 +1,90 @@
+//! A camera of a given rate, a platform, and a sink, all in the measuring process.
+
+use std::net::{SocketAddr, TcpListener};
+use std::sync::Arc;
+
+use anyhow::Context as _;
+use bytes::{BufMut as _, Bytes, BytesMut};
+use yonder_lab::{Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig};
+
+/// Path of the camera's stream.
+pub(crate) const PATH: &str = "/load";
+const FPS: u32 = 25;
+const KEYFRAME_EVERY: i64 = 50;
+/// Baseline, 640x480, and a picture parameter set: enough for a relay, which decodes nothing.
+const SPS: &[u8] = &[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40];
+const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
+
+pub(crate) struct Load {
+    pub(crate) camera: Camera,
+    pub(crate) platform: Platform,
+    pub(crate) sink: SocketAddr,
+}
+
+impl Load {
+    /// To be called within a tokio runtime.
+    pub(crate) fn start(mbps: u32, pushes: u32) -> anyhow::Result<Self> {
+        let stream = CameraStream { path: PATH.into(), media: Arc::new(media(mbps)) };
+        let camera = Camera::start(CameraConfig { streams: vec![stream], account: None, port: 0 })?;
+        let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
+        let platform =
+            Platform::start(PlatformConfig { app: "live".into(), channels, port: 0, record: false })?;
+        Ok(Self { camera, platform, sink: sink()? })
+    }
+}
+
+/// The stream key of a channel.
+pub(crate) fn key(at: u32) -> String {
+    format!("load-key-{at}")
+}
+
+/// A loop of four seconds at the given rate: keyframes are four times as large as the rest, as cameras do it.
+fn media(mbps: u32) -> LoopMedia {
+    let per_second = i64::from(mbps) * 125_000;
+    let per_frame = per_second / i64::from(FPS) * KEYFRAME_EVERY / (KEYFRAME_EVERY + 3);
+    let mut noise = 0x9e37_79b9_u32;
+    let frames = (0..2 * KEYFRAME_EVERY)
+        .map(|shown| {
+            let keyframe = shown % KEYFRAME_EVERY == 0;
+            let size = if keyframe { per_frame * 4 } else { per_frame };
+            let picture = picture(keyframe, usize::try_from(size).unwrap_or_default(), &mut noise);
+            let mut nals = Vec::new();
+            if keyframe {
+                nals.extend([Bytes::from_static(SPS), Bytes::from_static(PPS)]);
+            }
+            nals.push(picture);
+            LoopFrame { nals, shown, keyframe }
+        })
+        .collect();
+    LoopMedia {
+        frame_rate: (FPS, 1),
+        sps: Bytes::from_static(SPS),
+        pps: Bytes::from_static(PPS),
+        frames,
+        sound: None,
+    }
+}
+
+fn picture(keyframe: bool, size: usize, noise: &mut u32) -> Bytes {
+    let mut nal = BytesMut::with_capacity(size + 4);
+    nal.put_u8(if keyframe { 0x65 } else { 0x41 });
+    while nal.len() < size {
+        *noise ^= *noise << 13;
+        *noise ^= *noise >> 17;
+        *noise ^= *noise << 5;
+        nal.put_u32(*noise | 0x0101_0101);
+    }
+    nal.freeze()
+}
+
+/// A port that swallows whatever is written to it.
+fn sink() -> anyhow::Result<SocketAddr> {
+    let listener = TcpListener::bind("127.0.0.1:0").context("no port for the sink")?;
+    let address = listener.local_addr()?;
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            std::thread::spawn(move || std::io::copy(&mut stream, &mut std::io::sink()));
+        }
+    });
+    Ok(address)
+}
