@@ -8,11 +8,12 @@ MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/
 
 .PHONY: demo test setup console build lint bench screenshots openapi clean
 
-## demo: the service with the railway's stand-in cameras and platforms
+## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
+## sooner; `make build` makes the one to ship)
 demo: console
 	@command -v cc >/dev/null || $(MAKE) setup
-	cargo build --release --locked -p yonder
-	./target/release/yonder demo --home .demo
+	cargo build --locked -p yonder
+	./target/debug/yonder demo --home .demo
 
 ## test: every test, on the real program, with a browser and a protocol analyser
 test: setup console

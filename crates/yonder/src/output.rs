@@ -52,9 +52,11 @@ impl Tone {
     }
 }
 
-/// Whether standard output shows colours.
+/// Whether standard output shows colours: on a terminal, unless `NO_COLOR` forbids or `CLICOLOR_FORCE` demands
+/// them.
 pub(crate) fn has_colour() -> bool {
-    io::stdout().is_terminal() && std::env::var_os("NO_COLOR").is_none()
+    let is_set = |name| std::env::var_os(name).is_some_and(|value| !value.is_empty());
+    !is_set("NO_COLOR") && (is_set("CLICOLOR_FORCE") || io::stdout().is_terminal())
 }
 
 /// Text in a tone.

@@ -297,3 +297,66 @@ async fn the_demonstration_is_shown_without_complaint_from_the_browser() {
     demo.kill().unwrap();
     demo.wait().unwrap();
 }
+
+/// What commands print, drawn as a terminal would.
+fn terminal_page(command: &str, output: &str) -> String {
+    let mut text = output.replace('&', "&amp;").replace('<', "&lt;");
+    for (code, colour) in [
+        ("1", "#fffdf7;font-weight:700"),
+        ("2", "#8fa3a0"),
+        ("36", "#4cc0b1"),
+        ("33", "#e2b24d"),
+        ("31", "#f28d7b"),
+    ] {
+        text = text.replace(&format!("\x1b[{code}m"), &format!("<span style='color:{colour}'>"));
+    }
+    text = text.replace("\x1b[0m", "</span>");
+    format!(
+        "<body style='margin:0;background:#0d191b;color:#d5d8cd;padding:28px 32px;font:15px/1.5 DejaVu Sans Mono,monospace'>\
+         <pre style='margin:0;font:inherit'><span style='color:#8fa3a0'>$</span> {command}\n{text}</pre></body>"
+    )
+}
+
+impl Browser {
+    async fn terminal_picture(&self, name: &str, command: &str, output: &str) {
+        self.client.goto("about:blank").await.unwrap();
+        let page = json!(terminal_page(command, output));
+        self.client.execute("document.write(arguments[0])", vec![page]).await.unwrap();
+        self.picture(name).await;
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn commands_print_what_people_can_read() {
+    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let home = tempfile::tempdir().unwrap();
+    let run = |arguments: &'static [&'static str]| {
+        Command::new(support::program())
+            .arg("--home")
+            .arg(home.path())
+            .args(arguments)
+            .env("CLICOLOR_FORCE", "1")
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap()
+    };
+    let demo = run(&["demo", "--for", "14s", "--listen", "127.0.0.1:0"]);
+    let deadline = tokio::time::Instant::now() + Duration::from_secs(10);
+    let status = loop {
+        let output = run(&["status"]).wait_with_output().unwrap();
+        let text = support::text(&output.stdout);
+        // Once keyframes have come twice, everything is measured.
+        if text.matches("keyframe every 2 s").count() == 4 || tokio::time::Instant::now() > deadline {
+            break text;
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    };
+    assert!(status.contains("4 of 4 relays flow as they should"), "{status}");
+    assert_eq!(status.matches("keyframe every 2 s").count(), 4, "{status}");
+    let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
+    let summary = support::text(&output.stdout);
+    assert!(summary.contains("Every push was live and graded good."), "{summary}");
+    browser.terminal_picture("status", "yonder status", &status).await;
+    browser.terminal_picture("demo", "yonder demo --for 14s", &summary).await;
+    browser.close().await;
+}

@@ -151,6 +151,8 @@ impl FeedMachine {
         if matches!(self.state, FeedState::Off | FeedState::Blocked) {
             return;
         }
+        // A dial that was due has had its answer.
+        self.must_dial = false;
         let repeated = self.cause.as_ref().is_some_and(|last| last.code == cause.code);
         self.same_cause = if repeated { self.same_cause.saturating_add(1) } else { 1 };
         let blocked = match verdict(cause.code) {

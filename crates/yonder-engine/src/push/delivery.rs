@@ -8,7 +8,7 @@ use bytes::BytesMut;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 use tokio::time::{sleep_until, timeout};
-use yonder_core::{Cause, CauseCode};
+use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::{StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtmp::{Publisher, PublisherConfig, PublisherEvent};
 
@@ -184,18 +184,19 @@ impl<'a> Delivery<'a> {
             sent += u64::from(entry.unit.track == Track::Video);
             self.send(&entry);
         }
-        if sent + dropped > 0 {
-            let first = {
-                let mut figures = lock(&self.push.figures);
-                let first = figures.frames_sent == 0;
-                figures.frames_sent += sent;
-                figures.frames_dropped += dropped;
-                first
-            };
-            if first || self.push.state() == yonder_core::PushState::Dialing {
-                self.note_step("first keyframe");
-                self.push.change(yonder_core::PushMachine::on_live);
-            }
+        if sent + dropped == 0 {
+            return;
+        }
+        {
+            let mut figures = lock(&self.push.figures);
+            figures.frames_sent += sent;
+            figures.frames_dropped += dropped;
+        }
+        if self.push.state() == PushState::Dialing {
+            self.note_step("first keyframe");
+            self.push.change(PushMachine::on_live);
+            // What the hub held may be all there is: the feed may have gone meanwhile.
+            self.push.note_feed();
         }
     }
 
@@ -281,7 +282,7 @@ impl<'a> Delivery<'a> {
             );
             let cause = Cause::new(CauseCode::PushTooSlow, message);
             self.push.change(|machine, now| machine.on_backlog(Some(cause), now));
-        } else if backlog < CAUGHT_UP_TICKS && self.push.state() == yonder_core::PushState::Lagging {
+        } else if backlog < CAUGHT_UP_TICKS && self.push.state() == PushState::Lagging {
             self.push.change(|machine, now| machine.on_backlog(None, now));
         }
     }

@@ -1,5 +1,8 @@
 //! A camera, a platform and an engine on loopback.
 
+#![allow(clippy::allow_attributes, reason = "what is used differs from file to file")]
+#![allow(dead_code, reason = "each test file uses its own part")]
+
 use std::sync::Arc;
 use std::time::Duration;
 

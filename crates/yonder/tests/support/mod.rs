@@ -1,6 +1,7 @@
 //! The real program on loopback, with stand-ins in the test's own process.
 
-#![expect(dead_code, reason = "each test file uses its own part")]
+#![allow(clippy::allow_attributes, reason = "what is used differs from file to file")]
+#![allow(dead_code, reason = "each test file uses its own part")]
 
 use std::fs::{self, File};
 use std::io::Write as _;

@@ -1,0 +1,100 @@
+//! What goes over loopback, read by an independent protocol analyser: no malformed packet in RTSP, RTP, H.264
+//! and RTMP.
+//!
+//! Needs Debian's package `tshark` and the right to capture; where either is missing the test says so and
+//! passes.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+mod support;
+
+use std::io::{BufRead as _, BufReader};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+
+use support::{KEY, PASSWORD, World};
+
+/// Ends the capture whatever becomes of the test.
+struct Capture(Child);
+
+impl Capture {
+    /// `None`, and a word about it, where nothing can be captured.
+    fn start(file: &Path, ports: [u16; 2]) -> Option<Self> {
+        let filter = format!("tcp port {} or tcp port {}", ports[0], ports[1]);
+        let mut child = Command::new("tshark")
+            .args(["-i", "lo", "-s", "0", "-B", "64", "-w"])
+            .arg(file)
+            .args(["-f", &filter])
+            .stderr(Stdio::piped())
+            .spawn()
+            .ok()?;
+        let mut told = String::new();
+        for line in BufReader::new(child.stderr.take()?).lines().map_while(Result::ok) {
+            told += &line;
+            if line.contains("Capturing on") {
+                // The announcement comes a moment before the first packet can be seen.
+                std::thread::sleep(std::time::Duration::from_millis(700));
+                return Some(Self(child));
+            }
+        }
+        say(&format!("skipped: tshark cannot capture here: {told}"));
+        None
+    }
+}
+
+impl Drop for Capture {
+    fn drop(&mut self) {
+        let _gone = (self.0.kill(), self.0.wait());
+    }
+}
+
+#[expect(clippy::print_stdout, reason = "a skipped test must say so")]
+fn say(text: &str) {
+    println!("{text}");
+}
+
+/// Counts packets that a display filter selects.
+fn packets(file: &Path, ports: [u16; 2], filter: &str) -> usize {
+    let output = Command::new("tshark")
+        .arg("-r")
+        .arg(file)
+        .args(["-d", &format!("tcp.port=={},rtsp", ports[0])])
+        .args(["-d", &format!("tcp.port=={},rtmpt", ports[1])])
+        .args(["-o", "h264.dynamic.payload.type:96", "-Y", filter, "-T", "fields", "-e", "frame.number"])
+        .output()
+        .unwrap();
+    String::from_utf8_lossy(&output.stdout).lines().count()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_independent_analyser_finds_nothing_malformed() {
+    if !Command::new("tshark").arg("--version").output().is_ok_and(|output| output.status.success()) {
+        say("skipped: tshark is not there; install the package tshark");
+        return;
+    }
+    let world = World::start();
+    let ports = [world.camera.address().port(), world.platform.address().port()];
+    let folder = std::env::temp_dir().join(format!("yonder-capture-{}", std::process::id()));
+    std::fs::create_dir_all(&folder).unwrap();
+    let file = folder.join("line.pcapng");
+    let capture = tokio::task::spawn_blocking({
+        let file = file.clone();
+        move || Capture::start(&file, ports)
+    });
+    let Some(mut capture) = capture.await.unwrap() else { return };
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 120).await;
+    world.engine.shutdown().await;
+    // The analyser writes what it has when it is interrupted, not when it is killed.
+    let interrupt = Command::new("kill").args(["-INT", &capture.0.id().to_string()]).status().unwrap();
+    assert!(interrupt.success());
+    capture.0.wait().unwrap();
+
+    for (protocol, least) in [("rtsp", 8), ("rtp", 500), ("h264", 300), ("rtmpt", 120)] {
+        let count = packets(&file, ports, protocol);
+        assert!(count >= least, "{count} packets of {protocol}");
+    }
+    assert_eq!(packets(&file, ports, "_ws.malformed"), 0);
+    assert_eq!(packets(&file, ports, "rtmpt.function.response and _ws.expert.severity == error"), 0);
+    std::fs::remove_dir_all(&folder).unwrap();
+}
