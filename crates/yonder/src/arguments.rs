@@ -9,7 +9,9 @@ use clap::{Args, CommandFactory as _, Parser, Subcommand};
 use clap_complete::Shell;
 
 use crate::client::Client;
-use crate::commands::{destination::DestinationCommand, feed::FeedCommand, relay::RelayCommand};
+use crate::commands::{
+    destination::DestinationCommand, feed::FeedCommand, relay::RelayCommand, stand_in::StandInCommand,
+};
 use crate::failure::Failure;
 
 /// Pulls RTSP cameras, pushes them to video platforms, and keeps both running.
@@ -71,6 +73,9 @@ pub(crate) enum Command {
     },
     /// Run the service with the railway's stand-in cameras and platforms.
     Demo(DemoArguments),
+    /// Run one stand-in by itself, to rehearse with.
+    #[command(subcommand)]
+    StandIn(StandInCommand),
     /// Feeds: what is pulled.
     #[command(subcommand)]
     Feed(FeedCommand),

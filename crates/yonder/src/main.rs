@@ -31,6 +31,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     match command {
         Command::Serve { listen } => serve::run(&connection.home_folder(), listen)?,
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
+        Command::StandIn(command) => commands::stand_in::run(&command)?,
         Command::Completions { shell } => arguments::print_completions(shell),
         Command::Openapi => output::print(&yonder_server::openapi()),
         Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,

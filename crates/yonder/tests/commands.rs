@@ -212,3 +212,68 @@ fn the_demonstration_ends_by_itself_with_every_push_graded_good() {
         assert!(push["graded"]["pictures"].as_u64().unwrap() > 50, "{push:#}");
     }
 }
+
+/// A stand-in as a program of its own, killed when it goes out of scope.
+struct StandIn(std::process::Child);
+
+impl StandIn {
+    fn start(arguments: &[&str]) -> (Self, String) {
+        use std::io::{BufRead as _, BufReader};
+        let mut child = std::process::Command::new(program())
+            .arg("stand-in")
+            .args(arguments)
+            .stdout(std::process::Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines().map_while(Result::ok);
+        let said = lines.find_map(|line| line.find("://").map(|at| line[at - 4..].to_owned())).unwrap();
+        // What else it says is not waited for, but must not block it.
+        std::thread::spawn(move || lines.for_each(drop));
+        (Self(child), said)
+    }
+}
+
+impl Drop for StandIn {
+    fn drop(&mut self) {
+        self.0.kill().unwrap();
+        self.0.wait().unwrap();
+    }
+}
+
+#[test]
+fn stand_ins_that_are_killed_and_started_again_are_live_again() {
+    let service = Service::start();
+    let secret = |name: &str, text: &str| {
+        let path = service.home.path().join(name);
+        std::fs::write(&path, text).unwrap();
+        path.to_str().unwrap().to_owned()
+    };
+    let (password, key) =
+        (secret("password.txt", "up the fell\n"), secret("key.txt", "a-key-for-rehearsals\n"));
+    let camera = ["camera", "--port", "0", "--user", "rail", "--password-file", &password];
+    let (running, url) = StandIn::start(&camera);
+    let (platform, server) = StandIn::start(&["platform", "--port", "0", "--key-file", &key]);
+    service.must(&["feed", "add", "Cam", "--url", &url, "--user", "rail", "--password-file", &password], "");
+    service.must(&["destination", "add", "Here", "--server", &server, "--key-file", &key], "");
+    service.must(&["relay", "add", "Line", "--feed", "Cam", "--to", "Here"], "");
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+
+    drop(running);
+    let relay =
+        service.wait("Line", "refused", |relay| relay["feed"]["cause"]["code"] == "feed.connection-refused");
+    assert_eq!(relay["feed"]["cause"]["side"], "camera");
+    let port = url.rsplit(':').next().unwrap().split('/').next().unwrap();
+    let mut same_port = camera;
+    same_port[2] = port;
+    let _running = StandIn::start(&same_port);
+    service.wait_live("Line");
+
+    drop(platform);
+    service.wait("Line", "refused", |relay| relay["pushes"][0]["cause"]["code"] == "push.connection-refused");
+    assert_eq!(service.relay("Line")["feed"]["state"], "flowing");
+    let port = server.rsplit(':').next().unwrap().split('/').next().unwrap();
+    let _platform = StandIn::start(&["platform", "--port", port, "--key-file", &key]);
+    let relay = service.wait_live("Line");
+    assert_eq!(relay["pushes"][0]["reconnects"], 1);
+}

@@ -19,6 +19,22 @@ fn assert_clean(place: &str, content: &[u8]) {
     }
 }
 
+/// The live events up to the one that says that everything was told.
+fn events_until_complete(url: &str, token: &str) -> Vec<u8> {
+    use std::io::{BufRead as _, BufReader};
+    let response =
+        ureq::get(format!("{url}/api/v1/events")).header("Authorization", format!("Bearer {token}"));
+    let mut told = Vec::new();
+    for line in BufReader::new(response.call().unwrap().into_body().into_reader()).lines() {
+        let line = line.unwrap();
+        told.extend_from_slice(line.as_bytes());
+        if line.contains("\"complete\"") {
+            break;
+        }
+    }
+    told
+}
+
 #[test]
 fn no_secret_is_in_logs_answers_events_arguments_or_files() {
     let (service, world) = (Service::start(), World::start());
@@ -46,6 +62,7 @@ fn no_secret_is_in_logs_answers_events_arguments_or_files() {
             .unwrap();
         assert_clean(path, response.body_mut().read_to_string().unwrap().as_bytes());
     }
+    assert_clean("the events", &events_until_complete(&service.url(), token.trim()));
     let arguments = fs::read(format!("/proc/{}/cmdline", service.process())).unwrap();
     assert_clean("the process list", &arguments);
     let environment = fs::read(format!("/proc/{}/environ", service.process())).unwrap();

@@ -4,4 +4,5 @@ pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;
 pub(crate) mod relay;
+pub(crate) mod stand_in;
 pub(crate) mod status;
