@@ -22,6 +22,10 @@ pub(crate) enum DialError {
     Unreachable(String),
 }
 
+/// Data that waits in the system unsent. Little, so that a backlog shows here, where it can be judged, and not
+/// in a buffer that nobody sees.
+const UNSENT_BYTES: u32 = 128 * 1024;
+
 /// Finds the addresses of `host`.
 pub(crate) async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, DialError> {
     let lookup = timeout(DIAL_TIMEOUT, tokio::net::lookup_host((host, port))).await;
@@ -70,6 +74,7 @@ fn prepare(stream: &TcpStream) {
         socket.set_tcp_nodelay(true),
         socket.set_tcp_keepalive(&keepalive),
         socket.set_tcp_user_timeout(Some(USER_TIMEOUT)),
+        socket.set_tcp_notsent_lowat(UNSENT_BYTES),
     ];
     for error in options.into_iter().filter_map(Result::err) {
         tracing::debug!(%error, "socket option not set");
