@@ -1,26 +1,18 @@
 import { expect, test } from "vitest";
 
-import type { PushState, Relay } from "../../api/types";
+import type { Relay } from "../../api/types";
+import { cause, feed, push, relay as sample } from "../../test/railway";
 import { matches, moodOf, notesOf, verdictOf, worstFirst } from "./judge";
 
-const CAUSE = { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look." };
+const AWAY = cause();
 
-function push(destination: string, state: string, cause: typeof CAUSE | null = null): PushState {
-  return {
-    destination, state, cause, since: null, dials_in_s: null, kbps: 1000, bytes: 0, frames_sent: 0,
-    frames_dropped: 0, reconnects: 0, backlog_ms: 0, steps: [],
-  };
-}
-
-function relay(name: string, feed: string, states: string[], wanted = "on"): Relay {
-  return {
-    name, wanted,
-    feed: {
-      name: `${name} cam`, state: feed, since: null, cause: feed === "waiting" ? CAUSE : null, dials_in_s: null,
-      transport: null, video: null, audio: null, packets_lost: 0, reconnects: 0,
-    },
-    pushes: states.map((state, at) => push(`To ${at}`, state, state === "waiting" ? CAUSE : null)),
-  };
+function relay(name: string, state: string, pushes: string[], wanted = "on"): Relay {
+  const why = (word: string) => (word === "waiting" ? AWAY : null);
+  return sample(name, {
+    wanted,
+    feed: feed({ name: `${name} cam`, state, cause: why(state) }),
+    pushes: pushes.map((word, at) => push(`To ${at}`, { state: word, cause: why(word) })),
+  });
 }
 
 test.each([

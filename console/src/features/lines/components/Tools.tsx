@@ -5,6 +5,15 @@ import { Pennant } from "../../../ui/Pennant";
 import { Tooltip } from "../../../ui/Tooltip";
 import { MOOD_WORDS, moodOf, type Mood } from "../judge";
 
+/** What the lines of a mood do, for those who hear the filter instead of seeing it. */
+const LABELS: Record<Mood, string> = {
+  blocked: "need a person",
+  stalled: "are in trouble",
+  dialing: "are on their way",
+  flowing: "are as they should be",
+  off: "are off",
+};
+
 const MOODS: readonly Mood[] = ["blocked", "stalled", "dialing", "flowing", "off"];
 
 type Props = {
@@ -43,7 +52,7 @@ export function Tools({ relays, search, onSearch, mood, onMood }: Props): ReactN
                 type="button"
                 className={CHIP}
                 aria-pressed={mood === each}
-                aria-label={`Only the ${words}`}
+                aria-label={`Show only the lines that ${LABELS[each]}: ${count}`}
                 onClick={() => onMood(mood === each ? null : each)}
               >
                 <Pennant state={each} size={16} />

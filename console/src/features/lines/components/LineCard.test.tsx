@@ -1,0 +1,58 @@
+// @vitest-environment jsdom
+import { screen, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { expect, test } from "vitest";
+
+import { cause, feed, push, relay } from "../../../test/railway";
+import { draw, fakeApi } from "../../../test/render";
+import { LineCard } from "./LineCard";
+
+test("a line names its feed, its pushes and their states in words", () => {
+  draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })] })} />);
+  const line = screen.getByRole("listitem", { name: "Summit" });
+  expect(within(line).getByRole("heading").textContent).toBe("Summit");
+  expect(within(line).getByText("flowing")).toBeTruthy();
+  const hall = within(line).getByRole("listitem", { name: "Marrow Hall" });
+  expect(within(hall).getByText("dialing")).toBeTruthy();
+  expect(within(hall).getByText("finding the name")).toBeTruthy();
+});
+
+test("a cause shows its side, sentence, next step and code, once", () => {
+  const away = cause();
+  const troubled = relay("Summit", {
+    feed: feed({ state: "waiting", cause: away, dials_in_s: 3.4 }),
+    pushes: [push("Bramble TV", { state: "waiting", cause: away })],
+  });
+  draw(<LineCard relay={troubled} />);
+  expect(screen.getAllByText("Camera side.")).toHaveLength(1);
+  expect(screen.getByText("It does not answer.")).toBeTruthy();
+  expect(screen.getByText(/feed\.no-answer/)).toBeTruthy();
+  expect(screen.getByText(/dials again in 3 s/)).toBeTruthy();
+});
+
+test("stopping asks, says what ends, and can be left", async () => {
+  const calls = fakeApi(() => ({ status: 200, body: relay("Summit", { wanted: "off" }) }));
+  const user = userEvent.setup();
+  draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall")] })} />);
+  await user.click(screen.getByRole("button", { name: "Stop" }));
+  const question = screen.getByRole("alertdialog", { name: "Stop Summit?" });
+  expect(question.textContent).toContain("Bramble TV and Marrow Hall ends");
+  await user.keyboard("{Escape}");
+  expect(screen.queryByRole("alertdialog")).toBeNull();
+  expect(calls).toHaveLength(0);
+  await user.click(screen.getByRole("button", { name: "Stop" }));
+  await user.click(screen.getByRole("button", { name: "Stop the broadcast" }));
+  expect(calls.map((call) => `${call.method} ${call.path}`)).toEqual(["POST /api/v1/relays/Summit/stop"]);
+});
+
+test("what the service refuses is told on the line", async () => {
+  fakeApi(() => ({
+    status: 404,
+    body: { status: 404, code: "request.not-found", detail: "There is no relay.", hint: "List what there is." },
+  }));
+  const user = userEvent.setup();
+  draw(<LineCard relay={relay("Summit", { wanted: "off", feed: feed({ state: "off" }), pushes: [push("A", { state: "off" })] })} />);
+  await user.click(screen.getByRole("button", { name: "Start" }));
+  const fault = await screen.findByRole("alert");
+  expect(fault.textContent).toBe("There is no relay. List what there is. · request.not-found");
+});

@@ -1,0 +1,46 @@
+import type { CauseFacts, FeedState, PushState, Relay } from "../api/types";
+
+/** A push as the service shows it. */
+export function push(destination: string, change: Partial<PushState> = {}): PushState {
+  return {
+    destination,
+    state: "live",
+    cause: null,
+    since: "2026-01-01T00:00:00Z",
+    dials_in_s: null,
+    kbps: 1000,
+    bytes: 0,
+    frames_sent: 0,
+    frames_dropped: 0,
+    reconnects: 0,
+    backlog_ms: 0,
+    steps: [],
+    ...change,
+  };
+}
+
+/** A feed as the service shows it. */
+export function feed(change: Partial<FeedState> = {}): FeedState {
+  return {
+    name: "Summit cam",
+    state: "flowing",
+    since: "2026-01-01T00:00:00Z",
+    cause: null,
+    dials_in_s: null,
+    transport: "tcp",
+    video: null,
+    audio: null,
+    packets_lost: 0,
+    reconnects: 0,
+    ...change,
+  };
+}
+
+/** A relay as the service shows it. */
+export function relay(name: string, change: Partial<Relay> = {}): Relay {
+  return { name, wanted: "on", feed: feed(), pushes: [push("Bramble TV")], ...change };
+}
+
+export function cause(change: Partial<CauseFacts> = {}): CauseFacts {
+  return { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look.", ...change };
+}

@@ -1,0 +1,38 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, render, type RenderResult } from "@testing-library/react";
+import type { ReactNode } from "react";
+import { afterEach, vi } from "vitest";
+
+import { TooltipProvider } from "../ui/Tooltip";
+
+afterEach(() => {
+  cleanup();
+  vi.unstubAllGlobals();
+});
+
+/** Draws something within what the application always has around it. */
+export function draw(what: ReactNode): RenderResult & { client: QueryClient } {
+  const client = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });
+  const result = render(
+    <QueryClientProvider client={client}>
+      <TooltipProvider>{what}</TooltipProvider>
+    </QueryClientProvider>,
+  );
+  return { ...result, client };
+}
+
+export type Call = { method: string; path: string; body: unknown; token: string | null };
+
+/** An API that answers each call as told, and keeps what it was asked. */
+export function fakeApi(answer: (call: Call) => { status: number; body: unknown }): Call[] {
+  const calls: Call[] = [];
+  vi.stubGlobal("fetch", async (path: string, request: RequestInit) => {
+    const headers = new Headers(request.headers);
+    const body: unknown = typeof request.body === "string" ? JSON.parse(request.body) : null;
+    const call = { method: request.method ?? "GET", path, body, token: headers.get("X-Yonder-Token") };
+    calls.push(call);
+    const { status, body: said } = answer(call);
+    return new Response(status === 204 ? null : JSON.stringify(said), { status });
+  });
+  return calls;
+}
