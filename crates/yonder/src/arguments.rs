@@ -32,8 +32,9 @@ pub(crate) struct Connection {
     /// Home folder of the service: its records, its keys, and where it can be reached.
     #[arg(long, global = true, env = "YONDER_HOME", value_name = "DIR")]
     home: Option<PathBuf>,
-    /// Address of a remote service, like <https://relay.example.net>.
-    #[arg(long, global = true, env = "YONDER_URL", value_name = "URL", requires = "token_file")]
+    /// Address of a remote service, like `https://relay.example.net`; before the command, since feeds have
+    /// an --url of their own.
+    #[arg(long, env = "YONDER_URL", value_name = "URL")]
     url: Option<String>,
     /// File with the token for a remote service.
     #[arg(long, global = true, env = "YONDER_TOKEN_FILE", value_name = "FILE")]
@@ -58,7 +59,8 @@ impl Connection {
     pub(crate) fn client(&self) -> Result<Client, Failure> {
         match (&self.url, &self.token_file) {
             (Some(url), Some(token_file)) => Client::remote(url, token_file),
-            _ => Client::local(&self.home_folder()),
+            (Some(_), None) => Err(Failure::Usage("a remote service needs --token-file as well".to_owned())),
+            (None, _) => Client::local(&self.home_folder()),
         }
     }
 }

@@ -147,6 +147,33 @@ fn a_pasted_key_is_put_right_and_said_so() {
 }
 
 #[test]
+fn a_remote_service_is_named_before_the_command_or_in_the_environment() {
+    let service = Service::start();
+    let token = service.home.path().join("token");
+    let add = |name: &str, by_environment: bool| {
+        let mut command = std::process::Command::new(program());
+        if by_environment {
+            command.env("YONDER_URL", service.url()).env("YONDER_TOKEN_FILE", &token);
+        } else {
+            command.args(["--url", &service.url()]).arg("--token-file").arg(&token);
+        }
+        command.args(["feed", "add", name, "--url", "rtsp://192.0.2.7/main"]).output().unwrap()
+    };
+    for (name, by_environment) in [("By option", false), ("By environment", true)] {
+        let output = add(name, by_environment);
+        assert!(output.status.success(), "{}", text(&output.stderr));
+    }
+    let listed: Value = serde_json::from_str(&service.must(&["feed", "list", "--json"], "")).unwrap();
+    assert_eq!(listed.as_array().unwrap().len(), 2);
+    let lonely = std::process::Command::new(program())
+        .args(["--url", "http://127.0.0.1:1", "status"])
+        .output()
+        .unwrap();
+    assert_eq!(lonely.status.code(), Some(2));
+    assert!(text(&lonely.stderr).contains("--token-file"));
+}
+
+#[test]
 fn one_home_folder_holds_one_service() {
     let service = Service::start();
     let second = std::process::Command::new(program())
