@@ -1,6 +1,7 @@
 //! `yonder serve`: the service from its start to its orderly end.
 
 use std::fs::File;
+use std::io::IsTerminal as _;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
@@ -22,7 +23,7 @@ const LOG_VARIABLE: &str = "YONDER_LOG";
 
 /// Runs the service until it is told to stop.
 pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
-    start_log("info");
+    start_log("info,actix_server=warn");
     let instance = Instance::start(home, listen)?;
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
     if let Some(code) = instance.service.set_up_code() {
@@ -38,7 +39,12 @@ pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
 pub(crate) fn start_log(level: &str) {
     let filter = EnvFilter::try_from_env(LOG_VARIABLE).unwrap_or_else(|_| EnvFilter::new(level));
     // Fails only when a log runs already, which then is used.
-    let _started = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).try_init();
+    let _started = tracing_subscriber::fmt()
+        .with_env_filter(filter)
+        .with_writer(std::io::stderr)
+        // A log file is read by people and programs that know no colours.
+        .with_ansi(std::io::stderr().is_terminal())
+        .try_init();
 }
 
 /// Resolves when the process is asked to end.

@@ -67,7 +67,11 @@ fn no_secret_is_in_logs_answers_events_arguments_or_files() {
     assert_clean("the process list", &arguments);
     let environment = fs::read(format!("/proc/{}/environ", service.process())).unwrap();
     assert_clean("the environment", &environment);
-    assert!(service.log().len() > 500, "the log is looked at: {}", service.log());
+    assert!(
+        service.log().len() > 500 && !service.log().contains('\x1b'),
+        "the log is plain: {}",
+        service.log()
+    );
     for entry in fs::read_dir(service.home.path()).unwrap() {
         let path = entry.unwrap().path();
         assert_clean(&path.display().to_string(), &fs::read(&path).unwrap());
