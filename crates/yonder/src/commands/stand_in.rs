@@ -1,7 +1,7 @@
 //! `yonder stand-in …`: a camera or a platform by itself, to rehearse with: switch it off and on, and watch what
 //! the service makes of it.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use anyhow::Context as _;
@@ -76,7 +76,7 @@ async fn run_camera(port: u16, user: Option<&str>, password_file: Option<&PathBu
     Ok(())
 }
 
-async fn run_platform(port: u16, key_file: &PathBuf) -> Result<(), Failure> {
+async fn run_platform(port: u16, key_file: &Path) -> Result<(), Failure> {
     let key = Source::File(key_file).read_password()?.into_inner();
     let config = PlatformConfig {
         app: "live".to_owned(),
