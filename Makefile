@@ -51,7 +51,7 @@ lint: console
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --locked -- -D warnings
 	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --document-private-items --locked --quiet
-	cd console && npm run check
+	cd console && npm run types -- --check && npm run check
 
 ## bench: figures against the floor
 bench:

@@ -1,10 +1,12 @@
 //! One delivery: dial the platform, run the dialogue, and send what the hub holds.
 
 use std::io::{ErrorKind, IoSlice};
+use std::net::Shutdown;
 use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::BytesMut;
+use socket2::SockRef;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 use tokio::time::{sleep_until, timeout};
@@ -30,7 +32,7 @@ const NO_PROGRESS: Duration = Duration::from_secs(10);
 const LAGGING_TICKS: i64 = 3 * TICKS_PER_SECOND / 2;
 const CAUGHT_UP_TICKS: i64 = TICKS_PER_SECOND / 2;
 /// An orderly end may take this long.
-const CLOSE_PATIENCE: Duration = Duration::from_secs(2);
+const CLOSE_PATIENCE: Duration = Duration::from_millis(1500);
 /// How often the backlog is looked at.
 const TICK: Duration = Duration::from_secs(1);
 
@@ -287,7 +289,8 @@ impl<'a> Delivery<'a> {
         }
     }
 
-    /// Ends the broadcast in order, if the platform still listens.
+    /// Ends the broadcast in order, if the platform still listens: says goodbye, and waits until the platform has
+    /// heard it. Closing at once could take back what it has not read yet.
     async fn close(&mut self, stream: &TcpStream) {
         self.publisher.close();
         let farewell = async {
@@ -296,9 +299,25 @@ impl<'a> Delivery<'a> {
                     return;
                 }
             }
+            if SockRef::from(stream).shutdown(Shutdown::Write).is_ok() {
+                read_to_end(stream).await;
+            }
         };
         // A platform that does not listen cannot be told.
         let _told = timeout(CLOSE_PATIENCE, farewell).await;
+    }
+}
+
+/// Reads, and leaves aside, whatever still comes until the peer closes.
+async fn read_to_end(stream: &TcpStream) {
+    let mut rest = [0; 1024];
+    while stream.readable().await.is_ok() {
+        match stream.try_read(&mut rest) {
+            Ok(0) => return,
+            Ok(_) => {}
+            Err(error) if error.kind() == ErrorKind::WouldBlock => {}
+            Err(_) => return,
+        }
     }
 }
 
