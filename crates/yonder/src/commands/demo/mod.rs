@@ -73,11 +73,14 @@ async fn wait(duration: Option<Duration>) {
 }
 
 fn welcome(url: &str, home: &Path, password: &str) -> String {
+    // As it was called from here, since it need not be on the path; a long absolute path says nothing new.
+    let called = std::env::args().next().filter(|called| Path::new(called).is_relative());
+    let program = called.unwrap_or_else(|| "yonder".to_owned());
     format!(
         "The Hollow Fell Light Railway is on the air, with stand-in cameras and platforms.\n\n\
          \x20 Console   {url}\n\
          \x20 Sign in   name `{PERSON}`, password `{password}`\n\
-         \x20 Commands  yonder --home {} status\n\n\
+         \x20 Commands  {program} --home {} status\n\n\
          Ctrl-C ends everything in order.\n",
         home.display()
     )
