@@ -25,7 +25,7 @@ setup:
 	@missing="$(strip $(MISSING))"; if [ -n "$$missing" ]; then \
 		echo "Installing $$missing"; \
 		$(SUDO) apt-get update -qq && \
-		DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing; \
+		$(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing; \
 	fi
 
 ## console: the web console, which becomes part of the program

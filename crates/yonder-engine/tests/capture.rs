@@ -29,12 +29,16 @@ impl Capture {
             .spawn()
             .ok()?;
         let mut told = String::new();
-        for line in BufReader::new(child.stderr.take()?).lines().map_while(Result::ok) {
+        let said = BufReader::new(child.stderr.take()?).lines().map_while(Result::ok);
+        for line in said {
             told += &line;
             if line.contains("Capturing on") {
-                // The announcement comes a moment before the first packet can be seen.
+                // The announcement comes a moment before the first packet can be seen, and before the refusal
+                // of those who may not capture.
                 std::thread::sleep(std::time::Duration::from_millis(700));
-                return Some(Self(child));
+                if matches!(child.try_wait(), Ok(None)) {
+                    return Some(Self(child));
+                }
             }
         }
         say(&format!("skipped: tshark cannot capture here: {told}"));
