@@ -91,7 +91,6 @@ impl<'a> Session<'a> {
         let mut buffer = BytesMut::with_capacity(READ_BYTES);
         self.pull.start(self.feed.clock.now());
         loop {
-            self.drain()?;
             self.transmit(stream).await?;
             let deadline = self.next_deadline();
             tokio::select! {

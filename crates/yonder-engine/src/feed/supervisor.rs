@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use tokio::sync::Mutex;
 use tokio::time::sleep_until;
 use yonder_core::{Cause, CauseCode, Decision};
 use yonder_media::timeline::Timeline;
@@ -12,11 +13,12 @@ use super::{Feed, lock};
 
 /// Runs until the task is dropped. Each pull is a task of its own: one that panics is a failure like others.
 pub(crate) async fn supervise(feed: Arc<Feed>) {
-    // The relay's clock outlives camera sessions.
-    let mut timeline = Timeline::default();
+    // The relay's clock outlives camera sessions, also one that panics: time must never step back for pushes
+    // that stay connected. Each pull holds the lock for as long as it runs; nobody else wants it.
+    let timeline = Arc::new(Mutex::new(Timeline::default()));
     loop {
         match feed.decide() {
-            Decision::Dial => timeline = run_pull(&feed, timeline).await,
+            Decision::Dial => run_pull(&feed, &timeline).await,
             Decision::WaitUntil(until) => {
                 tokio::select! {
                     () = sleep_until(feed.clock.instant(until)) => {}
@@ -28,27 +30,20 @@ pub(crate) async fn supervise(feed: Arc<Feed>) {
     }
 }
 
-async fn run_pull(feed: &Arc<Feed>, timeline: Timeline) -> Timeline {
+async fn run_pull(feed: &Arc<Feed>, timeline: &Arc<Mutex<Timeline>>) {
     let hang_up = feed.hang_up.subscribe();
-    let shared = Arc::clone(feed);
-    let task = tokio::spawn(async move {
-        let mut timeline = timeline;
-        let result = pull::run(&shared, &mut timeline, hang_up).await;
-        (timeline, result)
-    });
-    let outcome = task.await;
+    let (shared, mut timeline) = (Arc::clone(feed), Arc::clone(timeline).lock_owned().await);
+    let outcome = tokio::spawn(async move { pull::run(&shared, &mut timeline, hang_up).await }).await;
     lock(&feed.figures).connected = false;
-    match outcome {
-        Ok((timeline, Ok(()))) => timeline,
-        Ok((timeline, Err(cause))) => {
-            feed.change(|machine, now| machine.on_failed(cause, now));
-            timeline
-        }
+    let failure = match outcome {
+        Ok(Ok(())) => None,
+        Ok(Err(cause)) => Some(cause),
         Err(error) => {
             tracing::error!(%error, "a pull failed inside the service");
-            let cause = Cause::new(CauseCode::FeedInternal, "The service failed while pulling this feed.");
-            feed.change(|machine, now| machine.on_failed(cause, now));
-            Timeline::default()
+            Some(Cause::new(CauseCode::FeedInternal, "The service failed while pulling this feed."))
         }
+    };
+    if let Some(cause) = failure {
+        feed.change(|machine, now| machine.on_failed(cause, now));
     }
 }
