@@ -8,7 +8,7 @@ use anyhow::Context as _;
 use clap::Args;
 use nix::sys::resource::{UsageWho, getrusage};
 use serde::{Deserialize, Serialize};
-use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec};
+use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec, TransportChoice};
 use yonder_rtmp::{ServerAddress, StreamKey};
 use yonder_rtsp::CameraUrl;
 
@@ -74,7 +74,7 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
             Ok(PushSpec { destination: format!("push-{at}"), server: server.clone(), key })
         })
         .collect::<anyhow::Result<Vec<_>>>()?;
-    let feed = FeedSpec { name: "load".into(), url, credentials };
+    let feed = FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
     engine.apply(RelaySpec { name: "load".into(), feed, pushes });
     std::thread::sleep(SETTLE);
     let sent = || -> anyhow::Result<u64> {

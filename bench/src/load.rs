@@ -6,6 +6,7 @@ use std::sync::Arc;
 use anyhow::Context as _;
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_lab::{Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig};
+use yonder_media::{ParameterSets, VideoCodec};
 
 /// Path of the camera's stream.
 pub(crate) const PATH: &str = "/load";
@@ -25,7 +26,7 @@ impl Load {
     /// To be called within a tokio runtime.
     pub(crate) fn start(mbps: u32, pushes: u32) -> anyhow::Result<Self> {
         let stream = CameraStream { path: PATH.into(), media: Arc::new(media(mbps)) };
-        let camera = Camera::start(CameraConfig { streams: vec![stream], account: None, port: 0 })?;
+        let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
         let platform =
             Platform::start(PlatformConfig { app: "live".into(), channels, port: 0, record: false })?;
@@ -56,13 +57,13 @@ fn media(mbps: u32) -> LoopMedia {
             LoopFrame { nals, shown, keyframe }
         })
         .collect();
-    LoopMedia {
-        frame_rate: (FPS, 1),
-        sps: Bytes::from_static(SPS),
-        pps: Bytes::from_static(PPS),
-        frames,
-        sound: None,
+    let mut sets = ParameterSets::new(VideoCodec::H264);
+    for set in [SPS, PPS] {
+        sets.take(&Bytes::from_static(set));
     }
+    #[expect(clippy::expect_used, reason = "the parameter sets are written above")]
+    let video = sets.config().expect("the parameter sets can be read");
+    LoopMedia { frame_rate: (FPS, 1), video, frames, sound: None }
 }
 
 fn picture(keyframe: bool, size: usize, noise: &mut u32) -> Bytes {

@@ -282,6 +282,8 @@ export interface components {
             code: string;
             /** @description Next step. */
             hint: string;
+            /** @description Likely reasons, likeliest first; often none. */
+            likely?: string[];
             /** @description One sentence. */
             message: string;
             /** @description `camera`, `network`, `platform` or `ours`. */
@@ -316,12 +318,24 @@ export interface components {
             /** @description New server address. */
             server?: string | null;
         };
+        /** @description A step of a dial, done. */
+        DialStep: {
+            /**
+             * Format: int64
+             * @description Milliseconds since the dial began.
+             */
+            after_ms: number;
+            /** @description What was reached. */
+            name: string;
+        };
         /** @description A feed. */
         Feed: {
             /** @description A password is kept. */
             has_password: boolean;
             /** @description Name. */
             name: string;
+            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            pin?: string | null;
             /** @description State word. */
             state: string;
             /** @description Address of the sub stream, likewise. */
@@ -332,12 +346,16 @@ export interface components {
             url: string;
             /** @description User name. */
             user?: string | null;
+            /** @description What a careful person would change, in sentences. */
+            warnings: string[];
         };
         /** @description A change of a feed; what is left out stays. */
         FeedChange: {
             /** @description New name. */
             name?: string | null;
             password?: components["schemas"]["Secret"] | null;
+            /** @description New certificate fingerprint; empty goes back to normal trust. */
+            pin?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             transport?: components["schemas"]["Transport"] | null;
             url?: components["schemas"]["Secret"] | null;
@@ -369,8 +387,15 @@ export interface components {
             since?: string | null;
             /** @description `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`. */
             state: string;
+            /** @description Steps of the last dial. */
+            steps: components["schemas"]["DialStep"][];
             /** @description `tcp` or `udp`, while connected. */
             transport?: string | null;
+            /**
+             * Format: int64
+             * @description Pictures and frames of sound dropped because of that, with all that depended on them.
+             */
+            units_dropped: number;
             video?: components["schemas"]["VideoFacts"] | null;
         };
         /** @description What may be shown of a key. */
@@ -398,6 +423,8 @@ export interface components {
             /** @description Name, unique among feeds. */
             name: string;
             password?: components["schemas"]["Secret"] | null;
+            /** @description SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate. */
+            pin?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
@@ -478,17 +505,7 @@ export interface components {
             /** @description `off`, `dialing`, `live`, `holding`, `lagging`, `waiting` or `blocked`. */
             state: string;
             /** @description Steps of the last dial. */
-            steps: components["schemas"]["PushStep"][];
-        };
-        /** @description A step of a push's dialogue, done. */
-        PushStep: {
-            /**
-             * Format: int64
-             * @description Milliseconds since the dial began.
-             */
-            after_ms: number;
-            /** @description What was reached. */
-            name: string;
+            steps: components["schemas"]["DialStep"][];
         };
         /** @description A new key. */
         Rekey: {
@@ -589,6 +606,11 @@ export interface components {
             codec: string;
             /**
              * Format: double
+             * @description Frames per second that the stream declares.
+             */
+            declared_fps?: number | null;
+            /**
+             * Format: double
              * @description Measured frames per second.
              */
             fps?: number | null;
@@ -614,6 +636,8 @@ export interface components {
             level: number;
             /** @description Profile. */
             profile: string;
+            /** @description Tier, where the codec has tiers. */
+            tier?: string | null;
             /**
              * Format: int32
              * @description Width in samples.

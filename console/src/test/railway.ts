@@ -31,6 +31,8 @@ export function feed(change: Partial<FeedState> = {}): FeedState {
     video: null,
     audio: null,
     packets_lost: 0,
+    units_dropped: 0,
+    steps: [],
     reconnects: 0,
     ...change,
   };
@@ -42,5 +44,5 @@ export function relay(name: string, change: Partial<Relay> = {}): Relay {
 }
 
 export function cause(change: Partial<CauseFacts> = {}): CauseFacts {
-  return { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look.", ...change };
+  return { code: "feed.no-answer", side: "camera", message: "It does not answer.", hint: "Look.", likely: [], ...change };
 }

@@ -60,6 +60,9 @@ pub struct NewFeed {
     /// Password, where the address holds none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
+    /// SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pin: Option<String>,
 }
 
 /// A change of a feed; what is left out stays.
@@ -84,6 +87,9 @@ pub struct FeedChange {
     /// New password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub password: Option<Secret>,
+    /// New certificate fingerprint; empty goes back to normal trust.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pin: Option<String>,
 }
 
 /// A feed.
@@ -101,6 +107,10 @@ pub struct Feed {
     pub user: Option<String>,
     /// A password is kept.
     pub has_password: bool,
+    /// SHA-256 fingerprint of the one certificate that is trusted.
+    pub pin: Option<String>,
+    /// What a careful person would change, in sentences.
+    pub warnings: Vec<String>,
     /// State word.
     pub state: String,
 }

@@ -15,7 +15,7 @@ pub use destinations::{
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use problem::Problem;
 pub use relays::{
-    AudioFacts, CauseFacts, FeedState, NewRelay, PushState, PushStep, Relay, RelayChange, RelayEvent,
+    AudioFacts, CauseFacts, DialStep, FeedState, NewRelay, PushState, Relay, RelayChange, RelayEvent,
     VideoFacts,
 };
 pub use secret::Secret;

@@ -41,6 +41,9 @@ pub struct CauseFacts {
     pub message: String,
     /// Next step.
     pub hint: String,
+    /// Likely reasons, likeliest first; often none.
+    #[serde(default)]
+    pub likely: Vec<String>,
 }
 
 /// The measured picture.
@@ -50,12 +53,16 @@ pub struct VideoFacts {
     pub codec: String,
     /// Profile.
     pub profile: String,
+    /// Tier, where the codec has tiers.
+    pub tier: Option<String>,
     /// Level.
     pub level: f64,
     /// Width in samples.
     pub width: u32,
     /// Height in samples.
     pub height: u32,
+    /// Frames per second that the stream declares.
+    pub declared_fps: Option<f64>,
     /// Measured frames per second.
     pub fps: Option<f64>,
     /// Measured rate of the feed.
@@ -96,13 +103,17 @@ pub struct FeedState {
     pub audio: Option<AudioFacts>,
     /// Packets lost since it was switched on.
     pub packets_lost: u64,
+    /// Pictures and frames of sound dropped because of that, with all that depended on them.
+    pub units_dropped: u64,
     /// Returns after an absence.
     pub reconnects: u64,
+    /// Steps of the last dial.
+    pub steps: Vec<DialStep>,
 }
 
-/// A step of a push's dialogue, done.
+/// A step of a dial, done.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct PushStep {
+pub struct DialStep {
     /// What was reached.
     pub name: String,
     /// Milliseconds since the dial began.
@@ -135,7 +146,7 @@ pub struct PushState {
     /// How far it is behind the feed.
     pub backlog_ms: u64,
     /// Steps of the last dial.
-    pub steps: Vec<PushStep>,
+    pub steps: Vec<DialStep>,
 }
 
 /// A relay at one moment.
@@ -191,6 +202,8 @@ mod tests {
             video: None,
             audio: None,
             packets_lost: 0,
+            units_dropped: 0,
+            steps: Vec::new(),
             reconnects: 0,
         };
         let json = serde_json::to_value(&feed).unwrap();

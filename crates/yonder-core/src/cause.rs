@@ -72,20 +72,28 @@ cause_codes! {
     FeedNoAnswer, "feed.no-answer", Camera, "Check that the camera runs and that no firewall swallows the connection. Dialling goes on.";
     /// User name or password is wrong.
     FeedWrongPassword, "feed.wrong-password", Camera, "Set the right user name and password with `yonder feed edit`. Dialling has stopped, so that the camera does not lock the account.";
+    /// The account may not see the stream.
+    FeedForbidden, "feed.forbidden", Camera, "Give this account the right to view in the camera's settings, or use another account. After many failed sign-ins cameras lock an account for some minutes.";
     /// The path names no stream.
     FeedNoSuchStream, "feed.no-such-stream", Camera, "Check the path behind the host in the feed's address against the camera's manual.";
     /// The transport was refused.
     FeedTransportRefused, "feed.transport-refused", Camera, "Choose another transport with `yonder feed edit --transport`.";
     /// The camera's certificate is not trusted.
-    FeedTlsUntrusted, "feed.tls-untrusted", Camera, "Check the camera's certificate.";
+    FeedTlsUntrusted, "feed.tls-untrusted", Camera, "Compare the fingerprint with the one in the camera's settings; if it is the same, keep it with `yonder feed edit --pin`.";
+    /// TLS with the camera failed.
+    FeedTlsFailed, "feed.tls-failed", Camera, "Check that this port of the camera speaks RTSP over TLS; without TLS the address begins with rtsp://.";
+    /// The camera cannot serve now.
+    FeedNotReady, "feed.not-ready", Camera, "The camera is there but cannot serve; it may be starting, or out of resources. Dialling goes on.";
     /// There is no picture.
     FeedNoVideo, "feed.no-video", Camera, "Check the path: this stream has no picture.";
     /// The codec is not carried.
-    FeedCodecUnsupported, "feed.codec-unsupported", Camera, "Switch the camera's stream to H.264, or pull its other stream.";
+    FeedCodecUnsupported, "feed.codec-unsupported", Camera, "Switch the camera's stream to H.264 or H.265, or pull its other stream.";
     /// No keyframe comes.
     FeedNoKeyframe, "feed.no-keyframe", Camera, "Set the camera's keyframe interval to 2 seconds.";
     /// Connected, but nothing comes.
     FeedStalled, "feed.stalled", Camera, "The connection is open but no picture comes. Dialling again by itself; if it returns often, look at the camera's load and network.";
+    /// Packets come, but so many are lost that no picture is whole.
+    FeedPacketLoss, "feed.packet-loss", Network, "Pull over TCP (`yonder feed edit --transport tcp`), pull the sub stream, or look for what fills or breaks the network between the camera and this machine.";
     /// The camera hung up.
     FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting. Dialling goes on.";
     /// The camera serves no more viewers.
@@ -142,13 +150,15 @@ pub struct Cause {
     pub message: String,
     /// What to do next.
     pub hint: String,
+    /// Likely reasons, likeliest first; often none.
+    pub likely: Vec<String>,
 }
 
 impl Cause {
     /// A cause with its code's usual next step.
     #[must_use]
     pub fn new(code: CauseCode, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), hint: code.hint().to_owned() }
+        Self { code, message: message.into(), hint: code.hint().to_owned(), likely: Vec::new() }
     }
 }
 

@@ -13,12 +13,18 @@
 )]
 #![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
 
+mod account;
 mod cause;
+mod diagnosis;
 mod measure;
 mod names;
 mod supervision;
 
+pub use account::is_factory_like;
 pub use cause::{Cause, CauseCode, Side};
+pub use diagnosis::{Place, likely_reasons};
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
-pub use supervision::{Decision, FeedMachine, FeedState, PushMachine, PushState, Verdict, verdict};
+pub use supervision::{
+    Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, Verdict, verdict,
+};

@@ -5,6 +5,7 @@ use yonder_rtmp::PushError;
 use yonder_rtsp::PullError;
 
 use crate::dial::DialError;
+use crate::tls::{TlsError, fingerprint_text};
 
 /// The cause of a dial to a camera that failed.
 pub(crate) fn feed_dial(error: &DialError, target: &str) -> Cause {
@@ -39,10 +40,29 @@ fn dial_sentence(who: &str, error: &DialError, target: &str) -> String {
     }
 }
 
+/// The cause of TLS that did not come about.
+pub(crate) fn feed_tls(error: &TlsError) -> Cause {
+    match error {
+        TlsError::Untrusted { fingerprint, detail } => Cause::new(
+            CauseCode::FeedTlsUntrusted,
+            format!(
+                "The camera's certificate is not trusted: {detail}. Its SHA-256 fingerprint is {}.",
+                fingerprint_text(fingerprint)
+            ),
+        ),
+        TlsError::Failed(detail) => Cause::new(
+            CauseCode::FeedTlsFailed,
+            format!("The camera and we could not agree on TLS ({detail})."),
+        ),
+    }
+}
+
 /// The cause of a pull that ended.
 pub(crate) fn feed(error: &PullError) -> Cause {
     let code = match error {
         PullError::PasswordNeeded | PullError::WrongPassword { .. } => CauseCode::FeedWrongPassword,
+        PullError::Forbidden { .. } => CauseCode::FeedForbidden,
+        PullError::NotReady { .. } => CauseCode::FeedNotReady,
         PullError::NoSuchStream { .. } => CauseCode::FeedNoSuchStream,
         PullError::TooManyViewers { .. } => CauseCode::FeedTooManyViewers,
         PullError::TransportRefused { .. } => CauseCode::FeedTransportRefused,

@@ -1,9 +1,10 @@
 //! Reaching a host by TCP. Names are resolved anew at each dial: home connections change their address.
 
 use std::io::{self, ErrorKind};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
+use if_addrs::IfAddr;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -83,4 +84,16 @@ fn prepare(stream: &TcpStream) {
 
 fn first_line(error: &io::Error) -> String {
     error.to_string().lines().next().unwrap_or_default().to_owned()
+}
+
+/// This machine's own addresses, each with the length of its network's prefix.
+pub(crate) fn own_networks() -> Vec<(IpAddr, u8)> {
+    let interfaces = if_addrs::get_if_addrs().unwrap_or_default();
+    interfaces
+        .into_iter()
+        .map(|interface| match interface.addr {
+            IfAddr::V4(v4) => (IpAddr::V4(v4.ip), v4.prefixlen),
+            IfAddr::V6(v6) => (IpAddr::V6(v6.ip), v6.prefixlen),
+        })
+        .collect()
 }

@@ -13,10 +13,14 @@ mod hub;
 mod pull;
 mod push;
 mod spec;
+mod tls;
 mod view;
 
 pub use clock::Clock;
 pub use engine::Engine;
 pub use hub::{Cursor, Entry, Hub, Taken};
-pub use spec::{FeedSpec, PushSpec, RelaySpec};
-pub use view::{AudioView, CauseView, FeedView, PushView, RelayView, StepView, VideoView};
+pub use spec::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
+pub use tls::{Fingerprint, fingerprint_text};
+pub use view::{
+    AudioView, Carrier, CauseView, FeedView, PushView, ReceptionView, RelayView, StepView, VideoView,
+};

@@ -3,6 +3,8 @@
 use yonder_rtmp::{ServerAddress, StreamKey};
 use yonder_rtsp::{CameraUrl, Credentials};
 
+use crate::tls::Fingerprint;
+
 /// What to pull.
 #[derive(Debug, Clone)]
 pub struct FeedSpec {
@@ -12,6 +14,22 @@ pub struct FeedSpec {
     pub url: CameraUrl,
     /// User name and password.
     pub credentials: Option<Credentials>,
+    /// How packets shall travel.
+    pub transport: TransportChoice,
+    /// The one certificate that is trusted, by its SHA-256; `None` trusts what the system's authorities vouch for.
+    pub pin: Option<Fingerprint>,
+}
+
+/// How a camera's packets shall travel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum TransportChoice {
+    /// Within the connection; as datagrams where the camera refuses that, or nothing comes.
+    #[default]
+    Auto,
+    /// Within the connection.
+    Tcp,
+    /// As datagrams.
+    Udp,
 }
 
 /// Where to push.
@@ -43,7 +61,10 @@ impl FeedSpec {
         let account = |spec: &Self| {
             spec.credentials.as_ref().map(|c| (c.user.clone(), c.password.expose_secret().to_owned()))
         };
-        self.url == other.url && account(self) == account(other)
+        self.url == other.url
+            && self.transport == other.transport
+            && self.pin == other.pin
+            && account(self) == account(other)
     }
 }
 

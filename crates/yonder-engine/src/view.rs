@@ -3,6 +3,7 @@
 use std::time::{Duration, SystemTime};
 
 use yonder_core::{Cause, Side};
+use yonder_media::Track;
 
 /// A cause as it is shown.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,6 +16,8 @@ pub struct CauseView {
     pub message: String,
     /// Next step.
     pub hint: String,
+    /// Likely reasons, likeliest first.
+    pub likely: Vec<String>,
 }
 
 impl From<&Cause> for CauseView {
@@ -24,6 +27,7 @@ impl From<&Cause> for CauseView {
             side: cause.code.side(),
             message: cause.message.clone(),
             hint: cause.hint.clone(),
+            likely: cause.likely.clone(),
         }
     }
 }
@@ -35,12 +39,16 @@ pub struct VideoView {
     pub codec: &'static str,
     /// Profile name.
     pub profile: &'static str,
-    /// Ten times the level.
-    pub level: u8,
+    /// Tier, where the codec has tiers.
+    pub tier: Option<&'static str>,
+    /// Level as it is written: 4.1 and the like.
+    pub level: f64,
     /// Samples.
     pub width: u32,
     /// Samples.
     pub height: u32,
+    /// Frames per second that the stream declares.
+    pub declared_fps: Option<f64>,
     /// Measured frames per second.
     pub fps: Option<f64>,
     /// Rate of the whole feed.
@@ -58,6 +66,54 @@ pub struct AudioView {
     pub rate_hz: u32,
     /// Channels.
     pub channels: u8,
+}
+
+/// How packets travel.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Carrier {
+    /// Within the RTSP connection.
+    Tcp,
+    /// As datagrams.
+    Udp,
+}
+
+impl Carrier {
+    /// The word that people read.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Tcp => "tcp",
+            Self::Udp => "udp",
+        }
+    }
+
+    pub(crate) fn other(self) -> Self {
+        match self {
+            Self::Tcp => Self::Udp,
+            Self::Udp => Self::Tcp,
+        }
+    }
+}
+
+/// How a track's packets came in one session.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ReceptionView {
+    /// Track.
+    pub track: Track,
+    /// Packets received.
+    pub received: u64,
+    /// Packets that never came.
+    pub lost: u64,
+    /// Packets that came after a later one.
+    pub reordered: u64,
+    /// Packets that came twice, or too late.
+    pub repeated: u64,
+    /// Units dropped because of loss.
+    pub units_dropped: u64,
+    /// Interarrival jitter (RFC 3550, 6.4.1) in seconds.
+    pub jitter_s: f64,
+    /// The camera's clock against ours in parts per million, and the standard error of that.
+    pub drift_ppm: Option<(f64, f64)>,
 }
 
 /// A feed at one moment.
@@ -81,6 +137,12 @@ pub struct FeedView {
     pub audio: Option<AudioView>,
     /// Packets lost since the feed was switched on.
     pub packets_lost: u64,
+    /// Units dropped because of that, with all that depended on them.
+    pub units_dropped: u64,
+    /// Reception of the session that runs, or ran last.
+    pub reception: Vec<ReceptionView>,
+    /// Steps of the last dial.
+    pub steps: Vec<StepView>,
     /// Returns after an absence.
     pub reconnects: u64,
 }

@@ -6,8 +6,12 @@ mod door;
 mod media;
 mod platform;
 mod railway;
+mod tls;
 
-pub use camera::{Camera, CameraConfig, CameraStream};
-pub use media::{LoopFrame, LoopMedia, MediaError};
+pub use camera::{
+    Camera, CameraConfig, CameraStream, Description, Manners, Marker, SignIn, Transports, Weather,
+};
+pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};
 pub use platform::{ChannelReport, Finding, Platform, PlatformConfig, Recording};
-pub use railway::{RailwayFeed, railway_feeds};
+pub use railway::{RailwayFeed, railway_feeds, tunnel_media};
+pub use tls::Certificate;

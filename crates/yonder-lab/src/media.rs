@@ -1,15 +1,23 @@
 //! Files that stand-in cameras play in a loop.
 
 use bytes::Bytes;
-use yonder_media::AudioConfig;
-use yonder_media::aac::{AdtsError, split_adts};
-use yonder_media::h264::{self, NalKind, PictureOrder, SliceStart, Sps};
+use yonder_media::aac::{AdtsError, SAMPLES_PER_FRAME, split_adts};
+use yonder_media::g711::Law;
+use yonder_media::{
+    AudioConfig, NalRole, ParameterSets, PictureOrder, VideoCodec, VideoConfig, h264, h265,
+    split_access_units, split_nals,
+};
+
+/// Samples per second of G.711.
+const G711_RATE: u32 = 8_000;
+/// Samples in one packet of G.711: 20 ms, the default of RFC 3551, 4.2.
+const G711_SAMPLES: u32 = 160;
 
 /// Why a file cannot be played.
 #[derive(Debug, thiserror::Error)]
 pub enum MediaError {
-    /// There is no sequence parameter set that can be read.
-    #[error("the picture has no readable sequence parameter set")]
+    /// The parameter sets are missing or cannot be read.
+    #[error("the picture has no readable parameter sets")]
     NoParameterSet,
     /// There is no picture.
     #[error("the file holds no picture that begins with a keyframe")]
@@ -30,19 +38,28 @@ pub struct LoopFrame {
     pub keyframe: bool,
 }
 
+/// The sound of a loop.
+#[derive(Debug, Clone)]
+pub struct LoopSound {
+    /// Codec and its facts.
+    pub config: AudioConfig,
+    /// Frames in order.
+    pub frames: Vec<Bytes>,
+    /// Samples of one frame.
+    pub samples: u32,
+}
+
 /// A loop of pictures, with sound or without.
 #[derive(Debug, Clone)]
 pub struct LoopMedia {
     /// Frames per second as numerator and denominator.
     pub frame_rate: (u32, u32),
-    /// Sequence parameter set.
-    pub sps: Bytes,
-    /// Picture parameter set.
-    pub pps: Bytes,
+    /// The description of the picture.
+    pub video: VideoConfig,
     /// Pictures in decoding order.
     pub frames: Vec<LoopFrame>,
-    /// Sound: its configuration and frames.
-    pub sound: Option<(AudioConfig, Vec<Bytes>)>,
+    /// Sound.
+    pub sound: Option<LoopSound>,
 }
 
 impl LoopMedia {
@@ -50,18 +67,35 @@ impl LoopMedia {
     ///
     /// # Errors
     /// [`MediaError`] when the files hold nothing that can be played.
-    pub fn parse(picture: &Bytes, sound: Option<&Bytes>) -> Result<Self, MediaError> {
-        let nals = h264::split_nals(picture);
-        let first = |kind| nals.iter().find(|nal| h264::kind_of(nal) == kind).cloned();
-        let sps = first(NalKind::Sps).ok_or(MediaError::NoParameterSet)?;
-        let pps = first(NalKind::Pps).ok_or(MediaError::NoParameterSet)?;
-        let facts = Sps::parse(&sps).map_err(|_| MediaError::NoParameterSet)?;
-        let frames = frames(&h264::split_access_units(&nals), &facts);
+    pub fn parse(codec: VideoCodec, picture: &Bytes, sound: Option<&Bytes>) -> Result<Self, MediaError> {
+        let nals = split_nals(picture);
+        let mut sets = ParameterSets::new(codec);
+        for nal in &nals {
+            sets.take(nal);
+        }
+        let video = sets.config().ok_or(MediaError::NoParameterSet)?;
+        let frames = frames(&nals, &video);
         if !frames.first().is_some_and(|frame| frame.keyframe) {
             return Err(MediaError::NoPicture);
         }
-        let frame_rate = facts.frame_rate.unwrap_or((25, 1));
-        Ok(Self { frame_rate, sps, pps, frames, sound: sound.map(split_adts).transpose()? })
+        let frame_rate = video.facts().frame_rate.unwrap_or((25, 1));
+        let sound = sound.map(split_adts).transpose()?;
+        let sound = sound.map(|(config, frames)| LoopSound { config, frames, samples: SAMPLES_PER_FRAME });
+        Ok(Self { frame_rate, video, frames, sound })
+    }
+
+    /// The same pictures with a hum of G.711, as long as the loop.
+    #[must_use]
+    pub fn with_g711(mut self, law: Law) -> Self {
+        let (rate, per) = self.frame_rate;
+        let length = u32::try_from(self.frames.len()).unwrap_or(1);
+        let samples = u64::from(length) * u64::from(per) * u64::from(G711_RATE) / u64::from(rate);
+        let config = AudioConfig::G711 { law, sample_rate: G711_RATE, channels: 1 };
+        let count = u32::try_from(samples).unwrap_or_default() / G711_SAMPLES;
+        let frame = |at: u32| (0..G711_SAMPLES).map(|i| hum(law, at * G711_SAMPLES + i)).collect::<Vec<u8>>();
+        let frames = (0..count).map(|at| Bytes::from(frame(at))).collect();
+        self.sound = Some(LoopSound { config, frames, samples: G711_SAMPLES });
+        self
     }
 
     /// RTP time of a picture shown at `shown` frames from the start, at 90 kHz.
@@ -72,42 +106,63 @@ impl LoopMedia {
     }
 }
 
-fn frames(units: &[Vec<Bytes>], facts: &Sps) -> Vec<LoopFrame> {
+/// A low square wave, near silence: the sample 16 codes away from it, to either side.
+fn hum(law: Law, at: u32) -> u8 {
+    let up = (at / 40).is_multiple_of(2);
+    law.silence() ^ if up { 0x10 } else { 0x90 }
+}
+
+fn frames(nals: &[Bytes], video: &VideoConfig) -> Vec<LoopFrame> {
+    let role: fn(&[u8]) -> NalRole = match video.codec() {
+        VideoCodec::H264 => h264::role_of,
+        VideoCodec::H265 => h265::role_of,
+    };
+    let units = split_access_units(nals, role);
     let mut order = PictureOrder::default();
     let mut group = 0_i64;
     let mut frames = Vec::with_capacity(units.len());
     for (at, nals) in (0_i64..).zip(units) {
-        let keyframe = nals.iter().any(|nal| h264::kind_of(nal) == NalKind::IdrSlice);
+        let keyframe =
+            nals.iter().any(|nal| matches!(role(nal), NalRole::Picture { random_access: true, .. }));
         if keyframe {
             group = at;
         }
-        let slice = nals
-            .iter()
-            .find(|nal| h264::kind_of(nal).is_picture())
-            .and_then(|nal| SliceStart::parse(nal, facts).ok());
-        let shown = match slice.filter(|slice| slice.order_lsb.is_some()) {
-            // The order count rises by two a frame (8.2.1).
-            Some(slice) => group + order.next(&slice, facts) / 2,
-            None => at,
-        };
-        frames.push(LoopFrame { nals: nals.clone(), shown, keyframe });
+        let first = nals.iter().find(|nal| matches!(role(nal), NalRole::Picture { begins: true, .. }));
+        let shown = first.and_then(|nal| shown_in_group(nal, video, &mut order));
+        frames.push(LoopFrame { shown: shown.map_or(at, |shown| group + shown), nals, keyframe });
     }
     frames
+}
+
+/// The picture's place on screen within its group, where the stream tells.
+fn shown_in_group(nal: &[u8], video: &VideoConfig, order: &mut PictureOrder) -> Option<i64> {
+    match video {
+        // The count rises by two a frame (H.264, 8.2.1).
+        VideoConfig::H264(config) => {
+            let slice = h264::SliceStart::parse(nal, &config.facts).ok()?;
+            Some(order.next(slice.order_lsb?, config.facts.order_lsb_bits, slice.idr) / 2)
+        }
+        VideoConfig::H265(config) => {
+            let pps = h265::Pps::parse(config.pps.first()?).ok()?;
+            let slice = h265::SliceStart::parse(nal, &config.facts, &pps).ok()??;
+            Some(order.next(slice.order_lsb, config.facts.order_lsb_bits, slice.idr))
+        }
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::railway_feeds;
+    use crate::{railway_feeds, tunnel_media};
 
     #[test]
-    fn every_scene_of_the_railway_loops_on_screen_without_hole_or_repeat() {
-        for feed in railway_feeds() {
-            let media = feed.main();
+    fn every_scene_loops_on_screen_without_hole_or_repeat() {
+        let railway = railway_feeds().map(|feed| (feed.name, feed.main()));
+        for (name, media) in railway.into_iter().chain([("Tunnel", tunnel_media())]) {
             let mut shown: Vec<i64> = media.frames.iter().map(|frame| frame.shown).collect();
             shown.sort_unstable();
             let expected: Vec<i64> = (0..).take(media.frames.len()).collect();
-            assert_eq!(shown, expected, "{}", feed.name);
+            assert_eq!(shown, expected, "{name}");
         }
     }
 
@@ -116,13 +171,24 @@ mod tests {
         let feed = railway_feeds().into_iter().find(|feed| feed.name == "Bandstand").unwrap();
         let media = feed.main();
         assert!(media.frames.windows(2).any(|pair| pair[1].shown < pair[0].shown));
-        let (config, frames) = media.sound.unwrap();
-        assert_eq!((config.facts.sample_rate, frames.len()), (48_000, 375));
+        let sound = media.sound.unwrap();
+        assert_eq!((sound.config.sample_rate(), sound.frames.len()), (48_000, 375));
+    }
+
+    #[test]
+    fn the_tunnel_is_h265_with_slices_reordering_and_g711() {
+        let media = tunnel_media();
+        assert_eq!(media.video.codec(), VideoCodec::H265);
+        assert!(media.frames.windows(2).any(|pair| pair[1].shown < pair[0].shown));
+        let slices = media.frames[1].nals.iter().filter(|nal| h265::kind_of(nal).is_picture()).count();
+        assert_eq!(slices, 2);
+        let sound = media.sound.unwrap();
+        assert_eq!((sound.config.sample_rate(), sound.frames.len()), (8_000, 400));
     }
 
     #[test]
     fn files_without_a_picture_are_refused() {
-        let none = LoopMedia::parse(&Bytes::from_static(b"no start code"), None);
+        let none = LoopMedia::parse(VideoCodec::H264, &Bytes::from_static(b"no start code"), None);
         assert!(matches!(none, Err(MediaError::NoParameterSet)));
     }
 }

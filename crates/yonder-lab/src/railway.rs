@@ -1,6 +1,8 @@
 //! The cameras of the Hollow Fell Light Railway, with the scenes that ship with the program.
 
 use bytes::Bytes;
+use yonder_media::VideoCodec;
+use yonder_media::g711::Law;
 
 use crate::media::LoopMedia;
 
@@ -26,7 +28,7 @@ impl RailwayFeed {
     #[expect(clippy::expect_used, reason = "the files are part of the program and tested with it")]
     pub fn main(&self) -> LoopMedia {
         let sound = self.sound.map(Bytes::from_static);
-        LoopMedia::parse(&Bytes::from_static(self.picture), sound.as_ref())
+        LoopMedia::parse(VideoCodec::H264, &Bytes::from_static(self.picture), sound.as_ref())
             .expect("shipped media can be played")
     }
 
@@ -40,9 +42,23 @@ impl RailwayFeed {
         let (path, picture) = self.sub?;
         Some((
             path,
-            LoopMedia::parse(&Bytes::from_static(picture), None).expect("shipped media can be played"),
+            LoopMedia::parse(VideoCodec::H264, &Bytes::from_static(picture), None)
+                .expect("shipped media can be played"),
         ))
     }
+}
+
+/// The tunnel mouth's camera: H.265 with two slices a picture and reordering, and G.711.
+///
+/// # Panics
+/// As [`RailwayFeed::main`].
+#[must_use]
+#[expect(clippy::expect_used, reason = "the file is part of the program and tested with it")]
+pub fn tunnel_media() -> LoopMedia {
+    let picture = Bytes::from_static(include_bytes!("../../../demo/media/viaduct-hevc.h265"));
+    LoopMedia::parse(VideoCodec::H265, &picture, None)
+        .expect("shipped media can be played")
+        .with_g711(Law::Mu)
 }
 
 /// All feeds of the railway.

@@ -1,15 +1,26 @@
-//! FLV tag bodies (Adobe Flash Video File Format 10.1, E.4.2 and E.4.3), as RTMP messages carry them.
+//! FLV tag bodies (Adobe Flash Video File Format 10.1, E.4.2 and E.4.3; Enhanced RTMP v1 for H.265), as RTMP
+//! messages carry them.
 //!
 //! A body is a list of pieces: small headers of our own, and the access unit's slices as they are. Nothing of
 //! the payload is copied, and one body serves every push.
 
 use bytes::{BufMut, Bytes, BytesMut};
 
-use crate::stream::{AudioConfig, VideoConfig};
+use crate::g711::Law;
+use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
 use crate::unit::{AccessUnit, Payload, Track};
 
 /// `SoundFormat` 10 (AAC), 44 kHz, 16 bit, stereo: fixed for AAC whatever it really is (E.4.2.1).
 const AAC_TAG: u8 = 0xaf;
+/// `SoundFormat` 7 and 8 (G.711 A-law and µ-law), 16 bit, mono; the last bit says stereo.
+const A_LAW_TAG: u8 = 0x72;
+const MU_LAW_TAG: u8 = 0x82;
+/// `IsExHeader`: what follows is a packet type and a `FourCC` (Enhanced RTMP v1, "Defining Additional Video
+/// Codecs").
+const ENHANCED: u8 = 0x80;
+const HEVC_FOUR_CC: &[u8; 4] = b"hvc1";
+/// `PacketTypeCodedFramesX`: pictures whose composition offset is zero go without it.
+const MEDIA_WITHOUT_OFFSET: u8 = 3;
 /// `CodecID` 7: AVC.
 const AVC_CODEC: u8 = 7;
 const KEYFRAME: u8 = 1 << 4;
@@ -35,46 +46,69 @@ impl Body {
         Self { track, pieces, len }
     }
 
-    /// The AVC sequence header for a video configuration.
+    /// The sequence header for a video configuration.
     #[must_use]
     pub fn video_headers(config: &VideoConfig) -> Self {
-        let head = Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_HEADER, 0, 0, 0]);
+        let head = match config.codec() {
+            VideoCodec::H264 => Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_HEADER, 0, 0, 0]),
+            VideoCodec::H265 => enhanced_head(KEYFRAME | SEQUENCE_HEADER),
+        };
         Self::new(Track::Video, vec![head, config.record()])
     }
 
-    /// The AAC sequence header for an audio configuration.
+    /// The sequence header for an audio configuration; G.711 has none.
     #[must_use]
-    pub fn audio_headers(config: &AudioConfig) -> Self {
+    pub fn audio_headers(config: &AudioConfig) -> Option<Self> {
+        let AudioConfig::Aac { specific, .. } = config else { return None };
         let head = Bytes::from_static(&[AAC_TAG, SEQUENCE_HEADER]);
-        Self::new(Track::Audio, vec![head, config.specific.clone()])
+        Some(Self::new(Track::Audio, vec![head, specific.clone()]))
     }
 
     /// The end of a video sequence, sent before an orderly close.
     #[must_use]
-    pub fn video_end() -> Self {
-        let head = Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_END, 0, 0, 0]);
+    pub fn video_end(codec: VideoCodec) -> Self {
+        let head = match codec {
+            VideoCodec::H264 => Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_END, 0, 0, 0]),
+            VideoCodec::H265 => enhanced_head(KEYFRAME | SEQUENCE_END),
+        };
         Self::new(Track::Video, vec![head])
     }
 
-    /// The body for an access unit.
+    /// The body for an access unit of a stream with these headers.
     #[must_use]
-    pub fn of_unit(unit: &AccessUnit) -> Self {
+    pub fn of_unit(unit: &AccessUnit, headers: &StreamHeaders) -> Self {
         match &unit.payload {
-            Payload::Nals(nals) => Self::of_picture(unit, nals),
+            Payload::Nals(nals) => {
+                let codec = headers.video.as_ref().map_or(VideoCodec::H264, VideoConfig::codec);
+                Self::of_picture(unit, nals, codec)
+            }
             Payload::Frame(frame) => {
-                Self::new(unit.track, vec![Bytes::from_static(&[AAC_TAG, MEDIA]), frame.clone()])
+                let head = match headers.audio {
+                    Some(AudioConfig::G711 { law, channels, .. }) => g711_head(law, channels),
+                    _ => Bytes::from_static(&[AAC_TAG, MEDIA]),
+                };
+                Self::new(unit.track, vec![head, frame.clone()])
             }
         }
     }
 
     /// All the headers of one picture share one small allocation.
-    fn of_picture(unit: &AccessUnit, nals: &[Bytes]) -> Self {
-        let mut headers = BytesMut::with_capacity(5 + 4 * nals.len());
-        headers.put_u8(if unit.keyframe { KEYFRAME } else { INTER_FRAME } | AVC_CODEC);
-        headers.put_u8(MEDIA);
+    fn of_picture(unit: &AccessUnit, nals: &[Bytes], codec: VideoCodec) -> Self {
+        let mut headers = BytesMut::with_capacity(8 + 4 * nals.len());
+        let frame = if unit.keyframe { KEYFRAME } else { INTER_FRAME };
         // SI24; the range is far beyond any reorder depth, and what is beyond it is held at its edge.
         let composition = i32::try_from(unit.composition_ms().clamp(0, 0x7f_ffff)).unwrap_or_default();
-        headers.put_int(i64::from(composition), 3);
+        match codec {
+            VideoCodec::H264 => headers.put_slice(&[frame | AVC_CODEC, MEDIA]),
+            VideoCodec::H265 => {
+                let kind = if composition == 0 { MEDIA_WITHOUT_OFFSET } else { MEDIA };
+                headers.put_u8(ENHANCED | frame | kind);
+                headers.put_slice(HEVC_FOUR_CC);
+            }
+        }
+        if codec == VideoCodec::H264 || composition != 0 {
+            headers.put_int(i64::from(composition), 3);
+        }
         let mut pieces = Vec::with_capacity(2 * nals.len());
         for nal in nals {
             headers.put_u32(u32::try_from(nal.len()).unwrap_or(u32::MAX));
@@ -88,11 +122,32 @@ impl Body {
     }
 }
 
+fn enhanced_head(frame_and_kind: u8) -> Bytes {
+    let mut head = BytesMut::with_capacity(5);
+    head.put_u8(ENHANCED | frame_and_kind);
+    head.put_slice(HEVC_FOUR_CC);
+    head.freeze()
+}
+
+fn g711_head(law: Law, channels: u8) -> Bytes {
+    match (law, channels > 1) {
+        (Law::A, false) => Bytes::from_static(&[A_LAW_TAG]),
+        (Law::A, true) => Bytes::from_static(&[A_LAW_TAG | 1]),
+        (Law::Mu, false) => Bytes::from_static(&[MU_LAW_TAG]),
+        (Law::Mu, true) => Bytes::from_static(&[MU_LAW_TAG | 1]),
+    }
+}
+
 /// What a received tag body turned out to be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Content {
-    /// An `AVCDecoderConfigurationRecord`.
-    VideoHeaders(Bytes),
+    /// A decoder configuration record.
+    VideoHeaders {
+        /// Codec.
+        codec: VideoCodec,
+        /// The record.
+        record: Bytes,
+    },
     /// A picture: composition offset in milliseconds, keyframe flag, NAL units.
     Picture {
         /// Composition offset in milliseconds.
@@ -108,6 +163,13 @@ pub enum Content {
     AudioHeaders(Bytes),
     /// One raw AAC frame.
     Sound(Bytes),
+    /// G.711 samples.
+    G711 {
+        /// Law.
+        law: Law,
+        /// Samples, one byte each.
+        samples: Bytes,
+    },
 }
 
 /// Why a received tag body was refused.
@@ -116,7 +178,7 @@ pub enum BodyError {
     /// It ends inside a header or a NAL unit.
     #[error("tag body is cut short")]
     Short,
-    /// The codec is not H.264 or AAC.
+    /// The codec is none of those carried.
     #[error("tag codec {0} is not carried")]
     Codec(u8),
     /// The packet type is unknown.
@@ -129,25 +191,46 @@ pub enum BodyError {
 /// # Errors
 /// [`BodyError`] when it is cut short or of another codec.
 pub fn read_video(mut body: Bytes) -> Result<Content, BodyError> {
-    let Some((&[tag, kind, c0, c1, c2], _)) = body.split_first_chunk::<5>() else {
+    let Some((&[tag, b1, b2, b3, b4], _)) = body.split_first_chunk::<5>() else {
         return Err(BodyError::Short);
     };
-    if tag & 0x0f != AVC_CODEC || tag & 0x80 != 0 {
+    let keyframe = tag & 0x70 == KEYFRAME;
+    let rest = body.split_off(5);
+    if tag & ENHANCED != 0 {
+        if &[b1, b2, b3, b4] != HEVC_FOUR_CC {
+            return Err(BodyError::Codec(tag & 0x0f));
+        }
+        return read_enhanced(tag & 0x0f, keyframe, rest);
+    }
+    if tag & 0x0f != AVC_CODEC {
         return Err(BodyError::Codec(tag & 0x0f));
     }
-    // Sign extension of SI24 by an arithmetic shift.
-    let composition_ms = i32::from_be_bytes([c0, c1, c2, 0]) >> 8;
-    let rest = body.split_off(5);
-    match kind {
-        SEQUENCE_HEADER => Ok(Content::VideoHeaders(rest)),
-        MEDIA => Ok(Content::Picture {
-            composition_ms,
-            keyframe: tag & 0x70 == KEYFRAME,
-            nals: split_length_prefixed(rest)?,
-        }),
+    match b1 {
+        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec: VideoCodec::H264, record: rest }),
+        MEDIA => picture([b2, b3, b4], keyframe, rest),
         SEQUENCE_END => Ok(Content::VideoEnd),
         other => Err(BodyError::PacketType(other)),
     }
+}
+
+fn read_enhanced(kind: u8, keyframe: bool, mut rest: Bytes) -> Result<Content, BodyError> {
+    match kind {
+        SEQUENCE_HEADER => Ok(Content::VideoHeaders { codec: VideoCodec::H265, record: rest }),
+        MEDIA => {
+            let Some((offset, _)) = rest.split_first_chunk::<3>() else { return Err(BodyError::Short) };
+            let offset = *offset;
+            picture(offset, keyframe, rest.split_off(3))
+        }
+        MEDIA_WITHOUT_OFFSET => picture([0; 3], keyframe, rest),
+        SEQUENCE_END => Ok(Content::VideoEnd),
+        other => Err(BodyError::PacketType(other)),
+    }
+}
+
+fn picture([c0, c1, c2]: [u8; 3], keyframe: bool, data: Bytes) -> Result<Content, BodyError> {
+    // Sign extension of SI24 by an arithmetic shift.
+    let composition_ms = i32::from_be_bytes([c0, c1, c2, 0]) >> 8;
+    Ok(Content::Picture { composition_ms, keyframe, nals: split_length_prefixed(data)? })
 }
 
 /// Reads an audio tag body. Shares `body`.
@@ -155,12 +238,19 @@ pub fn read_video(mut body: Bytes) -> Result<Content, BodyError> {
 /// # Errors
 /// [`BodyError`] when it is cut short or of another codec.
 pub fn read_audio(mut body: Bytes) -> Result<Content, BodyError> {
-    let Some((&[tag, kind], _)) = body.split_first_chunk::<2>() else {
-        return Err(BodyError::Short);
+    let &tag = body.first().ok_or(BodyError::Short)?;
+    let law = match tag >> 4 {
+        7 => Some(Law::A),
+        8 => Some(Law::Mu),
+        _ => None,
     };
+    if let Some(law) = law {
+        return Ok(Content::G711 { law, samples: body.split_off(1) });
+    }
     if tag >> 4 != AAC_TAG >> 4 {
         return Err(BodyError::Codec(tag >> 4));
     }
+    let &kind = body.get(1).ok_or(BodyError::Short)?;
     let rest = body.split_off(2);
     match kind {
         SEQUENCE_HEADER => Ok(Content::AudioHeaders(rest)),
@@ -186,6 +276,8 @@ fn split_length_prefixed(mut data: Bytes) -> Result<Vec<Bytes>, BodyError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::h265;
+    use crate::h265::sps::tests::{SAMPLE_MAIN_1080P, SAMPLE_PPS, SAMPLE_VPS};
     use proptest::prelude::*;
 
     fn joined(body: &Body) -> Bytes {
@@ -198,16 +290,53 @@ mod tests {
         AccessUnit { track: Track::Video, dts: 0, pts: offset, keyframe, payload: Payload::Nals(nals) }
     }
 
+    fn h264() -> StreamHeaders {
+        StreamHeaders::default()
+    }
+
+    fn h265() -> StreamHeaders {
+        let mut sets = h265::ParameterSets::default();
+        for nal in [SAMPLE_VPS, SAMPLE_MAIN_1080P, SAMPLE_PPS] {
+            sets.take(&Bytes::from_static(nal));
+        }
+        StreamHeaders { video: sets.config().map(VideoConfig::H265), audio: None }
+    }
+
+    #[test]
+    fn h265_is_tagged_by_its_four_character_code() {
+        let headers = h265();
+        let body = Body::video_headers(headers.video.as_ref().unwrap());
+        assert_eq!(joined(&body)[..6], [0x90, b'h', b'v', b'c', b'1', 1]);
+        let nal = Bytes::from_static(&[0x26, 1]);
+        let body = Body::of_unit(&picture(vec![nal.clone()], true, 0), &headers);
+        assert_eq!(joined(&body)[..], [0x93, b'h', b'v', b'c', b'1', 0, 0, 0, 2, 0x26, 1]);
+        let body = Body::of_unit(&picture(vec![nal], false, 3_600), &headers);
+        assert_eq!(joined(&body)[..8], [0xa1, b'h', b'v', b'c', b'1', 0, 0, 40]);
+        assert_eq!(read_video(joined(&Body::video_end(VideoCodec::H265))), Ok(Content::VideoEnd));
+    }
+
+    #[test]
+    fn g711_goes_without_headers_under_its_own_tag() {
+        let config = AudioConfig::G711 { law: Law::Mu, sample_rate: 8_000, channels: 1 };
+        assert_eq!(Body::audio_headers(&config), None);
+        let samples = Bytes::from_static(&[0xff; 4]);
+        let payload = Payload::Frame(samples.clone());
+        let unit = AccessUnit { track: Track::Audio, dts: 0, pts: 0, keyframe: true, payload };
+        let body = Body::of_unit(&unit, &StreamHeaders { video: None, audio: Some(config) });
+        assert_eq!(joined(&body)[0], 0x82);
+        assert_eq!(read_audio(joined(&body)), Ok(Content::G711 { law: Law::Mu, samples }));
+    }
+
     #[test]
     fn a_keyframe_is_tagged_as_one_and_its_units_get_lengths() {
-        let body = Body::of_unit(&picture(vec![Bytes::from_static(&[0x65, 9])], true, 3_600));
+        let body = Body::of_unit(&picture(vec![Bytes::from_static(&[0x65, 9])], true, 3_600), &h264());
         assert_eq!(joined(&body)[..], [0x17, 1, 0, 0, 40, 0, 0, 0, 2, 0x65, 9]);
     }
 
     #[test]
     fn payload_slices_are_shared_not_copied() {
         let nal = Bytes::from(vec![0x41; 1000]);
-        let body = Body::of_unit(&picture(vec![nal.clone()], false, 0));
+        let body = Body::of_unit(&picture(vec![nal.clone()], false, 0), &h264());
         assert_eq!(body.pieces[1].as_ptr(), nal.as_ptr());
     }
 
@@ -220,7 +349,7 @@ mod tests {
             keyframe: true,
             payload: Payload::Frame(Bytes::from_static(&[1, 2])),
         };
-        assert_eq!(joined(&Body::of_unit(&unit))[..], [0xaf, 1, 1, 2]);
+        assert_eq!(joined(&Body::of_unit(&unit, &h264()))[..], [0xaf, 1, 1, 2]);
     }
 
     #[test]
@@ -241,12 +370,15 @@ mod tests {
         fn pictures_survive_the_round_trip(
             nals in prop::collection::vec(prop::collection::vec(any::<u8>(), 1..40), 0..6),
             keyframe: bool,
-            offset_ms in 0_i64..5_000,
+            offset_ms in prop_oneof![Just(0_i64), 0_i64..5_000],
         ) {
             let nals: Vec<Bytes> = nals.into_iter().map(Bytes::from).collect();
-            let body = Body::of_unit(&picture(nals.clone(), keyframe, offset_ms * 90));
             let composition_ms = i32::try_from(offset_ms).unwrap();
-            prop_assert_eq!(read_video(joined(&body)), Ok(Content::Picture { composition_ms, keyframe, nals }));
+            for headers in [h264(), h265()] {
+                let body = Body::of_unit(&picture(nals.clone(), keyframe, offset_ms * 90), &headers);
+                let expected = Content::Picture { composition_ms, keyframe, nals: nals.clone() };
+                prop_assert_eq!(read_video(joined(&body)), Ok(expected));
+            }
         }
 
         #[test]

@@ -17,11 +17,17 @@
 pub mod aac;
 mod bits;
 pub mod flv;
+pub mod g711;
 pub mod h264;
+pub mod h265;
+mod nal;
+mod order;
 mod stream;
 pub mod timeline;
 mod unit;
 
 pub use bits::{BitReader, BitsError};
-pub use stream::{AudioConfig, StreamHeaders, VideoConfig};
+pub use nal::{NalRole, split_access_units, split_nals};
+pub use order::PictureOrder;
+pub use stream::{AudioConfig, ParameterSets, PictureFacts, StreamHeaders, VideoCodec, VideoConfig};
 pub use unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};

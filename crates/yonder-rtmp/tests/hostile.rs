@@ -7,7 +7,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use proptest::prelude::*;
 use yonder_media::flv::Body;
-use yonder_media::{AccessUnit, Payload, Track};
+use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 use yonder_rtmp::{
     Command, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent, ServerAddress, StreamKey,
 };
@@ -51,13 +51,9 @@ fn live() -> (Publisher, Receiver) {
 }
 
 fn picture(keyframe: bool) -> Body {
-    Body::of_unit(&AccessUnit {
-        track: Track::Video,
-        dts: 0,
-        pts: 0,
-        keyframe,
-        payload: Payload::Nals(vec![Bytes::from_static(&[0x65, 1, 2, 3])]),
-    })
+    let payload = Payload::Nals(vec![Bytes::from_static(&[0x65, 1, 2, 3])]);
+    let unit = AccessUnit { track: Track::Video, dts: 0, pts: 0, keyframe, payload };
+    Body::of_unit(&unit, &StreamHeaders::default())
 }
 
 #[test]
@@ -82,13 +78,9 @@ fn sixty_days_cross_the_wrap_of_rtmp_time_without_a_step_back() {
 fn extended_times_are_read_on_every_kind_of_chunk() {
     let (mut publisher, mut receiver) = live();
     // Larger than our chunk size, beyond 24 bits of time: headers of kinds 0 and 3 with extended fields.
-    let large = Body::of_unit(&AccessUnit {
-        track: Track::Video,
-        dts: 0,
-        pts: 0,
-        keyframe: true,
-        payload: Payload::Nals(vec![Bytes::from(vec![0x65; 200_000])]),
-    });
+    let payload = Payload::Nals(vec![Bytes::from(vec![0x65; 200_000])]);
+    let unit = AccessUnit { track: Track::Video, dts: 0, pts: 0, keyframe: true, payload };
+    let large = Body::of_unit(&unit, &StreamHeaders::default());
     for timestamp in [0x0100_0000, 0x0200_0000, 0x0200_0028, 0x0200_0050] {
         publisher.send_body(&large, timestamp);
         let events = exchange(&mut publisher, &mut receiver);

@@ -16,9 +16,25 @@ pub enum PullError {
     /// The camera wants a user name and password and none were given (401).
     #[error("the camera asks for a user name and password")]
     PasswordNeeded,
-    /// The camera refused the user name and password (401 after an answer, or 403).
+    /// The camera refused the user name and password (401 after an answer).
     #[error("the camera refused the user name or password ({status} {reason})")]
     WrongPassword {
+        /// Status code.
+        status: u16,
+        /// The camera's words.
+        reason: String,
+    },
+    /// The camera knows us but does not let us see this (403).
+    #[error("the camera forbids this account to see the stream ({status} {reason})")]
+    Forbidden {
+        /// Status code.
+        status: u16,
+        /// The camera's words.
+        reason: String,
+    },
+    /// The camera is there but cannot serve now (503 and other server errors).
+    #[error("the camera cannot serve the stream now ({status} {reason})")]
+    NotReady {
         /// Status code.
         status: u16,
         /// The camera's words.
@@ -48,7 +64,7 @@ pub enum PullError {
         /// The camera's words.
         reason: String,
     },
-    /// The stream is somewhere else (301, 302).
+    /// The stream is somewhere else (301, 302 and their like, or a REDIRECT request).
     #[error("the camera sends us to another address")]
     Redirected {
         /// The new address, without credentials.
@@ -74,7 +90,7 @@ pub enum PullError {
         codec: String,
     },
     /// The camera did not answer in time.
-    #[error("no answer to {}", match .0 { Timer::Reply(method) => method })]
+    #[error("the camera did not answer {}", match .0 { Timer::Reply(method) => method })]
     NoAnswer(Timer),
     /// The camera ended the session.
     #[error("the camera ended the session")]

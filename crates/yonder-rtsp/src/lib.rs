@@ -1,5 +1,5 @@
 //! Pulling a camera: the RTSP client (RFC 2326), session descriptions (RFC 8866), RTP and RTCP (RFC 3550) and
-//! the depacketisers for H.264 (RFC 6184) and AAC (RFC 3640).
+//! the depacketisers for H.264 (RFC 6184), H.265 (RFC 7798), AAC (RFC 3640 and RFC 6416) and G.711 (RFC 3551).
 //!
 //! Everything here is pure: no sockets, no clock. [`Pull`] is the machine a driver owns: give it what the
 //! socket delivered and the time since an epoch of the driver's choice, then drain what it has to send, its
@@ -24,7 +24,9 @@ pub mod rtp;
 pub mod sdp;
 mod url;
 
-pub use client::{Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Step};
+pub use client::{
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, DatagramPeer, Offered, Step, Transport,
+};
 pub use error::{PullError, Timer};
-pub use pull::{Described, Pull, PullEvent, RawUnit, TrackFigures};
+pub use pull::{Datagram, Described, Pull, PullEvent, RawUnit, TrackFigures};
 pub use url::{CameraUrl, Credentials, UrlError};

@@ -5,13 +5,15 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_media::aac::AudioSpecificConfig;
-use yonder_media::h264::ParameterSets;
-use yonder_media::{AudioConfig, Payload, StreamHeaders, Track};
+use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
 
-use crate::client::{Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Step};
+use crate::client::{
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, DatagramPeer, Offered, Step, Transport,
+};
 use crate::error::PullError;
 use crate::rtp::{
-    self, AacDepacketiser, Arrival, H264Depacketiser, ReceptionFigures, Rtcp, RtpPacket, Source,
+    self, AacDepacketiser, Arrival, Depacketiser, LatmDepacketiser, OrderFigures, PictureDepacketiser,
+    ReceptionFigures, ReorderBuffer, Rtcp, RtpPacket, Source, TrackUnit,
 };
 
 /// How often receiver reports are sent (RFC 3550, 6.2 recommends at least five seconds).
@@ -30,20 +32,35 @@ pub struct RawUnit {
     pub payload: Payload,
 }
 
-/// A track as it was described.
+/// A track as it was described and set up.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Described {
     /// Track.
     pub track: Track,
     /// RTP ticks per second.
     pub clock_rate: u32,
+    /// Where its datagrams come from, when they travel apart.
+    pub peer: Option<DatagramPeer>,
+}
+
+/// A datagram to the camera.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Datagram {
+    /// Track, by its place in the list of tracks.
+    pub track: usize,
+    /// From which of its ports to which of the camera's.
+    pub channel: Channel,
+    /// Possibly empty (RFC 6263, 4.1: that opens the way through address translators).
+    pub payload: Bytes,
 }
 
 /// What a pull tells its owner.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum PullEvent {
     /// The dialogue reached a step.
     Step(Step),
+    /// Everything the camera offers.
+    Offered(Vec<Offered>),
     /// The tracks to come.
     Tracks(Vec<Described>),
     /// Stream headers became known or changed; they apply from the next unit on.
@@ -64,20 +81,16 @@ pub enum PullEvent {
 }
 
 /// Figures of one track.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct TrackFigures {
     /// Track.
     pub track: Track,
     /// Packets.
     pub reception: ReceptionFigures,
+    /// Packets out of order.
+    pub order: OrderFigures,
     /// Units dropped because of loss.
     pub units_dropped: u64,
-}
-
-#[derive(Debug)]
-enum Depacketiser {
-    H264(H264Depacketiser),
-    Aac(AacDepacketiser),
 }
 
 #[derive(Debug)]
@@ -85,6 +98,9 @@ struct Reception {
     track: Track,
     payload_type: u8,
     source: Source,
+    /// Datagrams may come in any order; what is interleaved may not.
+    reorder: Option<ReorderBuffer>,
+    order: OrderFigures,
     depacketiser: Depacketiser,
 }
 
@@ -93,10 +109,12 @@ struct Reception {
 pub struct Pull {
     client: Client,
     own_ssrc: u32,
+    by_datagrams: bool,
     tracks: Vec<Reception>,
-    parameters: ParameterSets,
+    parameters: Option<ParameterSets>,
     headers: StreamHeaders,
     report_at: Option<Duration>,
+    datagrams: VecDeque<Datagram>,
     events: VecDeque<PullEvent>,
 }
 
@@ -105,13 +123,16 @@ impl Pull {
     #[must_use]
     pub fn new(config: ClientConfig) -> Self {
         let own_ssrc = u32::try_from(config.seed & 0xffff_ffff).unwrap_or_default();
+        let by_datagrams = matches!(config.transport, Transport::Datagrams(_));
         Self {
             client: Client::new(config),
             own_ssrc,
+            by_datagrams,
             tracks: Vec::new(),
-            parameters: ParameterSets::default(),
+            parameters: None,
             headers: StreamHeaders::default(),
             report_at: None,
+            datagrams: VecDeque::new(),
             events: VecDeque::new(),
         }
     }
@@ -121,7 +142,7 @@ impl Pull {
         self.client.start(now);
     }
 
-    /// Takes what the socket delivered.
+    /// Takes what the connection delivered.
     ///
     /// # Errors
     /// [`PullError`] when the pull is over.
@@ -132,19 +153,36 @@ impl Pull {
         result
     }
 
+    /// Takes a datagram that came to the port of `channel` of the track at place `track`.
+    ///
+    /// # Errors
+    /// [`PullError`] when the camera says goodbye in it.
+    pub fn handle_datagram(
+        &mut self,
+        track: usize,
+        channel: Channel,
+        payload: Bytes,
+        now: Duration,
+    ) -> Result<(), PullError> {
+        match channel {
+            Channel::Media => self.handle_media(track, payload, now),
+            Channel::Control => self.handle_control(track, &payload, now)?,
+        }
+        Ok(())
+    }
+
     /// Lets time pass.
     ///
     /// # Errors
     /// [`PullError`] when the pull is over.
     pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
         self.client.handle_timeout(now)?;
+        for track in 0..self.tracks.len() {
+            self.release(track, now);
+        }
         if self.report_at.is_some_and(|at| at <= now) {
             self.report_at = Some(now + REPORT_INTERVAL);
-            for (at, track) in self.tracks.iter_mut().enumerate() {
-                if let Some(block) = track.source.report(now) {
-                    self.client.send_control(at, &rtp::receiver_report(self.own_ssrc, &block));
-                }
-            }
+            self.report(now);
         }
         Ok(())
     }
@@ -152,12 +190,18 @@ impl Pull {
     /// The next deadline.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Duration> {
-        [self.client.poll_timeout(), self.report_at].into_iter().flatten().min()
+        let late = self.tracks.iter().filter_map(|track| track.reorder.as_ref()?.poll_timeout());
+        late.chain(self.client.poll_timeout()).chain(self.report_at).min()
     }
 
-    /// The next bytes for the socket.
+    /// The next bytes for the connection.
     pub fn poll_transmit(&mut self) -> Option<Bytes> {
         self.client.poll_transmit()
+    }
+
+    /// The next datagram for the camera.
+    pub fn poll_datagram(&mut self) -> Option<Datagram> {
+        self.datagrams.pop_front()
     }
 
     /// The next event.
@@ -176,11 +220,29 @@ impl Pull {
         self.tracks.iter().map(|track| TrackFigures {
             track: track.track,
             reception: track.source.figures(),
-            units_dropped: match &track.depacketiser {
-                Depacketiser::H264(depacketiser) => depacketiser.dropped(),
-                Depacketiser::Aac(depacketiser) => depacketiser.dropped(),
-            },
+            order: track.reorder.as_ref().map_or(track.order, ReorderBuffer::figures),
+            units_dropped: track.depacketiser.dropped(),
         })
+    }
+
+    fn report(&mut self, now: Duration) {
+        for (at, track) in self.tracks.iter_mut().enumerate() {
+            let block = track.source.report(now);
+            let report = match &block {
+                Some(block) => rtp::receiver_report(self.own_ssrc, block),
+                None => rtp::empty_report(self.own_ssrc),
+            };
+            if self.by_datagrams {
+                self.datagrams.push_back(Datagram { track: at, channel: Channel::Control, payload: report });
+                self.datagrams.push_back(Datagram {
+                    track: at,
+                    channel: Channel::Media,
+                    payload: Bytes::new(),
+                });
+            } else if block.is_some() {
+                self.client.send_control(at, &report);
+            }
+        }
     }
 
     fn forward_events(&mut self, now: Duration) -> Result<(), PullError> {
@@ -192,7 +254,8 @@ impl Pull {
                     }
                     self.events.push_back(PullEvent::Step(step));
                 }
-                ClientEvent::Tracks(tracks) => self.begin_tracks(&tracks),
+                ClientEvent::Offered(offered) => self.events.push_back(PullEvent::Offered(offered)),
+                ClientEvent::Tracks(tracks) => self.begin_tracks(&tracks, now),
                 ClientEvent::Data { track, channel: Channel::Media, payload } => {
                     self.handle_media(track, payload, now);
                 }
@@ -204,34 +267,52 @@ impl Pull {
         Ok(())
     }
 
-    fn begin_tracks(&mut self, tracks: &[ClientTrack]) {
-        let described =
-            tracks.iter().map(|t| Described { track: t.track, clock_rate: t.clock_rate }).collect();
-        self.events.push_back(PullEvent::Tracks(described));
+    fn begin_tracks(&mut self, tracks: &[ClientTrack], now: Duration) {
+        let describe = |t: &ClientTrack| Described { track: t.track, clock_rate: t.clock_rate, peer: t.peer };
+        self.events.push_back(PullEvent::Tracks(tracks.iter().map(describe).collect()));
         for track in tracks {
-            let depacketiser = match &track.codec {
-                Codec::H264 { parameter_sets } => {
-                    for set in parameter_sets {
-                        self.parameters.take(set);
-                    }
-                    Depacketiser::H264(H264Depacketiser::default())
-                }
-                Codec::Aac { config, format } => {
-                    self.headers.audio = AudioSpecificConfig::parse(config)
-                        .ok()
-                        .map(|facts| AudioConfig { facts, specific: config.clone() });
-                    Depacketiser::Aac(AacDepacketiser::new(*format))
-                }
-            };
+            let depacketiser = self.depacketiser(&track.codec, track.clock_rate);
             self.tracks.push(Reception {
                 track: track.track,
                 payload_type: track.payload_type,
                 source: Source::new(track.clock_rate),
+                reorder: self.by_datagrams.then(ReorderBuffer::default),
+                order: OrderFigures::default(),
                 depacketiser,
             });
         }
-        self.headers.video = self.parameters.config();
+        self.headers.video = self.parameters.as_ref().and_then(ParameterSets::config);
         self.events.push_back(PullEvent::Headers(self.headers.clone()));
+        if self.by_datagrams {
+            // Sending first opens the way through firewalls and address translators.
+            self.report(now);
+        }
+    }
+
+    fn depacketiser(&mut self, codec: &Codec, clock_rate: u32) -> Depacketiser {
+        match codec {
+            Codec::Picture { format, parameter_sets } => {
+                let mut sets = ParameterSets::new(format.codec());
+                for set in parameter_sets {
+                    sets.take(set);
+                }
+                self.parameters = Some(sets);
+                Depacketiser::Picture(Box::new(PictureDepacketiser::new(*format)))
+            }
+            Codec::Aac { config, format } => {
+                self.headers.audio = AudioConfig::aac(config.clone());
+                Depacketiser::Aac(AacDepacketiser::new(*format))
+            }
+            Codec::Latm { mux, in_band } => {
+                self.headers.audio = mux.as_ref().and_then(|mux| AudioConfig::aac(mux.specific.clone()));
+                Depacketiser::Latm(LatmDepacketiser::new(mux.clone(), *in_band))
+            }
+            Codec::G711 { law, channels } => {
+                self.headers.audio =
+                    Some(AudioConfig::G711 { law: *law, sample_rate: clock_rate, channels: *channels });
+                Depacketiser::Samples
+            }
+        }
     }
 
     fn handle_media(&mut self, track: usize, payload: Bytes, now: Duration) {
@@ -241,64 +322,82 @@ impl Pull {
         if packet.payload_type != reception.payload_type {
             return;
         }
-        let arrival = reception.source.handle_packet(packet.ssrc, packet.sequence, packet.timestamp, now);
-        let first = reception.source.figures().received == 1;
+        if let Some(reorder) = reception.reorder.as_mut() {
+            reorder.push(packet, now);
+            self.release(track, now);
+        } else {
+            self.take_packet(track, &packet, now);
+        }
+    }
+
+    /// Passes on what stands in order.
+    fn release(&mut self, track: usize, now: Duration) {
+        while let Some((packet, came)) =
+            self.tracks.get_mut(track).and_then(|reception| reception.reorder.as_mut()?.pop(now))
+        {
+            self.take_packet(track, &packet, came);
+        }
+    }
+
+    fn take_packet(&mut self, track: usize, packet: &RtpPacket, came: Duration) {
+        let Some(reception) = self.tracks.get_mut(track) else { return };
+        let arrival = reception.source.handle_packet(packet.ssrc, packet.sequence, packet.timestamp, came);
+        let first = reception.source.received() == 1;
         match arrival {
-            Arrival::Old => return,
+            Arrival::Old => {
+                reception.order.repeated += 1;
+                return;
+            }
             Arrival::InOrder => {}
-            Arrival::AfterLoss(_) => match &mut reception.depacketiser {
-                Depacketiser::H264(depacketiser) => depacketiser.handle_loss(),
-                Depacketiser::Aac(depacketiser) => depacketiser.handle_loss(),
-            },
+            Arrival::AfterLoss(_) => reception.depacketiser.handle_loss(),
             Arrival::NewSource if first => {}
             Arrival::NewSource => {
-                match &mut reception.depacketiser {
-                    Depacketiser::H264(depacketiser) => {
-                        depacketiser.restart();
-                        depacketiser.handle_loss();
-                    }
-                    Depacketiser::Aac(depacketiser) => depacketiser.handle_loss(),
-                }
+                reception.depacketiser.restart();
                 self.events.push_back(PullEvent::Restarted(reception.track));
             }
         }
-        match &mut reception.depacketiser {
-            Depacketiser::H264(depacketiser) => {
-                for unit in depacketiser.handle_packet(&packet) {
-                    self.emit_picture(unit);
-                }
-            }
-            Depacketiser::Aac(depacketiser) => {
-                for frame in depacketiser.handle_packet(&packet) {
-                    self.events.push_back(PullEvent::Unit(RawUnit {
-                        track: Track::Audio,
-                        rtp_time: frame.timestamp,
-                        keyframe: true,
-                        payload: Payload::Frame(frame.data),
-                    }));
-                }
+        let which = reception.track;
+        for unit in reception.depacketiser.handle_packet(packet) {
+            match which {
+                Track::Video => self.emit_picture(unit),
+                Track::Audio => self.emit_sound(track, unit),
             }
         }
     }
 
-    fn emit_picture(&mut self, unit: rtp::H264Unit) {
-        let mut changed = false;
-        for nal in &unit.nals {
-            changed |= self.parameters.take(nal);
+    fn emit_picture(&mut self, unit: TrackUnit) {
+        if let (Some(parameters), Payload::Nals(nals)) = (self.parameters.as_mut(), &unit.payload) {
+            let mut changed = false;
+            for nal in nals {
+                changed |= parameters.take(nal);
+            }
+            if changed {
+                let config = parameters.config();
+                if config.is_some() && config != self.headers.video {
+                    self.headers.video = config;
+                    self.events.push_back(PullEvent::Headers(self.headers.clone()));
+                }
+            }
         }
-        if changed {
-            let config = self.parameters.config();
-            if config.is_some() && config != self.headers.video {
-                self.headers.video = config;
+        self.emit(Track::Video, unit);
+    }
+
+    fn emit_sound(&mut self, track: usize, unit: TrackUnit) {
+        let config = self.tracks.get(track).and_then(|reception| reception.depacketiser.in_band_config());
+        if let Some(config) = config {
+            let known =
+                matches!(&self.headers.audio, Some(AudioConfig::Aac { specific, .. }) if specific == config);
+            if !known && AudioSpecificConfig::parse(config).is_ok() {
+                self.headers.audio = AudioConfig::aac(config.clone());
                 self.events.push_back(PullEvent::Headers(self.headers.clone()));
             }
         }
-        self.events.push_back(PullEvent::Unit(RawUnit {
-            track: Track::Video,
-            rtp_time: unit.timestamp,
-            keyframe: unit.keyframe,
-            payload: Payload::Nals(unit.nals),
-        }));
+        self.emit(Track::Audio, unit);
+    }
+
+    fn emit(&mut self, track: Track, unit: TrackUnit) {
+        let TrackUnit { timestamp: rtp_time, keyframe, payload } = unit;
+        self.events.push_back(PullEvent::Unit(RawUnit { track, rtp_time, keyframe, payload }));
     }
 
     fn handle_control(&mut self, track: usize, packet: &[u8], now: Duration) -> Result<(), PullError> {

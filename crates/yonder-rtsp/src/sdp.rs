@@ -4,7 +4,7 @@
 const MAX_MEDIA: usize = 16;
 
 /// A media section.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Media {
     /// `video`, `audio`, `application` …
     pub kind: String,
@@ -20,6 +20,8 @@ pub struct Media {
     pub parameters: Vec<(String, String)>,
     /// `control` attribute.
     pub control: Option<String>,
+    /// Frames per second by the `framerate` attribute (RFC 8866, 6.11).
+    pub frame_rate: Option<f64>,
 }
 
 impl Media {
@@ -31,7 +33,7 @@ impl Media {
 }
 
 /// A session description.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Default)]
 pub struct Description {
     /// Session-level `control` attribute.
     pub control: Option<String>,
@@ -73,6 +75,9 @@ impl Description {
             "control" => media.control = Some(value.to_owned()),
             "rtpmap" => read_rtpmap(media, value),
             "fmtp" => read_fmtp(media, value),
+            "framerate" => {
+                media.frame_rate = value.parse().ok().filter(|rate| *rate > 0.0 && *rate <= 1_000.0);
+            }
             _ => {}
         }
     }
@@ -150,13 +155,14 @@ mod tests {
     const CAMERA: &str = "v=0\no=- 1 1 IN IP4 192.0.2.7\ns=Summit\nt=0 0\na=control:*\n\
         m=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\n\
         a=fmtp:96 packetization-mode=1; sprop-parameter-sets=Z0IAHtoCgPZA,aM48gA==; profile-level-id=42001E;\n\
-        a=control:trackID=1\nm=audio 0 RTP/AVP 97\na=rtpmap:97 mpeg4-generic/48000/2\n\
+        a=control:trackID=1\na=framerate:12.5\nm=audio 0 RTP/AVP 97\na=rtpmap:97 mpeg4-generic/48000/2\n\
         a=fmtp:97 mode=AAC-hbr;config=1190;SizeLength=13\na=control:trackID=2\n";
 
     #[test]
     fn a_usual_description_is_read() {
         let description = Description::parse(CAMERA);
         assert_eq!(description.control.as_deref(), Some("*"));
+        assert_eq!(description.media[0].frame_rate, Some(12.5));
         let [video, audio] = description.media.as_slice() else { panic!() };
         assert_eq!((video.encoding.as_str(), video.clock_rate, video.payload_type), ("H264", 90_000, 96));
         assert_eq!(video.parameter("sprop-parameter-sets"), Some("Z0IAHtoCgPZA,aM48gA=="));

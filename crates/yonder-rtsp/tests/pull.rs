@@ -6,9 +6,9 @@ use std::time::Duration;
 
 use bytes::{BufMut as _, Bytes, BytesMut};
 use proptest::prelude::*;
-use yonder_media::{Payload, Track};
+use yonder_media::{AudioConfig, Payload, Track};
 use yonder_rtsp::message::{Headers, Item, Response, next_item};
-use yonder_rtsp::{CameraUrl, Client, ClientConfig, Pull, PullError, PullEvent, RawUnit};
+use yonder_rtsp::{CameraUrl, Channel, Client, ClientConfig, Pull, PullError, PullEvent, RawUnit, Transport};
 
 /// Baseline 640x480 in Base64, and a picture parameter set.
 const SDP: &str = "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n\
@@ -23,7 +23,7 @@ const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
 
 fn config() -> ClientConfig {
     let (url, credentials) = CameraUrl::parse("rtsp://192.0.2.7/main").unwrap();
-    ClientConfig { url, credentials, seed: 0x0102_0304_0506_0708 }
+    ClientConfig { url, credentials, transport: Transport::Interleaved, seed: 0x0102_0304_0506_0708 }
 }
 
 struct Camera {
@@ -37,8 +37,12 @@ struct Camera {
 impl Camera {
     /// A camera whose dialogue has come to PLAY.
     fn playing() -> Self {
+        Self::set_up(&config())
+    }
+
+    fn set_up(config: &ClientConfig) -> Self {
         let mut camera = Self {
-            pull: Pull::new(config()),
+            pull: Pull::new(config.clone()),
             now: Duration::ZERO,
             sent: Vec::new(),
             events: Vec::new(),
@@ -140,14 +144,15 @@ fn the_description_tells_tracks_and_headers_before_the_first_picture() {
         _ => None,
     });
     let headers = headers.unwrap();
-    assert_eq!(headers.video.as_ref().map(|v| (v.facts.width, v.facts.height)), Some((640, 480)));
-    assert_eq!(headers.audio.as_ref().map(|a| a.facts.channels), Some(2));
+    assert_eq!(headers.video.as_ref().map(|v| (v.facts().width, v.facts().height)), Some((640, 480)));
+    assert_eq!(headers.audio.as_ref().map(AudioConfig::channels), Some(2));
 }
 
 #[test]
 fn pictures_and_sound_become_units() {
     let mut camera = Camera::playing();
     camera.picture(5, 1_000, &[0x65, 0x88, 1], true);
+    camera.picture(5, 4_600, &[0x41, 0x9a, 1], true);
     let mut sound = BytesMut::from(&[0x80, 0x80 | 97, 0, 1][..]);
     sound.put_u32(48);
     sound.put_u32(6);
@@ -155,7 +160,7 @@ fn pictures_and_sound_become_units() {
     camera.frame(2, &sound).unwrap();
     let units = camera.units();
     assert_eq!((units[0].track, units[0].rtp_time, units[0].keyframe), (Track::Video, 1_000, true));
-    assert_eq!(units[1].payload, Payload::Frame(Bytes::from_static(&[7, 8, 9])));
+    assert_eq!(units[2].payload, Payload::Frame(Bytes::from_static(&[7, 8, 9])));
 }
 
 #[test]
@@ -179,30 +184,32 @@ fn new_parameter_sets_in_band_are_new_headers_before_their_picture() {
         (at(|e| matches!(e, PullEvent::Headers(_))), at(|e| matches!(e, PullEvent::Unit(_))));
     assert!(headers < unit);
     let PullEvent::Headers(headers) = &camera.events[headers] else { panic!() };
-    assert_eq!(headers.video.as_ref().map(|v| v.facts.height), Some(1080));
+    assert_eq!(headers.video.as_ref().map(|v| v.facts().height), Some(1080));
 }
 
 #[test]
 fn loss_is_counted_and_spoils_pictures_up_to_the_next_keyframe() {
     let mut camera = Camera::playing();
     camera.picture(5, 0, &[0x65, 0x88, 1], true);
+    camera.picture(5, 1_800, &[0x41, 0x9a, 1], true);
     camera.sequence += 3;
     camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
     camera.picture(5, 7_200, &[0x65, 0x88, 1], true);
-    assert_eq!(camera.units().iter().map(|unit| unit.rtp_time).collect::<Vec<_>>(), vec![0, 7_200]);
+    assert_eq!(camera.units().iter().map(|unit| unit.rtp_time).collect::<Vec<_>>(), vec![0, 1_800, 7_200]);
     let video = camera.pull.figures().next().unwrap();
-    assert_eq!((video.reception.lost, video.reception.received, video.units_dropped), (3, 3, 1));
+    assert_eq!((video.reception.lost, video.reception.received, video.units_dropped), (3, 4, 1));
 }
 
 #[test]
 fn a_camera_that_starts_anew_is_told_and_begins_with_a_keyframe() {
     let mut camera = Camera::playing();
     camera.picture(5, 1_000_000, &[0x65, 0x88, 1], true);
+    camera.picture(5, 1_003_600, &[0x41, 0x9a, 1], true);
     camera.picture(6, 77, &[0x41, 0x9a, 1], true);
     camera.picture(6, 3_677, &[0x65, 0x88, 1], true);
     assert!(camera.events.contains(&PullEvent::Restarted(Track::Video)));
     assert_eq!(camera.units().last().map(|unit| unit.rtp_time), Some(3_677));
-    assert_eq!(camera.units().len(), 2);
+    assert_eq!(camera.units().len(), 3);
 }
 
 #[test]
@@ -230,9 +237,59 @@ fn sender_reports_are_passed_on_and_answered_with_receiver_reports() {
 fn a_goodbye_ends_the_pull_but_not_what_came_before_it() {
     let mut camera = Camera::playing();
     camera.picture(5, 0, &[0x65, 0x88, 1], true);
+    camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
     assert_eq!(camera.frame(1, &[0x81, 203, 0, 1, 0, 0, 0, 99]), Ok(()), "somebody else's goodbye");
     assert_eq!(camera.frame(1, &[0x81, 203, 0, 1, 0, 0, 0, 5]), Err(PullError::ClosedByCamera));
-    assert_eq!(camera.units().len(), 1);
+    assert_eq!(camera.units().len(), 2);
+}
+
+#[test]
+fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
+    let transport = Transport::Datagrams(vec![(5_000, 5_001), (5_002, 5_003)]);
+    let mut camera = Camera::set_up(&ClientConfig { transport, ..config() });
+    let opened: Vec<_> = std::iter::from_fn(|| camera.pull.poll_datagram()).collect();
+    let towards: Vec<(usize, Channel)> = opened.iter().map(|sent| (sent.track, sent.channel)).collect();
+    let both = [Channel::Control, Channel::Media];
+    assert_eq!(
+        towards,
+        [0, 1].iter().flat_map(|track| both.map(|channel| (*track, channel))).collect::<Vec<_>>()
+    );
+    for (sequence, time, nal) in [(9, 0, 0x65), (11, 7_200, 0x41), (10, 3_600, 0x41), (12, 10_800, 0x41)] {
+        let mut packet = BytesMut::from(&[0x80, 0x80 | 96][..]);
+        packet.put_u16(sequence);
+        packet.put_u32(time);
+        packet.put_u32(5);
+        packet.put_slice(&[nal, 0x9a, 1]);
+        camera.pull.handle_datagram(0, Channel::Media, packet.freeze(), camera.now).unwrap();
+    }
+    camera.drain();
+    assert_eq!(
+        camera.units().iter().map(|unit| unit.rtp_time).collect::<Vec<_>>(),
+        vec![0, 3_600, 7_200, 10_800]
+    );
+    let video = camera.pull.figures().next().unwrap();
+    assert_eq!((video.order.reordered, video.reception.lost), (1, 0));
+    let goodbye = Bytes::from_static(&[0x81, 203, 0, 1, 0, 0, 0, 5]);
+    let ended = camera.pull.handle_datagram(0, Channel::Control, goodbye, camera.now);
+    assert_eq!(ended, Err(PullError::ClosedByCamera));
+}
+
+#[test]
+fn a_missing_datagram_is_waited_for_and_then_counted() {
+    let transport = Transport::Datagrams(vec![(5_000, 5_001)]);
+    let mut camera = Camera::set_up(&ClientConfig { transport, ..config() });
+    for sequence in [9_u16, 11] {
+        let mut packet = BytesMut::from(&[0x80, 0x80 | 96][..]);
+        packet.put_u16(sequence);
+        packet.put_u32(u32::from(sequence) * 3_600);
+        packet.put_u32(5);
+        packet.put_slice(&[0x65, 0x9a, 1]);
+        camera.pull.handle_datagram(0, Channel::Media, packet.freeze(), camera.now).unwrap();
+    }
+    let until = camera.pull.poll_timeout().unwrap();
+    assert!(until <= Duration::from_millis(200), "{until:?}");
+    camera.pull.handle_timeout(until).unwrap();
+    assert_eq!(camera.pull.figures().next().unwrap().reception.lost, 1);
 }
 
 proptest! {

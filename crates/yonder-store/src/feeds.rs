@@ -19,6 +19,8 @@ pub struct NewFeed {
     pub transport: String,
     /// User name and password.
     pub account: Option<(String, SecretString)>,
+    /// SHA-256 of the one certificate that is trusted.
+    pub pin: Option<[u8; 32]>,
 }
 
 /// A feed as it is kept.
@@ -122,7 +124,7 @@ impl Store {
         connection
             .execute(
                 "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
-                 user = :user, password = :password WHERE id = :id",
+                 user = :user, password = :password, pin = :pin WHERE id = :id",
                 named_params! {
                     ":id": id,
                     ":name": feed.name,
@@ -131,6 +133,7 @@ impl Store {
                     ":transport": feed.transport,
                     ":user": feed.account.as_ref().map(|(user, _)| user),
                     ":password": sealed,
+                    ":pin": feed.pin,
                 },
             )
             .map_err(|error| unless_taken(error, taken))?;
@@ -142,8 +145,8 @@ impl Store {
             (Some(user), Some(sealed)) => Some((user, self.master_key.open(&sealed, &label(row.id))?)),
             _ => None,
         };
-        let FeedRow { id, name, url, sub_url, transport, created_s, .. } = row;
-        Ok(Feed { id, values: NewFeed { name, url, sub_url, transport, account }, created_s })
+        let FeedRow { id, name, url, sub_url, transport, pin, created_s, .. } = row;
+        Ok(Feed { id, values: NewFeed { name, url, sub_url, transport, account, pin }, created_s })
     }
 }
 
@@ -155,6 +158,7 @@ struct FeedRow {
     transport: String,
     user: Option<String>,
     password: Option<Vec<u8>>,
+    pin: Option<[u8; 32]>,
     created_s: i64,
 }
 
@@ -168,6 +172,7 @@ impl FeedRow {
             transport: row.get("transport")?,
             user: row.get("user")?,
             password: row.get("password")?,
+            pin: row.get("pin")?,
             created_s: row.get("created_s")?,
         })
     }

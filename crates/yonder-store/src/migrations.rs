@@ -5,7 +5,10 @@ use rusqlite::{Connection, TransactionBehavior};
 use crate::error::StoreError;
 
 /// All migrations, oldest first. Never edited once released: a change is a new one at the end.
-const MIGRATIONS: &[&str] = &[include_str!("../migrations/0001-records.sql")];
+const MIGRATIONS: &[&str] = &[
+    include_str!("../migrations/0001-records.sql"),
+    include_str!("../migrations/0002-camera-certificates.sql"),
+];
 
 /// Brings the records to this program's version.
 pub(crate) fn migrate(connection: &mut Connection) -> Result<(), StoreError> {
@@ -34,7 +37,23 @@ mod tests {
         migrate(&mut connection).unwrap();
         migrate(&mut connection).unwrap();
         let version: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0)).unwrap();
-        assert_eq!(version, 1);
+        assert_eq!(usize::try_from(version), Ok(MIGRATIONS.len()));
+    }
+
+    #[test]
+    fn records_of_every_older_version_are_brought_up_and_keep_what_they_hold() {
+        for oldest in 1..MIGRATIONS.len() {
+            let mut connection = Connection::open_in_memory().unwrap();
+            for migration in &MIGRATIONS[..oldest] {
+                connection.execute_batch(migration).unwrap();
+            }
+            connection.pragma_update(None, "user_version", i64::try_from(oldest).unwrap()).unwrap();
+            let insert = "INSERT INTO feed (name, url, transport, created_s) VALUES ('Summit', 'rtsp://h/a', 'auto', 1)";
+            connection.execute(insert, []).unwrap();
+            migrate(&mut connection).unwrap();
+            let kept: String = connection.query_row("SELECT url FROM feed", [], |row| row.get(0)).unwrap();
+            assert_eq!(kept, "rtsp://h/a", "from version {oldest}");
+        }
     }
 
     #[test]

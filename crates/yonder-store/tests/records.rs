@@ -16,6 +16,7 @@ fn feed(name: &str) -> NewFeed {
         sub_url: Some("rtsp://192.0.2.7/sub".into()),
         transport: "auto".into(),
         account: Some(("rail".into(), "planted-camera-word".into())),
+        pin: Some([7; 32]),
     }
 }
 

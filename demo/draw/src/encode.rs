@@ -1,6 +1,7 @@
 //! From drawn frames and sampled sound to the files that the cameras serve.
 
 use std::error::Error;
+use std::ffi::OsString;
 use std::io::Write as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
@@ -9,7 +10,7 @@ use std::sync::Arc;
 use bytes::Bytes;
 use resvg::tiny_skia::{Pixmap, Transform};
 use resvg::usvg::{Options, Tree, fontdb};
-use yonder_media::h264;
+use yonder_media::{h264, h265, split_nals};
 
 use crate::scenes::Scene;
 use crate::sound::{self, Sound};
@@ -20,6 +21,8 @@ const KEYFRAME_SECONDS: u32 = 2;
 
 pub struct VideoSettings {
     pub file: &'static str,
+    /// `h264` or `h265`; also the file's ending.
+    pub codec: &'static str,
     pub width: u32,
     pub height: u32,
     pub fps: (u32, u32),
@@ -31,18 +34,19 @@ pub fn write_video(folder: &Path, scene: Scene, settings: &VideoSettings) -> Res
     let mut fonts = fontdb::Database::new();
     fonts.load_system_fonts();
     let options = Options { fontdb: Arc::new(fonts), ..Options::default() };
-    let target = folder.join(format!("{}.h264", settings.file));
+    let target = folder.join(format!("{}.{}", settings.file, settings.codec));
     let (rate, per) = settings.fps;
     let keyframe = (KEYFRAME_SECONDS * rate / per).to_string();
-    let mut encoder = Command::new("x264")
-        .args(["--demuxer", "raw", "--input-csp", "i420", "--quiet", "--no-progress"])
+    let mut encoder = encoder(settings.codec)
+        .args(["--input-csp", "i420", "--no-progress"])
         .args(["--input-res", &format!("{}x{}", settings.width, settings.height)])
         .args(["--fps", &format!("{rate}/{per}"), "--bitrate", &settings.kbps.to_string()])
         .args(["--vbv-maxrate", &(settings.kbps * 5 / 4).to_string(), "--vbv-bufsize", &settings.kbps.to_string()])
         .args(["--keyint", &keyframe, "--min-keyint", &keyframe, "--no-scenecut", "--preset", "slow"])
-        .args(["--colormatrix", "bt709", "--range", "tv"])
+        .args(if settings.codec == "h265" { ["--range", "limited"] } else { ["--range", "tv"] })
+        .args(["--colormatrix", "bt709"])
         .args(&settings.options)
-        .args(["--output".as_ref(), target.as_os_str(), "-".as_ref()])
+        .args(input_and_output(settings.codec, &target))
         .stdin(Stdio::piped())
         .spawn()?;
     let mut input = encoder.stdin.take().ok_or("the encoder takes no input")?;
@@ -56,7 +60,18 @@ pub fn write_video(folder: &Path, scene: Scene, settings: &VideoSettings) -> Res
     if !encoder.wait()?.success() {
         return Err("the encoder failed".into());
     }
-    drop_user_data(&target)
+    drop_user_data(&target, settings.codec)
+}
+
+/// The encoder with what its command line calls by names of its own.
+fn encoder(codec: &str) -> Command {
+    let (program, own) = match codec {
+        "h265" => ("x265", ["--log-level", "error", "--no-info"].as_slice()),
+        _ => ("x264", ["--demuxer", "raw", "--quiet"].as_slice()),
+    };
+    let mut command = Command::new(program);
+    command.args(own);
+    command
 }
 
 fn draw(
@@ -71,6 +86,12 @@ fn draw(
     let scale = settings.width as f32 / tree.size().width();
     resvg::render(&tree, Transform::from_scale(scale, scale), &mut pixmap.as_mut());
     Ok(pixmap)
+}
+
+fn input_and_output(codec: &str, target: &Path) -> Vec<OsString> {
+    let output = [OsString::from("--output"), target.into()];
+    let input: &[&str] = if codec == "h265" { &["--input", "-"] } else { &["-"] };
+    output.into_iter().chain(input.iter().map(OsString::from)).collect()
 }
 
 /// ITU-R BT.709, limited range, chroma averaged over two by two.
@@ -97,11 +118,18 @@ fn to_i420(picture: &Pixmap) -> Vec<u8> {
     out
 }
 
+fn is_user_data(nal: &[u8], codec: &str) -> bool {
+    match codec {
+        "h265" => h265::kind_of(nal) == h265::NalKind::PrefixSei,
+        _ => h264::kind_of(nal) == h264::NalKind::Sei,
+    }
+}
+
 /// Takes out supplemental information: encoders sign their work there, and no viewer needs it.
-fn drop_user_data(file: &Path) -> Result<(), Box<dyn Error>> {
-    let nals = h264::split_nals(&Bytes::from(std::fs::read(file)?));
+fn drop_user_data(file: &Path, codec: &str) -> Result<(), Box<dyn Error>> {
+    let nals = split_nals(&Bytes::from(std::fs::read(file)?));
     let mut out = Vec::new();
-    for nal in nals.iter().filter(|nal| h264::kind_of(nal) != h264::NalKind::Sei) {
+    for nal in nals.iter().filter(|nal| !is_user_data(nal, codec)) {
         out.extend_from_slice(&[0, 0, 0, 1]);
         out.extend_from_slice(nal);
     }

@@ -11,13 +11,27 @@ use std::process::ExitCode;
 use encode::VideoSettings;
 use scenes::Scene;
 
+/// The encoder programs, by codec.
+const H264: &str = "h264";
+const H265: &str = "h265";
+
 /// What is written: scene, size, rate, bits, and the encoder's options.
 fn videos() -> Vec<(Scene, VideoSettings)> {
     let video = |scene, file, width, height, fps: (u32, u32), kbps, options: &[&'static str]| {
-        (scene, VideoSettings { file, width, height, fps, kbps, options: options.to_vec() })
+        (scene, VideoSettings { file, codec: H264, width, height, fps, kbps, options: options.to_vec() })
     };
     let plain = ["--profile", "high", "--bframes", "0"];
+    let (tunnel, settings) = video(
+        Scene::Viaduct,
+        "viaduct-hevc",
+        1280,
+        720,
+        (25, 1),
+        500,
+        &["--bframes", "3", "--b-pyramid", "--no-open-gop", "--slices", "2"],
+    );
     vec![
+        (tunnel, VideoSettings { codec: H265, ..settings }),
         video(Scene::Summit, "summit-main", 1280, 720, (25, 1), 1900, &plain),
         video(Scene::Summit, "summit-sub", 640, 360, (25, 2), 320, &["--profile", "baseline"]),
         video(Scene::Viaduct, "viaduct", 1280, 720, (25, 1), 900, &["--profile", "main", "--bframes", "0"]),

@@ -11,7 +11,7 @@
 
 use std::time::Duration;
 
-use crate::cause::Cause;
+use crate::cause::{Cause, CauseCode};
 
 use super::backoff::Backoff;
 use super::{Decision, Verdict, verdict};
@@ -20,6 +20,8 @@ use super::{Decision, Verdict, verdict};
 const FIRST_DELAY: Duration = Duration::from_secs(1);
 const MOST_DELAY: Duration = Duration::from_secs(5);
 const JITTER_PERCENT: u32 = 10;
+/// Between two knocks at the door of a camera that was not there.
+pub const KNOCK_EVERY: Duration = Duration::from_millis(700);
 
 /// State of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -146,6 +148,13 @@ impl FeedMachine {
         }
     }
 
+    /// Something keeps the dial from its end, but it is not given up yet.
+    pub fn on_held_up(&mut self, cause: Cause) {
+        if self.state == FeedState::Dialing {
+            self.cause = Some(cause);
+        }
+    }
+
     /// The dial, or the connection, failed.
     pub fn on_failed(&mut self, cause: Cause, now: Duration) {
         if matches!(self.state, FeedState::Off | FeedState::Blocked) {
@@ -166,6 +175,29 @@ impl FeedMachine {
         } else {
             let until = now + self.backoff.next_delay();
             self.enter(FeedState::Waiting { until }, now);
+        }
+    }
+
+    /// True while it is worth knocking (no more than a connection, at once closed again) every [`KNOCK_EVERY`]:
+    /// the camera was not there, and the moment it is back it shall be dialled, however long the wait had grown.
+    #[must_use]
+    pub fn knocks(&self) -> bool {
+        let absent = self.cause.as_ref().is_some_and(|cause| {
+            matches!(
+                cause.code,
+                CauseCode::FeedConnectionRefused
+                    | CauseCode::FeedUnreachable
+                    | CauseCode::FeedNoAnswer
+                    | CauseCode::FeedNameNotFound
+            )
+        });
+        absent && matches!(self.state, FeedState::Waiting { .. })
+    }
+
+    /// Somebody opened: the camera is back.
+    pub fn on_knock_answered(&mut self, now: Duration) {
+        if self.knocks() {
+            self.dial(now);
         }
     }
 
@@ -196,7 +228,6 @@ impl FeedMachine {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::cause::CauseCode;
     use proptest::prelude::*;
     use rstest::rstest;
 
@@ -222,6 +253,25 @@ mod tests {
         machine.on_flowing(s(1));
         assert_eq!((machine.state(), machine.since()), (FeedState::Flowing, s(1)));
         assert_eq!(machine.cause(), None);
+    }
+
+    #[rstest]
+    #[case::refused(CauseCode::FeedConnectionRefused, true)]
+    #[case::no_way(CauseCode::FeedUnreachable, true)]
+    #[case::there_but_hangs_up(CauseCode::FeedClosedByCamera, false)]
+    #[case::there_but_full(CauseCode::FeedTooManyViewers, false)]
+    fn only_an_absent_camera_is_knocked_for(#[case] code: CauseCode, #[case] knocks: bool) {
+        let mut machine = wanted();
+        for _ in 0..4 {
+            machine.on_failed(cause(code), s(1));
+            machine.decide(s(100));
+        }
+        machine.on_failed(cause(code), s(100));
+        assert_eq!(machine.knocks(), knocks);
+        machine.on_knock_answered(s(101));
+        let expected = if knocks { Decision::Dial } else { machine.decide(s(101)) };
+        assert!(!knocks || machine.state() == FeedState::Dialing);
+        assert_eq!(machine.decide(s(101)), expected);
     }
 
     #[test]

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use crate::cause::CauseCode;
 
-pub use feed::{FeedMachine, FeedState};
+pub use feed::{FeedMachine, FeedState, KNOCK_EVERY};
 pub use push::{PushMachine, PushState};
 
 /// What the owner of a machine is to do.
@@ -41,7 +41,7 @@ pub enum Verdict {
 #[must_use]
 pub fn verdict(code: CauseCode) -> Verdict {
     match code {
-        CauseCode::FeedWrongPassword => Verdict::BlockAfter(2),
+        CauseCode::FeedWrongPassword | CauseCode::FeedForbidden => Verdict::BlockAfter(2),
         CauseCode::FeedNoSuchStream | CauseCode::FeedNoVideo => Verdict::BlockAfter(3),
         CauseCode::FeedCodecUnsupported
         | CauseCode::FeedTlsUntrusted

@@ -4,26 +4,68 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_core::{PictureMeter, RateMeter};
+use yonder_media::h265::Tier;
 use yonder_media::{AccessUnit, StreamHeaders, Track};
+use yonder_rtsp::{Offered, TrackFigures};
 
-use crate::view::{AudioView, VideoView};
+use crate::view::{AudioView, Carrier, ReceptionView, StepView, VideoView};
 
 /// Figures of one feed.
 #[derive(Debug, Default)]
 pub(crate) struct FeedFigures {
-    pub(crate) connected: bool,
     rate: RateMeter,
     picture: PictureMeter,
     headers: Option<Arc<StreamHeaders>>,
-    /// Packets lost in sessions that ended, and in the one that runs.
-    lost: (u64, u64),
+    /// How packets travel in the session that runs.
+    carrier: Option<Carrier>,
+    /// What the camera offers.
+    offered: Vec<Offered>,
+    /// Reception of the session that runs, or ran last.
+    reception: Vec<TrackFigures>,
+    /// Packets lost, and units dropped, in the sessions before that.
+    before: (u64, u64),
+    dialled: Duration,
+    steps: Vec<StepView>,
 }
 
 impl FeedFigures {
-    pub(crate) fn begin_session(&mut self) {
+    /// A dial begins.
+    pub(crate) fn begin_dial(&mut self, now: Duration) {
+        self.dialled = now;
+        self.steps.clear();
+    }
+
+    /// The dial has come so far. A step that comes again, as after a redirect, counts where it was last.
+    pub(crate) fn note_step(&mut self, name: &'static str, now: Duration) {
+        self.steps.retain(|step| step.name != name);
+        self.steps.push(StepView { name, after: now.saturating_sub(self.dialled) });
+    }
+
+    /// What the dial was at when it failed, and for how long it had run; no step once pictures flowed.
+    pub(crate) fn failing_step(&self, now: Duration) -> (Option<&'static str>, Duration) {
+        let step = match self.steps.last().map(|step| step.name) {
+            None => Some("looking up the name"),
+            Some("name found") => Some("connecting"),
+            Some("connected" | "encrypted") => Some("greeting"),
+            Some("greeted") => Some("signing in and asking for the stream"),
+            Some("signed in") => Some("asking for the stream"),
+            Some("stream described") => Some("setting up the tracks"),
+            Some("tracks set up") => Some("asking to play"),
+            Some("playing") => Some("waiting for the first keyframe"),
+            Some(_) => None,
+        };
+        (step, now.saturating_sub(self.dialled))
+    }
+
+    pub(crate) fn begin_session(&mut self, carrier: Carrier) {
         self.picture.restart();
-        self.lost.0 += std::mem::take(&mut self.lost.1);
-        self.connected = true;
+        self.before = (self.packets_lost(), self.units_dropped());
+        self.reception.clear();
+        self.carrier = Some(carrier);
+    }
+
+    pub(crate) fn end_session(&mut self) {
+        self.carrier = None;
     }
 
     pub(crate) fn add_bytes(&mut self, bytes: usize, now: Duration) {
@@ -40,22 +82,62 @@ impl FeedFigures {
         self.headers = Some(headers);
     }
 
-    pub(crate) fn set_session_loss(&mut self, packets: u64) {
-        self.lost.1 = packets;
+    pub(crate) fn set_offered(&mut self, offered: Vec<Offered>) {
+        self.offered = offered;
+    }
+
+    pub(crate) fn set_reception(&mut self, reception: Vec<TrackFigures>) {
+        self.reception = reception;
+    }
+
+    pub(crate) fn carrier(&self) -> Option<Carrier> {
+        self.carrier
+    }
+
+    pub(crate) fn headers(&self) -> Option<&Arc<StreamHeaders>> {
+        self.headers.as_ref()
+    }
+
+    pub(crate) fn offered(&self) -> &[Offered] {
+        &self.offered
+    }
+
+    pub(crate) fn steps(&self) -> Vec<StepView> {
+        self.steps.clone()
     }
 
     pub(crate) fn packets_lost(&self) -> u64 {
-        self.lost.0 + self.lost.1
+        self.before.0 + self.reception.iter().map(|track| track.reception.lost).sum::<u64>()
+    }
+
+    pub(crate) fn units_dropped(&self) -> u64 {
+        self.before.1 + self.reception.iter().map(|track| track.units_dropped).sum::<u64>()
+    }
+
+    pub(crate) fn reception(&self) -> Vec<ReceptionView> {
+        let view = |track: &TrackFigures| ReceptionView {
+            track: track.track,
+            received: track.reception.received,
+            lost: track.reception.lost,
+            reordered: track.order.reordered,
+            repeated: track.order.repeated,
+            units_dropped: track.units_dropped,
+            jitter_s: track.reception.jitter_s,
+            drift_ppm: track.reception.drift.map(|drift| (drift.ppm, drift.uncertainty_ppm)),
+        };
+        self.reception.iter().map(view).collect()
     }
 
     pub(crate) fn video(&mut self, now: Duration) -> Option<VideoView> {
-        let facts = self.headers.as_ref()?.video.as_ref()?.facts;
+        let facts = self.headers.as_ref()?.video.as_ref()?.facts();
         Some(VideoView {
-            codec: "H.264",
-            profile: facts.profile_name(),
+            codec: facts.codec.name(),
+            profile: facts.profile,
+            tier: facts.tier.map(|tier| if tier == Tier::High { "High" } else { "Main" }),
             level: facts.level,
             width: facts.width,
             height: facts.height,
+            declared_fps: facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per)),
             fps: self.picture.fps(),
             kbps: self.rate.kbps(now),
             keyframe_interval_s: self.picture.keyframe_interval_s(),
@@ -63,7 +145,11 @@ impl FeedFigures {
     }
 
     pub(crate) fn audio(&self) -> Option<AudioView> {
-        let facts = self.headers.as_ref()?.audio.as_ref()?.facts;
-        Some(AudioView { codec: "AAC", rate_hz: facts.sample_rate, channels: facts.channels })
+        let audio = self.headers.as_ref()?.audio.as_ref()?;
+        Some(AudioView {
+            codec: audio.codec_name(),
+            rate_hz: audio.sample_rate(),
+            channels: audio.channels(),
+        })
     }
 }

@@ -7,12 +7,12 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use tokio::sync::{Notify, watch};
-use yonder_core::{Cause, CauseCode, Decision, FeedMachine, FeedState};
+use yonder_core::{Cause, Decision, FeedMachine, FeedState};
 
 use crate::clock::Clock;
 use crate::hub::Hub;
 use crate::spec::FeedSpec;
-use crate::view::{CauseView, FeedView};
+use crate::view::{Carrier, CauseView, FeedView};
 
 pub(crate) use figures::FeedFigures;
 pub(crate) use supervisor::supervise;
@@ -34,6 +34,8 @@ pub(crate) struct Feed {
     pub(crate) figures: Mutex<FeedFigures>,
     spec: Mutex<FeedSpec>,
     machine: Mutex<FeedMachine>,
+    /// The transport that pictures last came by.
+    carrier: Mutex<Option<Carrier>>,
     signal: watch::Sender<FeedSignal>,
     /// Bumped whenever something changed that people see at once.
     changes: watch::Sender<u64>,
@@ -51,6 +53,7 @@ impl Feed {
             figures: Mutex::default(),
             spec: Mutex::new(spec),
             machine: Mutex::new(FeedMachine::new(rand::random(), clock.now())),
+            carrier: Mutex::default(),
             signal: watch::Sender::default(),
             changes,
             wake: Notify::new(),
@@ -60,6 +63,20 @@ impl Feed {
 
     pub(crate) fn spec(&self) -> FeedSpec {
         lock(&self.spec).clone()
+    }
+
+    /// The transport to try first, where the camera's liking is known.
+    pub(crate) fn known_carrier(&self) -> Option<Carrier> {
+        *lock(&self.carrier)
+    }
+
+    pub(crate) fn set_known_carrier(&self, carrier: Option<Carrier>) {
+        *lock(&self.carrier) = carrier;
+    }
+
+    /// True while it is worth knocking at the camera's door.
+    pub(crate) fn knocks(&self) -> bool {
+        lock(&self.machine).knocks()
     }
 
     pub(crate) fn signal(&self) -> watch::Receiver<FeedSignal> {
@@ -81,6 +98,7 @@ impl Feed {
             return;
         }
         *lock(&self.spec) = spec;
+        self.set_known_carrier(None);
         self.want(false);
         self.want(true);
     }
@@ -115,9 +133,13 @@ impl Feed {
         }
     }
 
+    /// Something keeps the dial from its end, but it is not given up yet.
+    pub(crate) fn note_held_up(&self, cause: Cause) {
+        self.change(|machine, _| machine.on_held_up(cause));
+    }
+
     /// Nothing came for a while.
-    pub(crate) fn note_silent(&self) {
-        let cause = Cause::new(CauseCode::FeedStalled, "The connection is open but no picture comes.");
+    pub(crate) fn note_silent(&self, cause: Cause) {
         self.change(|machine, now| machine.on_silent(cause, now));
     }
 
@@ -149,10 +171,13 @@ impl Feed {
             since: self.clock.wall(machine.since()),
             cause: machine.cause().map(CauseView::from),
             dials_in,
-            transport: figures.connected.then_some("tcp"),
+            transport: figures.carrier().map(Carrier::word),
             video: figures.video(now),
             audio: figures.audio(),
             packets_lost: figures.packets_lost(),
+            units_dropped: figures.units_dropped(),
+            reception: figures.reception(),
+            steps: figures.steps(),
             reconnects: machine.reconnects(),
         }
     }

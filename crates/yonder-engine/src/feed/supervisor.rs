@@ -3,10 +3,12 @@
 use std::sync::Arc;
 
 use tokio::sync::Mutex;
-use tokio::time::sleep_until;
-use yonder_core::{Cause, CauseCode, Decision};
+use tokio::time::{sleep_until, timeout};
+use yonder_core::{Cause, CauseCode, Decision, FeedMachine, KNOCK_EVERY};
 use yonder_media::timeline::Timeline;
+use yonder_rtsp::CameraUrl;
 
+use crate::dial;
 use crate::pull;
 
 use super::{Feed, lock};
@@ -22,6 +24,7 @@ pub(crate) async fn supervise(feed: Arc<Feed>) {
             Decision::WaitUntil(until) => {
                 tokio::select! {
                     () = sleep_until(feed.clock.instant(until)) => {}
+                    () = knock(&feed), if feed.knocks() => feed.change(FeedMachine::on_knock_answered),
                     () = feed.wake.notified() => {}
                 }
             }
@@ -30,11 +33,28 @@ pub(crate) async fn supervise(feed: Arc<Feed>) {
     }
 }
 
+/// Resolves when somebody opens at the camera's address. Only a connection is made, and closed at once.
+async fn knock(feed: &Feed) {
+    loop {
+        let next = feed.clock.now() + KNOCK_EVERY;
+        let CameraUrl { host, port, .. } = feed.spec().url;
+        let opened = async {
+            let addresses = dial::resolve(&host, port).await.ok()?;
+            dial::connect(&addresses).await.ok()
+        };
+        // Somebody who takes longer to open may well be there, but the wait for the next dial is not longer.
+        if let Ok(Some(_connection)) = timeout(KNOCK_EVERY, opened).await {
+            return;
+        }
+        sleep_until(feed.clock.instant(next)).await;
+    }
+}
+
 async fn run_pull(feed: &Arc<Feed>, timeline: &Arc<Mutex<Timeline>>) {
     let hang_up = feed.hang_up.subscribe();
     let (shared, mut timeline) = (Arc::clone(feed), Arc::clone(timeline).lock_owned().await);
     let outcome = tokio::spawn(async move { pull::run(&shared, &mut timeline, hang_up).await }).await;
-    lock(&feed.figures).connected = false;
+    lock(&feed.figures).end_session();
     let failure = match outcome {
         Ok(Ok(())) => None,
         Ok(Err(cause)) => Some(cause),

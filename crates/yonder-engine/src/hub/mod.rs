@@ -30,7 +30,7 @@ impl Entry {
 
     /// The unit as a tag body: made once, shared by all pushes.
     pub fn body(&self) -> &Body {
-        self.body.get_or_init(|| Body::of_unit(&self.unit))
+        self.body.get_or_init(|| Body::of_unit(&self.unit, &self.headers))
     }
 }
 

@@ -1,16 +1,21 @@
-//! From access units to interleaved RTP packets: single NAL units, STAP-A and FU-A (RFC 6184), AAC-hbr
-//! (RFC 3640), and sender reports (RFC 3550, 6.4.1).
+//! From access units to RTP packets: H.264 (RFC 6184), H.265 (RFC 7798), AAC (RFC 3640 and RFC 6416), G.711
+//! (RFC 3551), with sender reports (RFC 3550, 6.4.1).
 
 use bytes::{BufMut as _, Bytes, BytesMut};
-use yonder_rtsp::message::frame_header;
+use yonder_media::{NalRole, VideoCodec, h264, h265};
 
-/// Largest RTP payload, so that packets would fit an Ethernet frame.
+use super::manners::Marker;
+use super::sink::{Kind, Way};
+
+/// Largest RTP payload, so that packets fit an Ethernet frame.
 const MAX_PAYLOAD: usize = 1400;
+/// NAL units up to this length are put together.
+const SMALL: usize = 100;
 
-/// One RTP stream on its interleaved channels.
+/// One RTP stream.
 #[derive(Debug)]
 pub(super) struct Packetiser {
-    channel: u8,
+    pub(super) way: Way,
     payload_type: u8,
     ssrc: u32,
     sequence: u16,
@@ -19,84 +24,152 @@ pub(super) struct Packetiser {
 }
 
 impl Packetiser {
-    pub(super) fn new(channel: u8, payload_type: u8) -> Self {
-        Self { channel, payload_type, ssrc: rand::random(), sequence: rand::random(), packets: 0, octets: 0 }
+    pub(super) fn new(way: Way, payload_type: u8) -> Self {
+        let (ssrc, sequence) = (rand::random(), rand::random());
+        Self { way, payload_type, ssrc, sequence, packets: 0, octets: 0 }
     }
 
-    /// Appends a picture's packets to `out`.
-    pub(super) fn put_picture(&mut self, nals: &[Bytes], timestamp: u32, out: &mut BytesMut) {
+    /// Another source with another numbering takes over.
+    pub(super) fn start_anew(&mut self) {
+        self.ssrc = rand::random();
+        self.sequence = rand::random();
+    }
+
+    /// Sends a picture's packets.
+    pub(super) fn put_picture(
+        &mut self,
+        codec: VideoCodec,
+        nals: &[Bytes],
+        (timestamp, marker): (u32, Marker),
+        out: &mut BytesMut,
+    ) {
+        let ends_slice = |nal: &[u8]| {
+            let role = match codec {
+                VideoCodec::H264 => h264::role_of(nal),
+                VideoCodec::H265 => h265::role_of(nal),
+            };
+            marker == Marker::EverySlice && matches!(role, NalRole::Picture { .. })
+        };
         let mut rest = nals;
         while let [nal, after @ ..] = rest {
-            let small = rest.iter().take_while(|nal| nal.len() <= 100).count();
-            if small >= 2 {
+            let last = after.is_empty() && marker != Marker::Missing;
+            let small = rest.iter().take_while(|nal| nal.len() <= SMALL).count();
+            if small >= 2 && marker != Marker::EverySlice {
                 let (group, after) = rest.split_at(small);
-                self.put_aggregate(group, timestamp, after.is_empty(), out);
+                let last = after.is_empty() && marker != Marker::Missing;
+                self.put_aggregate(codec, group, (timestamp, last), out);
                 rest = after;
                 continue;
             }
+            let marked = (timestamp, last || ends_slice(nal));
             if nal.len() <= MAX_PAYLOAD {
-                self.put_packet(&[nal], timestamp, after.is_empty(), out);
+                self.put_packet(&[nal], marked, out);
             } else {
-                self.put_fragments(nal, timestamp, after.is_empty(), out);
+                self.put_fragments(codec, nal, marked, out);
             }
             rest = after;
         }
     }
 
-    fn put_aggregate(&mut self, nals: &[Bytes], timestamp: u32, marker: bool, out: &mut BytesMut) {
+    fn put_aggregate(&mut self, codec: VideoCodec, nals: &[Bytes], marked: (u32, bool), out: &mut BytesMut) {
         let mut payload = BytesMut::new();
-        payload.put_u8(0x60 | 24);
+        match codec {
+            VideoCodec::H264 => payload.put_u8(0x60 | 24),
+            VideoCodec::H265 => payload.put_slice(&[48 << 1, 1]),
+        }
         for nal in nals {
             payload.put_u16(u16::try_from(nal.len()).unwrap_or_default());
             payload.put_slice(nal);
         }
-        self.put_packet(&[&payload], timestamp, marker, out);
+        self.put_packet(&[&payload], marked, out);
     }
 
-    fn put_fragments(&mut self, nal: &Bytes, timestamp: u32, marker: bool, out: &mut BytesMut) {
-        let Some((&header, body)) = nal.split_first() else { return };
-        let count = body.chunks(MAX_PAYLOAD - 2).count();
-        for (at, part) in body.chunks(MAX_PAYLOAD - 2).enumerate() {
-            let (start, end) = (at == 0, at + 1 == count);
-            let prefix = [header & 0xe0 | 28, u8::from(start) << 7 | u8::from(end) << 6 | header & 0x1f];
-            self.put_packet(&[&prefix, part], timestamp, marker && end, out);
+    fn put_fragments(
+        &mut self,
+        codec: VideoCodec,
+        nal: &Bytes,
+        (timestamp, marker): (u32, bool),
+        out: &mut BytesMut,
+    ) {
+        let header = if codec == VideoCodec::H264 { 1 } else { 2 };
+        let (head, body) = nal.split_at(header);
+        let pieces: Vec<&[u8]> = body.chunks(MAX_PAYLOAD - 3).collect();
+        for (at, part) in pieces.iter().enumerate() {
+            let (start, end) = (at == 0, at + 1 == pieces.len());
+            let edges = u8::from(start) << 7 | u8::from(end) << 6;
+            let marked = (timestamp, marker && end);
+            match codec {
+                VideoCodec::H264 => {
+                    let prefix = [head[0] & 0xe0 | 28, edges | head[0] & 0x1f];
+                    self.put_packet(&[&prefix, part], marked, out);
+                }
+                VideoCodec::H265 => {
+                    let prefix = [head[0] & 0x81 | 49 << 1, head[1], edges | head[0] >> 1 & 0x3f];
+                    self.put_packet(&[&prefix, part], marked, out);
+                }
+            }
         }
     }
 
-    /// Appends one AAC frame as a packet of its own.
-    pub(super) fn put_sound(&mut self, frame: &[u8], timestamp: u32, out: &mut BytesMut) {
+    /// Sends one AAC frame as a packet of its own, by RFC 3640.
+    pub(super) fn put_aac(&mut self, frame: &[u8], timestamp: u32, out: &mut BytesMut) {
         let size = u16::try_from(frame.len()).unwrap_or_default();
         let [high, low] = (size << 3).to_be_bytes();
-        self.put_packet(&[&[0, 16, high, low], frame], timestamp, true, out);
+        self.put_packet(&[&[0, 16, high, low], frame], (timestamp, true), out);
     }
 
-    fn put_packet(&mut self, parts: &[&[u8]], timestamp: u32, marker: bool, out: &mut BytesMut) {
+    /// Sends one AAC frame as a packet of its own, by RFC 6416.
+    pub(super) fn put_latm(&mut self, frame: &[u8], timestamp: u32, out: &mut BytesMut) {
+        let mut length = vec![255; frame.len() / 255];
+        length.push(u8::try_from(frame.len() % 255).unwrap_or_default());
+        self.put_packet(&[&length, frame], (timestamp, true), out);
+    }
+
+    /// Sends samples as they are.
+    pub(super) fn put_samples(&mut self, samples: &[u8], timestamp: u32, out: &mut BytesMut) {
+        self.put_packet(&[samples], (timestamp, false), out);
+    }
+
+    fn put_packet(&mut self, parts: &[&[u8]], (timestamp, marker): (u32, bool), out: &mut BytesMut) {
+        let mut head = [0; 12];
+        head[0] = 0x80;
+        head[1] = u8::from(marker) << 7 | self.payload_type;
+        head[2..4].copy_from_slice(&self.sequence.to_be_bytes());
+        head[4..8].copy_from_slice(&timestamp.to_be_bytes());
+        head[8..].copy_from_slice(&self.ssrc.to_be_bytes());
+        self.way.send(Kind::Media, &head, parts, out);
         let payload: usize = parts.iter().map(|part| part.len()).sum();
-        let Ok(length) = u16::try_from(payload + 12) else { return };
-        out.put_slice(&frame_header(self.channel, length));
-        out.put_u8(0x80);
-        out.put_u8(u8::from(marker) << 7 | self.payload_type);
-        out.put_u16(self.sequence);
-        out.put_u32(timestamp);
-        out.put_u32(self.ssrc);
-        for part in parts {
-            out.put_slice(part);
-        }
         self.sequence = self.sequence.wrapping_add(1);
         self.packets = self.packets.wrapping_add(1);
         self.octets = self.octets.wrapping_add(u32::try_from(payload).unwrap_or_default());
     }
 
-    /// Appends a sender report: `timestamp` is the RTP time at `ntp`.
-    pub(super) fn put_report(&self, ntp: u64, timestamp: u32, out: &mut BytesMut) {
-        out.put_slice(&frame_header(self.channel + 1, 28 + 16));
-        out.put_slice(&[0x80, 200, 0, 6]);
-        out.put_u32(self.ssrc);
-        out.put_u64(ntp);
-        out.put_u32(timestamp);
-        out.put_u32(self.packets);
-        out.put_u32(self.octets);
-        // Source description with the mandatory CNAME.
+    /// Sends a sender report: `timestamp` is the RTP time at `ntp`.
+    pub(super) fn put_report(&mut self, ntp: u64, timestamp: u32, out: &mut BytesMut) {
+        let mut report = BytesMut::new();
+        report.put_slice(&[0x80, 200, 0, 6]);
+        report.put_u32(self.ssrc);
+        report.put_u64(ntp);
+        report.put_u32(timestamp);
+        report.put_u32(self.packets);
+        report.put_u32(self.octets);
+        self.put_description(&mut report);
+        self.way.send(Kind::Control, &report, &[], out);
+    }
+
+    /// Says goodbye (6.6).
+    pub(super) fn put_goodbye(&mut self, out: &mut BytesMut) {
+        let mut goodbye = BytesMut::new();
+        goodbye.put_slice(&[0x80, 201, 0, 1]);
+        goodbye.put_u32(self.ssrc);
+        self.put_description(&mut goodbye);
+        goodbye.put_slice(&[0x81, 203, 0, 1]);
+        goodbye.put_u32(self.ssrc);
+        self.way.send(Kind::Control, &goodbye, &[], out);
+    }
+
+    /// Source description with the mandatory CNAME.
+    fn put_description(&self, out: &mut BytesMut) {
         out.put_slice(&[0x81, 202, 0, 3]);
         out.put_u32(self.ssrc);
         out.put_slice(&[1, 4]);

@@ -5,10 +5,13 @@ use std::time::{Duration, SystemTime};
 
 use bytes::BytesMut;
 use tokio::time::Instant;
+use yonder_media::AudioConfig;
 
-use crate::media::LoopMedia;
-
+use super::describe;
+use super::manners::Manners;
 use super::packets::Packetiser;
+use super::sink::Way;
+use crate::media::LoopMedia;
 
 /// How often sender reports are sent.
 const REPORT_EVERY: Duration = Duration::from_secs(3);
@@ -22,10 +25,14 @@ pub(super) struct Playback {
     began: Instant,
     began_wall: SystemTime,
     picture: Packetiser,
+    /// RTP time of the first picture.
     picture_base: u32,
+    /// Pictures played since `began`.
     next_picture: u64,
     sound: Option<SoundPlayback>,
     report_at: Instant,
+    /// The camera's own clock against ours, in parts per million.
+    drift_ppm: i32,
 }
 
 #[derive(Debug)]
@@ -33,92 +40,182 @@ struct SoundPlayback {
     packets: Packetiser,
     base: u32,
     rate: u32,
+    samples: u64,
     next: u64,
 }
 
 impl Playback {
     /// Starts at the beginning of the loop, as a camera answers PLAY with a fresh keyframe.
-    pub(super) fn new(media: Arc<LoopMedia>, picture_channel: u8, sound_channel: Option<u8>) -> Self {
-        let sound = sound_channel.zip(media.sound.as_ref()).map(|(channel, (config, _))| SoundPlayback {
-            packets: Packetiser::new(channel, 97),
+    pub(super) fn new(media: Arc<LoopMedia>, picture: Way, sound: Option<Way>, drift_ppm: i32) -> Self {
+        let sound = sound.zip(media.sound.as_ref()).map(|(way, sound)| SoundPlayback {
+            packets: Packetiser::new(way, describe::sound_type(&sound.config)),
             base: rand::random(),
-            rate: config.facts.sample_rate,
+            rate: sound.config.sample_rate(),
+            samples: u64::from(sound.samples),
             next: 0,
         });
         Self {
             media,
             began: Instant::now(),
             began_wall: SystemTime::now(),
-            picture: Packetiser::new(picture_channel, 96),
+            picture: Packetiser::new(picture, 96),
             picture_base: rand::random(),
             next_picture: 0,
             sound,
             report_at: Instant::now(),
+            drift_ppm,
+        }
+    }
+
+    /// Another loop takes the place of this one, from its beginning; time goes on.
+    pub(super) fn show(&mut self, media: Arc<LoopMedia>, now: Instant) {
+        let passed = self.camera_time(now);
+        self.picture_base = self.picture_base.wrapping_add(ticks(passed, 90_000));
+        if let Some(sound) = self.sound.as_mut() {
+            sound.base = sound.base.wrapping_add(ticks(passed, sound.rate));
+            sound.next = 0;
+        }
+        self.began_wall += now.saturating_duration_since(self.began);
+        self.began = now;
+        self.next_picture = 0;
+        self.media = media;
+    }
+
+    /// Time jumps, as after the camera's clock was set.
+    pub(super) fn jump(&mut self, by: i64) {
+        let by = i32::try_from(by).unwrap_or_default();
+        self.picture_base = self.picture_base.wrapping_add_signed(by);
+        if let Some(sound) = self.sound.as_mut() {
+            let by = i64::from(by) * i64::from(sound.rate) / 90_000;
+            sound.base = sound.base.wrapping_add_signed(i32::try_from(by).unwrap_or_default());
+        }
+    }
+
+    /// Sources and their numbering start anew.
+    pub(super) fn start_anew(&mut self) {
+        self.picture.start_anew();
+        if let Some(sound) = self.sound.as_mut() {
+            sound.packets.start_anew();
+        }
+    }
+
+    /// Says goodbye for all tracks.
+    pub(super) fn put_goodbye(&mut self, out: &mut BytesMut) {
+        self.picture.put_goodbye(out);
+        if let Some(sound) = self.sound.as_mut() {
+            sound.packets.put_goodbye(out);
+        }
+    }
+
+    /// Whether datagrams carry it, and through what weather.
+    pub(super) fn set_weather(&mut self, manners: &Manners) {
+        let sound = self.sound.as_mut().map(|sound| &mut sound.packets.way);
+        for way in [Some(&mut self.picture.way), sound].into_iter().flatten() {
+            if let Way::Datagrams(way) = way {
+                way.weather = manners.weather;
+            }
         }
     }
 
     /// When something is due next.
     pub(super) fn due(&self) -> Instant {
-        let sound = self.sound.as_ref().map(|sound| self.began + sound.due());
+        let sound = self.sound.as_ref().map(|sound| self.moment(sound.due()));
         sound.map_or_else(|| self.picture_due(), |sound| sound.min(self.picture_due()))
     }
 
-    /// Appends all that is due at `now`.
-    pub(super) fn put_due(&mut self, now: Instant, out: &mut BytesMut) {
-        if now >= self.report_at {
+    /// Sends all that is due at `now`, or passes over it without a word when `silent`.
+    pub(super) fn put_due(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
+        if now >= self.report_at && !manners.frozen {
             self.report_at = now + REPORT_EVERY;
             self.put_reports(now, out);
         }
         // In the order of their times, also when a busy machine made them late.
         while self.due() <= now {
-            if self.sound.as_ref().is_some_and(|sound| self.began + sound.due() < self.picture_due()) {
-                self.put_sound(out);
+            if self.sound.as_ref().is_some_and(|sound| self.moment(sound.due()) < self.picture_due()) {
+                self.put_sound(manners, out);
             } else {
-                self.put_picture(out);
+                self.put_picture(manners, out);
             }
         }
     }
 
-    fn put_sound(&mut self, out: &mut BytesMut) {
-        if let (Some(sound), Some((_, frames))) = (self.sound.as_mut(), self.media.sound.as_ref()) {
-            let at = usize::try_from(sound.next % length(frames)).unwrap_or_default();
-            sound.packets.put_sound(&frames[at], wrapping(sound.base, sound.next * 1024), out);
-            sound.next += 1;
+    fn put_sound(&mut self, manners: &Manners, out: &mut BytesMut) {
+        let (Some(sound), Some(media)) = (self.sound.as_mut(), self.media.sound.as_ref()) else {
+            // The loop that took over has no sound; look again a second later.
+            if let Some(sound) = self.sound.as_mut() {
+                sound.next += u64::from(sound.rate) / sound.samples;
+            }
+            return;
+        };
+        let at = usize::try_from(sound.next % length(&media.frames)).unwrap_or_default();
+        let time = wrapping(sound.base, sound.next * sound.samples);
+        sound.next += 1;
+        if manners.frozen {
+            return;
+        }
+        let frame = &media.frames[at];
+        match media.config {
+            AudioConfig::Aac { .. } if manners.latm => sound.packets.put_latm(frame, time, out),
+            AudioConfig::Aac { .. } => sound.packets.put_aac(frame, time, out),
+            AudioConfig::G711 { .. } => sound.packets.put_samples(frame, time, out),
         }
     }
 
     fn picture_due(&self) -> Instant {
         let (rate, per) = self.media.frame_rate;
-        self.began + Duration::from_micros(self.next_picture * u64::from(per) * 1_000_000 / u64::from(rate))
+        let due = Duration::from_micros(self.next_picture * u64::from(per) * 1_000_000 / u64::from(rate));
+        self.moment(due)
     }
 
-    fn put_picture(&mut self, out: &mut BytesMut) {
+    /// Our moment at which the camera's clock shows `passed` since it began.
+    fn moment(&self, passed: Duration) -> Instant {
+        self.began + scaled(passed, -i64::from(self.drift_ppm))
+    }
+
+    /// What the camera's clock shows at our moment.
+    fn camera_time(&self, now: Instant) -> Duration {
+        scaled(now.saturating_duration_since(self.began), i64::from(self.drift_ppm))
+    }
+
+    fn put_picture(&mut self, manners: &Manners, out: &mut BytesMut) {
         let count = length(&self.media.frames);
         let (round, at) = (self.next_picture / count, self.next_picture % count);
         let frame = &self.media.frames[usize::try_from(at).unwrap_or_default()];
         let shown = i64::try_from(round * count).unwrap_or_default() + frame.shown;
         let time = u64::try_from(self.media.picture_time(shown)).unwrap_or_default();
-        self.picture.put_picture(&frame.nals, wrapping(self.picture_base, time), out);
         self.next_picture += 1;
+        if manners.frozen || manners.no_keyframes && frame.keyframe {
+            return;
+        }
+        let marked = (wrapping(self.picture_base, time), manners.marker);
+        self.picture.put_picture(describe::codec(&self.media), &frame.nals, marked, out);
     }
 
-    fn put_reports(&self, now: Instant, out: &mut BytesMut) {
-        let elapsed = now.saturating_duration_since(self.began);
-        let ntp = ntp_time(self.began_wall + elapsed);
-        let micros = u64::try_from(elapsed.as_micros()).unwrap_or_default();
-        let picture = wrapping(self.picture_base, micros * 9 / 100);
-        self.picture.put_report(ntp, picture, out);
-        if let Some(sound) = &self.sound {
-            let time = wrapping(sound.base, micros * u64::from(sound.rate) / 1_000_000);
-            sound.packets.put_report(ntp, time, out);
+    fn put_reports(&mut self, now: Instant, out: &mut BytesMut) {
+        let ntp = ntp_time(self.began_wall + now.saturating_duration_since(self.began));
+        let passed = self.camera_time(now);
+        self.picture.put_report(ntp, self.picture_base.wrapping_add(ticks(passed, 90_000)), out);
+        if let Some(sound) = self.sound.as_mut() {
+            sound.packets.put_report(ntp, sound.base.wrapping_add(ticks(passed, sound.rate)), out);
         }
     }
 }
 
 impl SoundPlayback {
     fn due(&self) -> Duration {
-        Duration::from_micros(self.next * 1024 * 1_000_000 / u64::from(self.rate))
+        Duration::from_micros(self.next * self.samples * 1_000_000 / u64::from(self.rate))
     }
+}
+
+fn scaled(time: Duration, ppm: i64) -> Duration {
+    let micros = i64::try_from(time.as_micros()).unwrap_or(i64::MAX / 2_000_000);
+    let scaled = micros + micros / 1_000 * ppm / 1_000;
+    Duration::from_micros(u64::try_from(scaled).unwrap_or_default())
+}
+
+fn ticks(time: Duration, rate: u32) -> u32 {
+    let micros = u64::try_from(time.as_micros()).unwrap_or_default();
+    u32::try_from((micros * u64::from(rate) / 1_000_000) & 0xffff_ffff).unwrap_or_default()
 }
 
 fn length<T>(items: &[T]) -> u64 {

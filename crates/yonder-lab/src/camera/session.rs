@@ -1,48 +1,79 @@
 //! One viewer's RTSP session, from the camera's side.
 
 use std::io;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::net::TcpStream;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::time::{Instant, sleep_until};
 use yonder_rtsp::message::{Headers, Item, Request, Response, next_item};
 
+use super::describe::{self, description};
+use super::manners::{Manners, Transports};
 use super::playback::Playback;
-use super::{Shared, sign_in};
+use super::sign_in::{self, Verdict};
+use super::sink::{DatagramWay, Way};
+use super::{Shared, Viewer};
 use crate::media::LoopMedia;
 
+/// How often the camera asks its viewers, when it does.
+const ASK_EVERY: Duration = Duration::from_millis(700);
+/// Bytes that are no RTSP and no frame.
+const GARBAGE: &[u8] = b"\x00\x01\x02 not a word of sense \xff\xfe";
+
 /// Serves one connection until either side ends it.
-pub(super) async fn serve(stream: TcpStream, shared: Arc<Shared>) {
+pub(super) async fn serve<S: AsyncRead + AsyncWrite + Unpin>(stream: S, peer: IpAddr, shared: Arc<Shared>) {
+    let seen = shared.manners();
     let mut session = Session {
-        shared,
-        nonce: format!("{:032x}", rand::random::<u128>()),
+        peer,
+        nonce: fresh_nonce(),
+        requests: 0,
         id: format!("{:016x}", rand::random::<u64>()),
-        set_up: [None, None],
+        ways: [None, None],
         media: None,
         playback: None,
+        viewer: None,
+        ask_at: Instant::now() + ASK_EVERY,
+        asked: 0,
+        seen,
         over: false,
+        shared,
     };
     if let Err(error) = session.run(stream).await {
         tracing::debug!(%error, "viewer gone");
     }
 }
 
+fn fresh_nonce() -> String {
+    format!("{:032x}", rand::random::<u128>())
+}
+
 struct Session {
     shared: Arc<Shared>,
+    peer: IpAddr,
     nonce: String,
+    /// Requests answered under this nonce.
+    requests: u32,
     id: String,
-    /// Interleaved channels of picture and sound, once set up.
-    set_up: [Option<u8>; 2],
+    /// Ways of picture and sound, once set up.
+    ways: [Option<Way>; 2],
     media: Option<Arc<LoopMedia>>,
     playback: Option<Playback>,
+    viewer: Option<Viewer>,
+    ask_at: Instant,
+    asked: u32,
+    /// Manners as they were at the last look: some faults happen when a number changes.
+    seen: Manners,
     over: bool,
 }
 
 impl Session {
-    async fn run(&mut self, mut stream: TcpStream) -> io::Result<()> {
+    async fn run<S: AsyncRead + AsyncWrite + Unpin>(&mut self, mut stream: S) -> io::Result<()> {
         let (mut input, mut output) = (BytesMut::new(), BytesMut::new());
+        let mut changes = self.shared.changes();
         while !self.over {
             let due = self.playback.as_ref().map(Playback::due);
             tokio::select! {
@@ -50,24 +81,67 @@ impl Session {
                     if count? == 0 {
                         return Ok(());
                     }
-                    self.handle_input(&mut input, &mut output)?;
-                }
-                () = sleep_until(due.unwrap_or_else(Instant::now)), if due.is_some() => {
-                    if let Some(playback) = self.playback.as_mut() {
-                        playback.put_due(Instant::now(), &mut output);
+                    if !self.seen.frozen {
+                        self.handle_input(&mut input, &mut output).await?;
                     }
                 }
+                () = sleep_until(due.unwrap_or_else(Instant::now)), if due.is_some() => self.play_on(&mut output),
+                _ = changes.changed() => self.take_manners(&mut output),
             }
             stream.write_all(&output).await?;
             output.clear();
         }
-        Ok(())
+        stream.flush().await
     }
 
-    fn handle_input(&mut self, input: &mut BytesMut, output: &mut BytesMut) -> io::Result<()> {
+    fn play_on(&mut self, output: &mut BytesMut) {
+        let now = Instant::now();
+        if let Some(playback) = self.playback.as_mut() {
+            playback.put_due(now, &self.seen, output);
+        }
+        if self.seen.asks_back && now >= self.ask_at {
+            self.ask_at = now + ASK_EVERY;
+            self.asked += 1;
+            let mut headers = Headers::default();
+            headers.push("CSeq", self.asked.to_string());
+            let request = Request { method: "OPTIONS".into(), url: "*".into(), headers, body: Bytes::new() };
+            output.extend_from_slice(&request.encode());
+        }
+    }
+
+    /// Some faults happen once, at the moment a number changes.
+    fn take_manners(&mut self, output: &mut BytesMut) {
+        let new = self.shared.manners();
+        let old = std::mem::replace(&mut self.seen, new);
+        let Some(playback) = self.playback.as_mut() else { return };
+        let new = &self.seen;
+        playback.set_weather(new);
+        if new.time_jump.0 != old.time_jump.0 {
+            playback.jump(new.time_jump.1);
+        }
+        if new.new_source != old.new_source {
+            playback.start_anew();
+        }
+        if new.goodbye != old.goodbye {
+            playback.put_goodbye(output);
+        }
+        if new.garbage != old.garbage {
+            output.extend_from_slice(GARBAGE);
+        }
+        let same = match (&new.shows, &old.shows) {
+            (Some(new), Some(old)) => Arc::ptr_eq(new, old),
+            (None, None) => true,
+            _ => false,
+        };
+        if !same && let Some(media) = new.shows.clone().or_else(|| self.media.clone()) {
+            playback.show(media, Instant::now());
+        }
+    }
+
+    async fn handle_input(&mut self, input: &mut BytesMut, output: &mut BytesMut) -> io::Result<()> {
         while let Some(item) = next_item(input).map_err(io::Error::other)? {
             if let Item::Request(request) = item {
-                let mut reply = self.answer(&request);
+                let mut reply = self.answer(&request).await?;
                 if let Some(sequence) = request.headers.get("CSeq") {
                     reply.headers.push("CSeq", sequence);
                 }
@@ -77,72 +151,136 @@ impl Session {
         Ok(())
     }
 
-    fn answer(&mut self, request: &Request) -> Response {
-        if let Some(account) = self.shared.account()
-            && request.method != "OPTIONS"
-            && !sign_in::is_authorized(request, &self.nonce, &account)
-        {
-            let mut reply = reply(401, "Unauthorized");
-            reply.headers.push("WWW-Authenticate", sign_in::challenge(&self.nonce));
-            return reply;
+    async fn answer(&mut self, request: &Request) -> io::Result<Response> {
+        if let Some(refusal) = self.check_sign_in(request) {
+            return Ok(refusal);
         }
-        match request.method.as_str() {
+        Ok(match request.method.as_str() {
             "OPTIONS" => {
                 let mut reply = reply(200, "OK");
-                reply.headers.push("Public", "OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN, GET_PARAMETER");
+                let also = if self.seen.no_get_parameter { "" } else { ", GET_PARAMETER" };
+                reply.headers.push("Public", format!("OPTIONS, DESCRIBE, SETUP, PLAY, TEARDOWN{also}"));
                 reply
             }
             "DESCRIBE" => self.describe(request),
-            "SETUP" => self.set_up(request),
+            "SETUP" => self.set_up(request).await?,
             "PLAY" => self.play(),
+            "GET_PARAMETER" if self.seen.no_get_parameter => reply(405, "Method Not Allowed"),
             "GET_PARAMETER" | "SET_PARAMETER" => self.in_session(reply(200, "OK")),
             "TEARDOWN" => {
                 self.over = true;
                 self.in_session(reply(200, "OK"))
             }
             _ => reply(501, "Not Implemented"),
+        })
+    }
+
+    fn check_sign_in(&mut self, request: &Request) -> Option<Response> {
+        let account = self.shared.account().filter(|_| request.method != "OPTIONS")?;
+        let kind = self.seen.sign_in;
+        let mut verdict = sign_in::judge(request, kind, &self.nonce, &account);
+        self.requests += 1;
+        if verdict == Verdict::Right && self.seen.stale_after.is_some_and(|most| self.requests > most) {
+            self.nonce = fresh_nonce();
+            self.requests = 0;
+            verdict = Verdict::Stale;
         }
+        if verdict == Verdict::Right {
+            return None;
+        }
+        if request.headers.get("Authorization").is_some() && verdict == Verdict::Wrong {
+            self.shared.refused.fetch_add(1, Ordering::Relaxed);
+        }
+        let mut reply = reply(401, "Unauthorized");
+        for challenge in sign_in::challenges(kind, &self.nonce, verdict == Verdict::Stale) {
+            reply.headers.push("WWW-Authenticate", challenge);
+        }
+        Some(reply)
     }
 
     fn describe(&self, request: &Request) -> Response {
+        if let Some((status, words)) = &self.seen.refuses {
+            return reply(*status, words);
+        }
+        if let Some(address) = &self.seen.redirects_to {
+            let mut reply = reply(302, "Moved Temporarily");
+            reply.headers.push("Location", address.as_str());
+            return reply;
+        }
         let Some((_, media)) = self.find(&request.url) else { return reply(404, "Not Found") };
+        let base = request.url.trim_end_matches('/');
         let mut reply = reply(200, "OK");
-        reply.headers.push("Content-Base", format!("{}/", request.url.trim_end_matches('/')));
+        if !self.seen.description.no_base {
+            reply.headers.push("Content-Base", format!("{base}/"));
+        }
         reply.headers.push("Content-Type", "application/sdp");
-        reply.body = Bytes::from(description(media));
+        reply.body = Bytes::from(description(media, &self.seen, base));
         reply
     }
 
-    fn set_up(&mut self, request: &Request) -> Response {
-        let Some((track, media)) = self.find(&request.url).map(|(track, media)| (track, Arc::clone(media)))
+    async fn set_up(&mut self, request: &Request) -> io::Result<Response> {
+        let Some((track, media)) =
+            self.find(&request.url).map(|(track, media)| (track.to_owned(), Arc::clone(media)))
         else {
-            return reply(404, "Not Found");
+            return Ok(reply(404, "Not Found"));
         };
-        let transport = request.headers.get("Transport").unwrap_or_default().to_owned();
-        if !transport.contains("RTP/AVP/TCP") {
-            return reply(461, "Unsupported Transport");
+        if self.viewer.is_none() {
+            let Some(viewer) = self.shared.admit(self.seen.most_viewers) else {
+                return Ok(reply(453, "Not Enough Bandwidth"));
+            };
+            self.viewer = Some(viewer);
         }
-        let (slot, channel) = if track.ends_with("sound") { (1, 2) } else { (0, 0) };
-        self.set_up[slot] = Some(channel);
+        let at = usize::from(track.contains(describe::SOUND));
+        let transport = request.headers.get("Transport").unwrap_or_default();
+        let Some((way, granted)) = self.open_way(transport, at).await? else {
+            return Ok(reply(461, "Unsupported Transport"));
+        };
+        self.ways[at] = Some(way);
         self.media = Some(media);
         let mut reply = self.in_session(reply(200, "OK"));
-        let transport = format!("RTP/AVP/TCP;unicast;interleaved={channel}-{}", channel + 1);
-        reply.headers.push("Transport", transport);
-        reply
+        reply.headers.push("Transport", granted);
+        Ok(reply)
+    }
+
+    async fn open_way(&self, transport: &str, at: usize) -> io::Result<Option<(Way, String)>> {
+        if transport.contains("RTP/AVP/TCP") {
+            if self.seen.transports == Transports::UdpOnly {
+                return Ok(None);
+            }
+            let channel = if at == 0 { 0 } else { 2 };
+            let granted = format!("RTP/AVP/TCP;unicast;interleaved={channel}-{}", channel + 1);
+            return Ok(Some((Way::Interleaved(channel), granted)));
+        }
+        let ports = transport.split(';').find_map(|part| part.trim().strip_prefix("client_port="));
+        let ports = ports.and_then(|ports| ports.split_once('-'));
+        let ports = ports.and_then(|(media, control)| Some((media.parse().ok()?, control.parse().ok()?)));
+        let Some((media, control)) = ports.filter(|_| self.seen.transports != Transports::TcpOnly) else {
+            return Ok(None);
+        };
+        let viewer = [SocketAddr::new(self.peer, media), SocketAddr::new(self.peer, control)];
+        let mut way = DatagramWay::open(viewer).await?;
+        way.weather = self.seen.weather;
+        let (own_media, own_control) = way.ports()?;
+        let granted =
+            format!("RTP/AVP;unicast;client_port={media}-{control};server_port={own_media}-{own_control}");
+        Ok(Some((Way::Datagrams(Box::new(way)), granted)))
     }
 
     fn play(&mut self) -> Response {
-        let (Some(media), Some(picture)) = (self.media.clone(), self.set_up[0]) else {
+        let [picture, sound] = &mut self.ways;
+        let (Some(media), Some(picture)) = (self.media.clone(), picture.take()) else {
             return reply(455, "Method Not Valid in This State");
         };
-        self.playback = Some(Playback::new(media, picture, self.set_up[1]));
+        let shown = self.seen.shows.clone().unwrap_or(media);
+        self.playback = Some(Playback::new(shown, picture, sound.take(), self.seen.drift_ppm));
         let mut reply = self.in_session(reply(200, "OK"));
         reply.headers.push("Range", "npt=0.000-");
         reply
     }
 
     fn in_session(&self, mut reply: Response) -> Response {
-        reply.headers.push("Session", format!("{};timeout=60", self.id));
+        let timeout = self.seen.timeout_s.unwrap_or(60);
+        reply.headers.push("Session", format!("{};timeout={timeout}", self.id));
         reply
     }
 
@@ -152,33 +290,11 @@ impl Session {
             url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;
         self.shared.streams.iter().find_map(|(known, media)| {
             let rest = path.strip_prefix(known.as_str())?;
-            (rest.is_empty() || rest.starts_with('/')).then_some((rest, media))
+            (rest.is_empty() || rest.starts_with(['/', '?'])).then_some((rest, media))
         })
     }
 }
 
 fn reply(status: u16, reason: &str) -> Response {
     Response { status, reason: reason.to_owned(), headers: Headers::default(), body: Bytes::new() }
-}
-
-fn description(media: &LoopMedia) -> String {
-    use base64::Engine as _;
-    let base64 = |bytes: &[u8]| base64::engine::general_purpose::STANDARD.encode(bytes);
-    let profile: String = media.sps.iter().skip(1).take(3).map(|byte| format!("{byte:02X}")).collect();
-    let mut sdp = format!(
-        "v=0\r\no=- 1 1 IN IP4 192.0.2.7\r\ns=Hollow Fell\r\nt=0 0\r\na=control:*\r\n\
-         m=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:picture\r\n\
-         a=fmtp:96 packetization-mode=1;profile-level-id={profile};sprop-parameter-sets={},{}\r\n",
-        base64(&media.sps),
-        base64(&media.pps)
-    );
-    if let Some((config, _)) = &media.sound {
-        let specific: String = config.specific.iter().map(|byte| format!("{byte:02x}")).collect();
-        let (rate, channels) = (config.facts.sample_rate, config.facts.channels);
-        sdp += &format!(
-            "m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MPEG4-GENERIC/{rate}/{channels}\r\na=control:sound\r\n\
-             a=fmtp:97 streamtype=5;profile-level-id=1;mode=AAC-hbr;config={specific};sizelength=13;indexlength=3;indexdeltalength=3\r\n"
-        );
-    }
-    sdp
 }

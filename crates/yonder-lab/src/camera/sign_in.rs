@@ -1,36 +1,87 @@
-//! The camera's side of Digest sign-in (RFC 2617, 3.2.2, without `qop`).
+//! The camera's side of signing in: Basic (RFC 7617) and Digest (RFC 2617, RFC 7616).
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
 use secrecy::{ExposeSecret as _, SecretString};
+use sha2::Sha256;
 use yonder_rtsp::message::Request;
+
+use super::manners::SignIn;
 
 /// Protection space of all stand-in cameras.
 const REALM: &str = "Hollow Fell";
 
-/// The challenge for a nonce.
-pub(super) fn challenge(nonce: &str) -> String {
-    format!("Digest realm=\"{REALM}\", nonce=\"{nonce}\"")
+/// What a request's credentials are worth.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Verdict {
+    /// The sender knows the password.
+    Right,
+    /// The sender knows it, but proved it under an old nonce.
+    Stale,
+    /// None, or wrong.
+    Wrong,
 }
 
-/// True when the request proves that its sender knows the password.
-pub(super) fn is_authorized(request: &Request, nonce: &str, account: &(String, SecretString)) -> bool {
-    let Some(value) = request.headers.get("Authorization") else { return false };
+/// The challenges for a nonce, one field each.
+pub(super) fn challenges(kind: SignIn, nonce: &str, stale: bool) -> Vec<String> {
+    let stale = if stale { ", stale=true" } else { "" };
+    let digest = format!("Digest realm=\"{REALM}\", nonce=\"{nonce}\"{stale}");
+    let basic = format!("Basic realm=\"{REALM}\"");
+    let sha256 = format!("{digest}, algorithm=SHA-256, qop=\"auth\"");
+    match kind {
+        SignIn::Digest => vec![digest],
+        SignIn::DigestQop => vec![format!("{digest}, qop=\"auth,auth-int\", opaque=\"5ccc\"")],
+        SignIn::DigestSha256 => vec![sha256],
+        SignIn::Basic => vec![basic],
+        SignIn::Everything => vec![basic, digest, sha256],
+    }
+}
+
+/// Judges the request's credentials.
+pub(super) fn judge(
+    request: &Request,
+    kind: SignIn,
+    nonce: &str,
+    account: &(String, SecretString),
+) -> Verdict {
+    let Some(value) = request.headers.get("Authorization") else { return Verdict::Wrong };
+    let (user, password) = (&account.0, account.1.expose_secret());
+    if let Some(proof) = value.strip_prefix("Basic ") {
+        let expected = STANDARD.encode(format!("{user}:{password}"));
+        // One that takes everything is let in by the strongest alone: whoever sent less was not careful.
+        let right = kind == SignIn::Basic && proof.trim() == expected;
+        return if right { Verdict::Right } else { Verdict::Wrong };
+    }
     let field = |name: &str| {
         value
-            .split(',')
-            .filter_map(|part| part.trim().trim_start_matches("Digest ").split_once('='))
+            .trim_start_matches("Digest ")
+            .split(", ")
+            .filter_map(|part| part.split_once('='))
             .find(|(key, _)| key.trim() == name)
             .map(|(_, value)| value.trim().trim_matches('"').to_owned())
             .unwrap_or_default()
     };
-    let (user, password) = account;
-    let secret = hash(&format!("{user}:{REALM}:{}", password.expose_secret()));
-    let asked = hash(&format!("{}:{}", request.method, field("uri")));
-    field("username") == *user
-        && field("nonce") == nonce
-        && field("response") == hash(&format!("{secret}:{nonce}:{asked}"))
+    let is_sha256 = field("algorithm") == "SHA-256";
+    if is_sha256 != matches!(kind, SignIn::DigestSha256 | SignIn::Everything) || kind == SignIn::Basic {
+        return Verdict::Wrong;
+    }
+    let hash = |text: String| if is_sha256 { hex(&Sha256::digest(text)) } else { hex(&Md5::digest(text)) };
+    let secret = hash(format!("{user}:{REALM}:{password}"));
+    let asked = hash(format!("{}:{}", request.method, field("uri")));
+    let used = field("nonce");
+    let proof = if field("qop") == "auth" {
+        hash(format!("{secret}:{used}:{}:{}:auth:{asked}", field("nc"), field("cnonce")))
+    } else {
+        hash(format!("{secret}:{used}:{asked}"))
+    };
+    match field("username") == *user && field("response") == proof {
+        true if used == nonce => Verdict::Right,
+        true => Verdict::Stale,
+        false => Verdict::Wrong,
+    }
 }
 
-fn hash(text: &str) -> String {
-    Md5::digest(text).iter().map(|byte| format!("{byte:02x}")).collect()
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

@@ -2,11 +2,9 @@
 
 use std::time::Duration;
 
-use bytes::Bytes;
 use tokio::time::Instant;
-use yonder_media::Track;
 use yonder_media::flv::Content;
-use yonder_media::h264::Sps;
+use yonder_media::{Track, VideoCodec, h264, h265};
 
 /// Longest keyframe interval that grades as good.
 const MAX_KEYFRAME_MS: u64 = 4_000;
@@ -117,15 +115,15 @@ impl Grader {
         let broadcast = &mut self.broadcast;
         broadcast.bytes += u64::try_from(bytes).unwrap_or_default();
         match content {
-            Content::VideoHeaders(record) => {
+            Content::VideoHeaders { codec, record } => {
                 broadcast.headers = true;
-                self.size = size_of_record(record).or(self.size);
+                self.size = size_of_record(*codec, record).or(self.size);
             }
             Content::Picture { keyframe, .. } => {
                 self.pictures += 1;
                 broadcast.add_picture(timestamp, *keyframe);
             }
-            Content::Sound(_) => {
+            Content::Sound(_) | Content::G711 { .. } => {
                 self.sounds += 1;
                 broadcast.add_time(Track::Audio, timestamp);
             }
@@ -205,15 +203,41 @@ impl Broadcast {
 }
 
 /// The size by the first sequence parameter set in a configuration record.
-fn size_of_record(record: &Bytes) -> Option<(u32, u32)> {
-    let length = usize::from(u16::from_be_bytes(*record.get(6..8)?.first_chunk::<2>()?));
-    let sps = Sps::parse(record.get(8..8 + length)?).ok()?;
-    Some((sps.width, sps.height))
+fn size_of_record(codec: VideoCodec, record: &[u8]) -> Option<(u32, u32)> {
+    match codec {
+        // ISO/IEC 14496-15, 5.3.3.1: the first sequence parameter set stands behind six bytes.
+        VideoCodec::H264 => {
+            let sps = h264::Sps::parse(sized(record.get(6..)?)?.0).ok()?;
+            Some((sps.width, sps.height))
+        }
+        // 8.3.3.1: arrays of sets of one kind each, behind 23 bytes.
+        VideoCodec::H265 => {
+            let mut rest = record.get(23..)?;
+            while let Some((&[_, high, low], sets)) = rest.split_first_chunk::<3>() {
+                rest = sets;
+                for _ in 0..u16::from_be_bytes([high, low]) {
+                    let (nal, after) = sized(rest)?;
+                    if let Ok(sps) = h265::Sps::parse(nal) {
+                        return Some((sps.width, sps.height));
+                    }
+                    rest = after;
+                }
+            }
+            None
+        }
+    }
+}
+
+/// A NAL unit behind its 16-bit length, and what follows it.
+fn sized(data: &[u8]) -> Option<(&[u8], &[u8])> {
+    let (length, rest) = data.split_first_chunk::<2>()?;
+    rest.split_at_checked(usize::from(u16::from_be_bytes(*length)))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use bytes::Bytes;
     use rstest::rstest;
 
     fn picture(keyframe: bool) -> Content {
@@ -230,7 +254,7 @@ mod tests {
     }
 
     fn headers() -> (u32, Content) {
-        (0, Content::VideoHeaders(Bytes::new()))
+        (0, Content::VideoHeaders { codec: VideoCodec::H264, record: Bytes::new() })
     }
 
     #[test]

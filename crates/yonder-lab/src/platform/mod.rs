@@ -32,9 +32,9 @@ pub struct PlatformConfig {
 /// What a channel received, byte for byte.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Recording {
-    /// NAL units in order.
-    pub nals: Vec<Bytes>,
-    /// AAC frames in order.
+    /// Pictures as their NAL units, in the order in which they came.
+    pub pictures: Vec<Vec<Bytes>>,
+    /// Frames of sound in order.
     pub sound: Vec<Bytes>,
 }
 

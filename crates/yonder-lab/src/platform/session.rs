@@ -108,9 +108,11 @@ impl Session {
                 channel.grader.add(timestamp, bytes, &content);
                 if self.shared.record {
                     match content {
-                        Content::Picture { nals, .. } => channel.recording.nals.extend(nals),
-                        Content::Sound(frame) => channel.recording.sound.push(frame),
-                        Content::VideoHeaders(_) | Content::AudioHeaders(_) | Content::VideoEnd => {}
+                        Content::Picture { nals, .. } => channel.recording.pictures.push(nals),
+                        Content::Sound(frame) | Content::G711 { samples: frame, .. } => {
+                            channel.recording.sound.push(frame);
+                        }
+                        Content::VideoHeaders { .. } | Content::AudioHeaders(_) | Content::VideoEnd => {}
                     }
                 }
             }

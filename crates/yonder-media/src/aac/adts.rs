@@ -74,7 +74,7 @@ fn specific_config(object_type: u32, rate: u32, channels: u32) -> Result<AudioCo
     let word = u16::try_from((object_type << 11 | rate << 7 | channels << 3) & 0xffff).unwrap_or_default();
     let mut specific = BytesMut::with_capacity(2);
     specific.put_u16(word);
-    Ok(AudioConfig { facts: AudioSpecificConfig::parse(&specific)?, specific: specific.freeze() })
+    Ok(AudioConfig::Aac { facts: AudioSpecificConfig::parse(&specific)?, specific: specific.freeze() })
 }
 
 #[cfg(test)]
@@ -88,8 +88,9 @@ mod tests {
     fn frames_come_out_without_headers_and_the_configuration_with_them() {
         let (config, frames) = split_adts(&Bytes::from([FRAME, FRAME].concat())).unwrap();
         assert_eq!(frames, vec![&[0xaa, 0xbb, 0xcc][..]; 2]);
-        assert_eq!((config.facts.sample_rate, config.facts.channels), (48_000, 2));
-        assert_eq!(config.specific[..], [0x11, 0x90]);
+        assert_eq!((config.sample_rate(), config.channels()), (48_000, 2));
+        let AudioConfig::Aac { specific, .. } = config else { panic!("{config:?}") };
+        assert_eq!(specific[..], [0x11, 0x90]);
     }
 
     #[test]

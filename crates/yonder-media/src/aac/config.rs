@@ -16,6 +16,9 @@ pub enum ConfigError {
     /// A sampling rate of zero was written out.
     #[error("sampling rate is zero")]
     NoRate,
+    /// The object type is not one whose configuration can be read to its end.
+    #[error("audio object type {0} is not carried in this form")]
+    Unsupported(u32),
 }
 
 /// The facts of an `AudioSpecificConfig`.
@@ -35,21 +38,36 @@ impl AudioSpecificConfig {
     /// # Errors
     /// [`ConfigError`] when it is cut short or holds a reserved value.
     pub fn parse(data: &[u8]) -> Result<Self, ConfigError> {
-        let mut r = BitReader::new(data);
-        let mut object_type = r.bits(5)?;
-        if object_type == 31 {
-            object_type = 32 + r.bits(6)?;
+        Self::read_core(&mut BitReader::new(data))
+    }
+
+    /// Reads the whole configuration, so that the reader stands behind it (LATM puts more there).
+    ///
+    /// # Errors
+    /// As [`AudioSpecificConfig::parse`], and [`ConfigError::Unsupported`] for object types whose length is not
+    /// known here.
+    pub(super) fn read(r: &mut BitReader<'_>) -> Result<Self, ConfigError> {
+        let config = Self::read_core(r)?;
+        let mut object_type = u32::from(config.object_type);
+        if matches!(object_type, 5 | 29) {
+            read_rate(r)?; // extensionSamplingFrequency
+            object_type = read_object_type(r)?;
         }
-        let sample_rate = match r.bits(4)? {
-            15 => r.bits(24)?,
-            index => usize::try_from(index)
-                .ok()
-                .and_then(|index| SAMPLE_RATES.get(index).copied())
-                .ok_or(ConfigError::ReservedRate(index))?,
-        };
-        if sample_rate == 0 {
-            return Err(ConfigError::NoRate);
+        // GASpecificConfig (4.4.1); other coders, and channels told by a program config element, do not occur.
+        if !matches!(object_type, 1..=4) || config.channels == 0 {
+            return Err(ConfigError::Unsupported(object_type));
         }
+        r.skip(1)?; // frameLengthFlag
+        if r.bit()? {
+            r.skip(14)?; // coreCoderDelay
+        }
+        r.skip(1)?; // extensionFlag
+        Ok(config)
+    }
+
+    fn read_core(r: &mut BitReader<'_>) -> Result<Self, ConfigError> {
+        let object_type = read_object_type(r)?;
+        let sample_rate = read_rate(r)?;
         let channels = match r.bits(4)? {
             7 => 8,
             code => code,
@@ -60,6 +78,22 @@ impl AudioSpecificConfig {
             channels: u8::try_from(channels).unwrap_or_default(),
         })
     }
+}
+
+fn read_object_type(r: &mut BitReader<'_>) -> Result<u32, ConfigError> {
+    let object_type = r.bits(5)?;
+    Ok(if object_type == 31 { 32 + r.bits(6)? } else { object_type })
+}
+
+fn read_rate(r: &mut BitReader<'_>) -> Result<u32, ConfigError> {
+    let rate = match r.bits(4)? {
+        15 => r.bits(24)?,
+        index => usize::try_from(index)
+            .ok()
+            .and_then(|index| SAMPLE_RATES.get(index).copied())
+            .ok_or(ConfigError::ReservedRate(index))?,
+    };
+    if rate == 0 { Err(ConfigError::NoRate) } else { Ok(rate) }
 }
 
 #[cfg(test)]

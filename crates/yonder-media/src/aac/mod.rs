@@ -1,10 +1,12 @@
-//! AAC as far as a relay must understand it: the `AudioSpecificConfig` and ADTS files.
+//! AAC as far as a relay must understand it: the `AudioSpecificConfig`, LATM elements and ADTS files.
 
 mod adts;
 mod config;
+mod latm;
 
 pub use adts::{AdtsError, split_adts};
 pub use config::{AudioSpecificConfig, ConfigError};
+pub use latm::{LatmError, StreamMux};
 
 /// PCM samples that one AAC-LC access unit stands for (ISO/IEC 14496-3, 4.5.1.1, `frameLengthFlag` 0).
 pub const SAMPLES_PER_FRAME: u32 = 1024;

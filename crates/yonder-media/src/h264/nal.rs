@@ -1,4 +1,6 @@
-//! NAL unit kinds and emulation prevention (ITU-T H.264, 7.3.1 and 7.4.1).
+//! NAL unit kinds (ITU-T H.264, 7.4.1).
+
+use crate::nal::NalRole;
 
 /// The kinds of NAL unit that the service treats differently (ITU-T H.264, table 7-1).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,25 +43,20 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
     }
 }
 
-/// The raw payload of a NAL unit without its emulation prevention bytes (7.3.1), at most `limit` bytes of it.
-///
-/// Headers are short; the limit keeps a hostile unit from costing a copy of itself.
+/// What the unit is to whoever groups units into pictures. `first_mb_in_slice` is the first code behind the
+/// header; it is zero when its first bit is set (7.3.3, 9.1).
 #[must_use]
-pub fn unescape(nal: &[u8], limit: usize) -> Vec<u8> {
-    let mut raw = Vec::with_capacity(nal.len().min(limit));
-    let mut zeros = 0_u8;
-    for &byte in nal.iter().skip(1) {
-        if raw.len() >= limit {
-            break;
-        }
-        if zeros >= 2 && byte == 3 {
-            zeros = 0;
-            continue;
-        }
-        zeros = if byte == 0 { zeros.saturating_add(1) } else { 0 };
-        raw.push(byte);
+pub fn role_of(nal: &[u8]) -> NalRole {
+    match kind_of(nal) {
+        kind @ (NalKind::Slice | NalKind::IdrSlice) => NalRole::Picture {
+            begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0),
+            random_access: kind == NalKind::IdrSlice,
+        },
+        NalKind::Sps | NalKind::Pps | NalKind::Sei | NalKind::Delimiter => NalRole::Prefix,
+        // 7.4.1.2.3 lists 14 to 18 as well.
+        NalKind::Other(14..=18) => NalRole::Prefix,
+        NalKind::Other(_) => NalRole::Other,
     }
-    raw
 }
 
 #[cfg(test)]
@@ -78,11 +75,5 @@ mod tests {
     fn kinds_are_told_from_the_first_byte(#[case] nal: &[u8], #[case] kind: NalKind, #[case] picture: bool) {
         assert_eq!(kind_of(nal), kind);
         assert_eq!(kind.is_picture(), picture);
-    }
-
-    #[test]
-    fn emulation_prevention_is_taken_out() {
-        assert_eq!(unescape(&[0x67, 0, 0, 3, 1, 0, 0, 3, 0], 64), vec![0, 0, 1, 0, 0, 0]);
-        assert_eq!(unescape(&[0x67, 1, 2, 3], 2), vec![1, 2]);
     }
 }

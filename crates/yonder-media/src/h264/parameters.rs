@@ -2,13 +2,22 @@
 
 use bytes::Bytes;
 
-use crate::stream::VideoConfig;
-
 use super::nal::{NalKind, kind_of};
 use super::sps::Sps;
 
 /// Picture parameter sets kept at most; cameras use one or two, the standard allows 256.
 const MAX_PPS: usize = 32;
+
+/// The description of an H.264 track.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Config {
+    /// The facts of the active sequence parameter set.
+    pub facts: Sps,
+    /// Sequence parameter sets as NAL units.
+    pub sps: Vec<Bytes>,
+    /// Picture parameter sets as NAL units.
+    pub pps: Vec<Bytes>,
+}
 
 /// The parameter sets of one track and the configuration they amount to.
 #[derive(Debug, Clone, Default)]
@@ -53,12 +62,12 @@ impl ParameterSets {
 
     /// The configuration, once both kinds of set are known.
     #[must_use]
-    pub fn config(&self) -> Option<VideoConfig> {
+    pub fn config(&self) -> Option<Config> {
         let (sps, facts) = self.sps.as_ref()?;
         if self.pps.is_empty() {
             return None;
         }
-        Some(VideoConfig { facts: *facts, sps: vec![sps.clone()], pps: self.pps.clone() })
+        Some(Config { facts: *facts, sps: vec![sps.clone()], pps: self.pps.clone() })
     }
 }
 

@@ -2,24 +2,27 @@
 
 use bytes::{BufMut, Bytes, BytesMut};
 
-use crate::stream::VideoConfig;
+use super::parameters::Config;
 
-/// Writes the record with four-byte NAL lengths. Sets beyond the format's counts (31 and 255), or longer than
-/// its 16-bit lengths, cannot be expressed and are left out.
-pub(crate) fn configuration_record(config: &VideoConfig) -> Bytes {
-    let facts = &config.facts;
-    let mut out = BytesMut::with_capacity(64);
-    out.put_slice(&[1, facts.profile, facts.constraints, facts.level]);
-    out.put_u8(0xfc | 3); // lengthSizeMinusOne
-    put_sets(&mut out, &config.sps, 31, 0xe0);
-    put_sets(&mut out, &config.pps, 255, 0);
-    if facts.has_chroma_fields() {
-        out.put_u8(0xfc | facts.chroma_format);
-        out.put_u8(0xf8 | facts.luma_bits.saturating_sub(8));
-        out.put_u8(0xf8 | facts.chroma_bits.saturating_sub(8));
-        out.put_u8(0); // no sequence parameter set extensions
+impl Config {
+    /// The record with four-byte NAL lengths. Sets beyond the format's counts (31 and 255), or longer than its
+    /// 16-bit lengths, cannot be expressed and are left out.
+    #[must_use]
+    pub fn record(&self) -> Bytes {
+        let facts = &self.facts;
+        let mut out = BytesMut::with_capacity(64);
+        out.put_slice(&[1, facts.profile, facts.constraints, facts.level]);
+        out.put_u8(0xfc | 3); // lengthSizeMinusOne
+        put_sets(&mut out, &self.sps, 31, 0xe0);
+        put_sets(&mut out, &self.pps, 255, 0);
+        if facts.has_chroma_fields() {
+            out.put_u8(0xfc | facts.chroma_format);
+            out.put_u8(0xf8 | facts.luma_bits.saturating_sub(8));
+            out.put_u8(0xf8 | facts.chroma_bits.saturating_sub(8));
+            out.put_u8(0); // no sequence parameter set extensions
+        }
+        out.freeze()
     }
-    out.freeze()
 }
 
 fn put_sets(out: &mut BytesMut, sets: &[Bytes], most: usize, reserved: u8) {
@@ -37,8 +40,8 @@ mod tests {
     use super::*;
     use crate::h264::sps::tests::{SAMPLE_BASELINE_VGA, SAMPLE_HIGH_1080P, parse};
 
-    fn config(sps: &'static [u8]) -> VideoConfig {
-        VideoConfig {
+    fn config(sps: &'static [u8]) -> Config {
+        Config {
             facts: parse(sps),
             sps: vec![Bytes::from_static(sps)],
             pps: vec![Bytes::from_static(&[0x68, 0xce, 0x3c, 0x80])],
@@ -47,7 +50,7 @@ mod tests {
 
     #[test]
     fn baseline_record_ends_after_the_picture_parameter_sets() {
-        let record = configuration_record(&config(SAMPLE_BASELINE_VGA));
+        let record = config(SAMPLE_BASELINE_VGA).record();
         let sps_len = SAMPLE_BASELINE_VGA.len();
         assert_eq!(record[..6], [1, 66, SAMPLE_BASELINE_VGA[2], 30, 0xff, 0xe1]);
         assert_eq!(record[6..8], [0, u8::try_from(sps_len).unwrap()]);
@@ -57,7 +60,7 @@ mod tests {
 
     #[test]
     fn high_profile_record_adds_the_chroma_fields() {
-        let record = configuration_record(&config(SAMPLE_HIGH_1080P));
+        let record = config(SAMPLE_HIGH_1080P).record();
         assert_eq!(record[record.len() - 4..], [0xfd, 0xf8, 0xf8, 0]);
     }
 }

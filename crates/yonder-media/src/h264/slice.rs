@@ -1,8 +1,9 @@
-//! The beginning of a slice header (ITU-T H.264, 7.3.3), as far as picture order count, and the count itself.
+//! The beginning of a slice header (ITU-T H.264, 7.3.3), as far as picture order count.
 
 use crate::bits::{BitReader, BitsError};
+use crate::nal::unescape;
 
-use super::nal::{NalKind, kind_of, unescape};
+use super::nal::{NalKind, kind_of};
 use super::sps::Sps;
 
 /// Bytes of a slice that are enough for the fields read here.
@@ -25,7 +26,7 @@ impl SliceStart {
     /// # Errors
     /// [`BitsError`] when the unit is cut short.
     pub fn parse(nal: &[u8], sps: &Sps) -> Result<Self, BitsError> {
-        let raw = unescape(nal, HEADER_BYTES);
+        let raw = unescape(nal, super::HEADER, HEADER_BYTES);
         let idr = kind_of(nal) == NalKind::IdrSlice;
         let mut r = BitReader::new(&raw);
         let first_macroblock = r.ue()?;
@@ -46,53 +47,10 @@ impl SliceStart {
     }
 }
 
-/// Unwraps picture order counts of type 0 (8.2.1.1) over a stream whose pictures all are references or whose
-/// count moves by less than half its range between pictures, as every real encoder's does.
-#[derive(Debug, Clone, Default)]
-pub struct PictureOrder {
-    msb: i64,
-    last_lsb: i64,
-}
-
-impl PictureOrder {
-    /// The full count of the picture that `slice` begins, relative to its last IDR picture.
-    pub fn next(&mut self, slice: &SliceStart, sps: &Sps) -> i64 {
-        let lsb = i64::from(slice.order_lsb.unwrap_or_default());
-        let range = 1_i64 << sps.order_lsb_bits;
-        if slice.idr {
-            self.msb = 0;
-        } else if lsb < self.last_lsb && self.last_lsb - lsb >= range / 2 {
-            self.msb += range;
-        } else if lsb > self.last_lsb && lsb - self.last_lsb > range / 2 {
-            self.msb -= range;
-        }
-        self.last_lsb = lsb;
-        self.msb + lsb
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::h264::sps::tests::{SAMPLE_HIGH_1080P, parse};
-
-    fn slice(idr: bool, lsb: u32) -> SliceStart {
-        SliceStart { first_macroblock: 0, order_lsb: Some(lsb), idr }
-    }
-
-    #[test]
-    fn order_counts_run_on_over_the_wrap_of_their_low_bits() {
-        let mut sps = parse(SAMPLE_HIGH_1080P);
-        sps.order_lsb_bits = 4;
-        let mut order = PictureOrder::default();
-        let counts: Vec<i64> =
-            [(true, 0), (false, 6), (false, 2), (false, 4), (false, 12), (false, 2), (false, 14)]
-                .into_iter()
-                .map(|(idr, lsb)| order.next(&slice(idr, lsb), &sps))
-                .collect();
-        assert_eq!(counts, vec![0, 6, 2, 4, 12, 18, 14]);
-    }
-
     #[test]
     fn a_slice_cut_short_is_an_error_not_a_panic() {
         let sps = parse(SAMPLE_HIGH_1080P);

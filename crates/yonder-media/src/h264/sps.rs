@@ -1,8 +1,9 @@
 //! The sequence parameter set (ITU-T H.264, 7.3.2.1.1) with its video usability information (annex E).
 
 use crate::bits::{BitReader, BitsError};
+use crate::nal::unescape;
 
-use super::nal::{NalKind, kind_of, unescape};
+use super::nal::{NalKind, kind_of};
 
 /// Longest parameter set that is looked at. Real ones are under 100 bytes; scaling lists bring some to 300.
 const MAX_SPS_BYTES: usize = 1024;
@@ -75,7 +76,7 @@ impl Sps {
         if kind_of(nal) != NalKind::Sps {
             return Err(SpsError::NotAnSps);
         }
-        let raw = unescape(nal, MAX_SPS_BYTES);
+        let raw = unescape(nal, super::HEADER, MAX_SPS_BYTES);
         let mut r = BitReader::new(&raw);
         let profile = byte(r.bits(8)?);
         let constraints = byte(r.bits(8)?);

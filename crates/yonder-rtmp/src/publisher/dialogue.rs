@@ -30,6 +30,8 @@ impl Publisher {
                 ("type".to_owned(), "nonprivate".into()),
                 ("flashVer".to_owned(), concat!("Yonder Relay ", env!("CARGO_PKG_VERSION")).into()),
                 ("tcUrl".to_owned(), Value::String(server.to_string())),
+                // Enhanced RTMP v1: the codecs that may come beyond those of FLV 10.1.
+                ("fourCcList".to_owned(), Value::List(vec!["hvc1".into()])),
             ])],
         );
         self.send_command(0, &connect);

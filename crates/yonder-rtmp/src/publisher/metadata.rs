@@ -1,32 +1,47 @@
 //! `onMetaData` (FLV 10.1, E.5): what a player may want to know before the first picture.
 
 use bytes::{Bytes, BytesMut};
-use yonder_media::StreamHeaders;
+use yonder_media::g711::Law;
+use yonder_media::{AudioConfig, StreamHeaders, VideoCodec};
 
 use crate::amf0::Value;
 
 /// `CodecID` of AVC (E.4.3.1).
 const AVC: f64 = 7.0;
-/// `SoundFormat` of AAC (E.4.2.1).
+/// The `FourCC` of `hvc1` as a number (Enhanced RTMP v1, "Enhancing onMetaData").
+const HEVC: f64 = 1_752_589_105.0;
+/// `SoundFormat`s (E.4.2.1).
 const AAC: f64 = 10.0;
+const A_LAW: f64 = 7.0;
+const MU_LAW: f64 = 8.0;
 
 /// The data message for the given headers.
 pub(super) fn payload(headers: &StreamHeaders) -> Bytes {
     let mut members: Vec<(String, Value)> = Vec::new();
     let mut put = |name: &str, value: Value| members.push((name.to_owned(), value));
     if let Some(video) = &headers.video {
-        put("width", f64::from(video.facts.width).into());
-        put("height", f64::from(video.facts.height).into());
-        if let Some(fps) = video.facts.fps() {
-            put("framerate", fps.into());
+        let facts = video.facts();
+        put("width", f64::from(facts.width).into());
+        put("height", f64::from(facts.height).into());
+        if let Some((rate, per)) = facts.frame_rate {
+            put("framerate", (f64::from(rate) / f64::from(per)).into());
         }
-        put("videocodecid", AVC.into());
+        let codec = match facts.codec {
+            VideoCodec::H264 => AVC,
+            VideoCodec::H265 => HEVC,
+        };
+        put("videocodecid", codec.into());
     }
     if let Some(audio) = &headers.audio {
-        put("audiocodecid", AAC.into());
-        put("audiosamplerate", f64::from(audio.facts.sample_rate).into());
+        let codec = match audio {
+            AudioConfig::Aac { .. } => AAC,
+            AudioConfig::G711 { law: Law::A, .. } => A_LAW,
+            AudioConfig::G711 { law: Law::Mu, .. } => MU_LAW,
+        };
+        put("audiocodecid", codec.into());
+        put("audiosamplerate", f64::from(audio.sample_rate()).into());
         put("audiosamplesize", 16.0.into());
-        put("stereo", Value::Boolean(audio.facts.channels > 1));
+        put("stereo", Value::Boolean(audio.channels() > 1));
     }
     put("encoder", concat!("Yonder Relay ", env!("CARGO_PKG_VERSION")).into());
     let mut out = BytesMut::new();

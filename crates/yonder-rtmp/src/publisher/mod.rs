@@ -16,7 +16,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_media::flv::Body;
-use yonder_media::{StreamHeaders, Track};
+use yonder_media::{StreamHeaders, Track, VideoCodec, VideoConfig};
 
 use crate::address::{ServerAddress, StreamKey};
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
@@ -139,6 +139,8 @@ pub struct Publisher {
     acknowledged: u64,
     window: Option<u64>,
     last_timestamp: u32,
+    /// Codec of the picture that was announced last.
+    codec: Option<VideoCodec>,
     closed: bool,
 }
 
@@ -161,6 +163,7 @@ impl Publisher {
             acknowledged: 0,
             window: None,
             last_timestamp: 0,
+            codec: None,
             closed: false,
         }
     }
@@ -226,8 +229,9 @@ impl Publisher {
         if let Some(video) = &headers.video {
             self.send_body(&Body::video_headers(video), timestamp);
         }
-        if let Some(audio) = &headers.audio {
-            self.send_body(&Body::audio_headers(audio), timestamp);
+        self.codec = headers.video.as_ref().map(VideoConfig::codec);
+        if let Some(body) = headers.audio.as_ref().and_then(Body::audio_headers) {
+            self.send_body(&body, timestamp);
         }
     }
 
@@ -246,9 +250,10 @@ impl Publisher {
     /// Ends in order: the end of the sequence, `FCUnpublish`, deleteStream. Nothing can be sent afterwards.
     pub fn close(&mut self) {
         if self.is_live() {
-            let end = Body::video_end();
             let timestamp = self.last_timestamp;
-            self.send_body(&end, timestamp);
+            if let Some(codec) = self.codec {
+                self.send_body(&Body::video_end(codec), timestamp);
+            }
             self.send_ending();
         }
         self.closed = true;

@@ -70,13 +70,9 @@ impl Pair {
 }
 
 fn picture(bytes: usize) -> Body {
-    Body::of_unit(&AccessUnit {
-        track: Track::Video,
-        dts: 0,
-        pts: 0,
-        keyframe: true,
-        payload: Payload::Nals(vec![Bytes::from(vec![0x65; bytes])]),
-    })
+    let payload = Payload::Nals(vec![Bytes::from(vec![0x65; bytes])]);
+    let unit = AccessUnit { track: Track::Video, dts: 0, pts: 0, keyframe: true, payload };
+    Body::of_unit(&unit, &StreamHeaders::default())
 }
 
 #[rstest]
@@ -110,11 +106,11 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
     assert_eq!((*timestamp, body.len()), (40, 200_009));
 }
 
-fn sample_video() -> yonder_media::VideoConfig {
+fn sample_video() -> VideoConfig {
     let mut sets = yonder_media::h264::ParameterSets::default();
     sets.take(&Bytes::from_static(&[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40]));
     sets.take(&Bytes::from_static(&[0x68, 0xce, 0x3c, 0x80]));
-    sets.config().unwrap()
+    VideoConfig::H264(sets.config().unwrap())
 }
 
 #[rstest]

@@ -4,11 +4,11 @@ use std::time::Duration;
 
 use crate::auth::{self, Authenticator};
 use crate::error::PullError;
-use crate::message::Response;
+use crate::message::{Headers, Response};
 use crate::sdp::{Description, resolve_control};
 
-use super::tracks::{choose_tracks, read_channels, read_session};
-use super::{Client, ClientEvent, MAX_STALE, Pending, State, Step};
+use super::tracks::{choose_tracks, offered, read_channels, read_datagram_peer, read_session};
+use super::{Client, ClientEvent, MAX_STALE, Pending, State, Step, Transport};
 
 impl Client {
     pub(super) fn handle_response(&mut self, response: &Response, now: Duration) -> Result<(), PullError> {
@@ -26,8 +26,12 @@ impl Client {
             return Ok(());
         }
         let granted = (200..300).contains(&response.status);
+        if granted && pending.authorized && !self.signed_in {
+            self.signed_in = true;
+            self.events.push_back(ClientEvent::Step(Step::SignedIn));
+        }
         match self.state {
-            State::Options => self.after_options(now),
+            State::Options => self.after_options(response, now),
             State::Describe if granted => self.after_describe(response, &pending, now),
             State::SetUp(track) => self.after_set_up(response, granted, track, now),
             State::Play if granted => {
@@ -37,6 +41,10 @@ impl Client {
                 Ok(())
             }
             State::Playing => {
+                // The session is gone, whatever still comes over the connection.
+                if response.status == 454 {
+                    return Err(PullError::ClosedByCamera);
+                }
                 // 405, 501 and the like: this camera is kept alive by OPTIONS.
                 if !granted {
                     self.keep_alive_method = "OPTIONS";
@@ -62,7 +70,9 @@ impl Client {
             || PullError::WrongPassword { status: response.status, reason: response.reason.clone() };
         let challenge = challenge.ok_or_else(refused)?;
         if pending.authorized {
-            if !challenge.is_stale() || pending.stale >= MAX_STALE {
+            // Many cameras renew their nonce without a word about it; credentials once accepted are right still.
+            let only_nonce = challenge.is_stale() || self.signed_in;
+            if !only_nonce || pending.stale >= MAX_STALE {
                 return Err(refused());
             }
             pending.stale += 1;
@@ -73,7 +83,11 @@ impl Client {
     }
 
     /// OPTIONS is a courtesy: whatever the answer, the camera speaks RTSP.
-    fn after_options(&mut self, now: Duration) -> Result<(), PullError> {
+    fn after_options(&mut self, response: &Response, now: Duration) -> Result<(), PullError> {
+        // A list without GET_PARAMETER says how this camera is kept alive; many leave the list out.
+        if response.headers.get("Public").is_some_and(|methods| !methods.contains("GET_PARAMETER")) {
+            self.keep_alive_method = "OPTIONS";
+        }
         self.events.push_back(ClientEvent::Step(Step::Greeted));
         self.state = State::Describe;
         let url = self.config.url.request_url();
@@ -96,7 +110,10 @@ impl Client {
             .unwrap_or(&pending.url)
             .to_owned();
         let description = Description::parse(&String::from_utf8_lossy(&response.body));
-        self.tracks = choose_tracks(&description, &base)?;
+        let chosen = choose_tracks(&description, &base);
+        let pulled = chosen.as_deref().unwrap_or_default();
+        self.events.push_back(ClientEvent::Offered(offered(&description, &base, pulled)));
+        self.tracks = chosen?;
         self.aggregate = resolve_control(&base, description.control.as_deref());
         self.events.push_back(ClientEvent::Step(Step::Described));
         self.set_up(0, now);
@@ -113,8 +130,20 @@ impl Client {
             return;
         };
         self.state = State::SetUp(track);
-        let (media, control) = wanted.channels;
-        let transport = format!("RTP/AVP/TCP;unicast;interleaved={media}-{control}");
+        let transport = match &self.config.transport {
+            Transport::Interleaved => {
+                let (media, control) = wanted.channels;
+                format!("RTP/AVP/TCP;unicast;interleaved={media}-{control}")
+            }
+            Transport::Datagrams(ports) => {
+                let Some((media, control)) = ports.get(track) else {
+                    // There are no ports for more tracks than this.
+                    self.tracks.truncate(track);
+                    return self.set_up(track, now);
+                };
+                format!("RTP/AVP;unicast;client_port={media}-{control}")
+            }
+        };
         let url = wanted.control.clone();
         self.request("SETUP", url, vec![("Transport", transport)], now);
     }
@@ -142,12 +171,31 @@ impl Client {
         } else if self.session.is_none() {
             return Err(PullError::Incomplete { method: "SETUP", what: "a session" });
         }
-        if let Some(channels) = response.headers.get("Transport").and_then(read_channels)
-            && let Some(track) = self.tracks.get_mut(track)
-        {
-            track.channels = channels;
-        }
+        self.read_transport(response, track)?;
         self.set_up(track + 1, now);
+        Ok(())
+    }
+
+    /// What the camera made of the transport asked for. One that answers with another is refused: its packets
+    /// would go where nobody listens.
+    fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
+        let transport = response.headers.get("Transport").unwrap_or_default();
+        let refused =
+            || PullError::TransportRefused { status: response.status, reason: transport.to_owned() };
+        let Some(track) = self.tracks.get_mut(at) else { return Ok(()) };
+        match self.config.transport {
+            Transport::Interleaved => match read_channels(transport) {
+                Some(channels) => track.channels = channels,
+                None if transport.contains("server_port") => return Err(refused()),
+                None => {}
+            },
+            Transport::Datagrams(_) => {
+                track.peer = read_datagram_peer(transport);
+                if track.peer.is_none() && transport.contains("interleaved") {
+                    return Err(refused());
+                }
+            }
+        }
         Ok(())
     }
 }
@@ -156,17 +204,20 @@ impl Client {
 fn refusal(method: &'static str, response: &Response) -> PullError {
     let (status, reason) = (response.status, response.reason.clone());
     match status {
-        403 => PullError::WrongPassword { status, reason },
+        403 => PullError::Forbidden { status, reason },
         404 | 410 => PullError::NoSuchStream { status, reason },
         400 | 451 if method == "DESCRIBE" => PullError::NoSuchStream { status, reason },
         453 => PullError::TooManyViewers { status, reason },
         461 => PullError::TransportRefused { status, reason },
-        300..=399 => {
-            let location = response.headers.get("Location").unwrap_or_default();
-            // Only the address proper: credentials in it are not ours to show.
-            let location = crate::url::CameraUrl::parse(location).map(|(url, _)| url.to_string());
-            PullError::Redirected { location: location.unwrap_or_default() }
-        }
+        300..=399 => redirected(&response.headers),
+        500 | 502..=504 => PullError::NotReady { status, reason },
         _ => PullError::Refused { method, status, reason },
     }
+}
+
+/// Only the address proper is kept: credentials in it are not ours to use.
+pub(super) fn redirected(headers: &Headers) -> PullError {
+    let location = headers.get("Location").unwrap_or_default();
+    let location = crate::url::CameraUrl::parse(location).map(|(url, _)| url.to_string());
+    PullError::Redirected { location: location.unwrap_or_default() }
 }

@@ -22,7 +22,7 @@ use crate::error::{PullError, Timer};
 use crate::message::{self, Item, Request, Response};
 use crate::url::{CameraUrl, Credentials};
 
-pub use tracks::{ClientTrack, Codec};
+pub use tracks::{ClientTrack, Codec, DatagramPeer, Offered};
 
 /// How long a reply may take. Cameras on slow links answer within a second or two; booting ones within five.
 const REPLY_TIMEOUT: Duration = Duration::from_secs(8);
@@ -38,8 +38,20 @@ pub struct ClientConfig {
     pub url: CameraUrl,
     /// User name and password, where the camera wants them.
     pub credentials: Option<Credentials>,
+    /// How packets shall travel.
+    pub transport: Transport,
     /// Makes the client nonce and the RTCP source; random in service, fixed in tests.
     pub seed: u64,
+}
+
+/// How a camera's packets travel.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Transport {
+    /// Within the RTSP connection (RFC 2326, 10.12).
+    #[default]
+    Interleaved,
+    /// As datagrams to these pairs of local ports (media, control), one pair for each track in order.
+    Datagrams(Vec<(u16, u16)>),
 }
 
 /// Progress of the dialogue, in order.
@@ -47,6 +59,8 @@ pub struct ClientConfig {
 pub enum Step {
     /// The camera speaks RTSP.
     Greeted,
+    /// The camera accepted the user name and password.
+    SignedIn,
     /// The stream is described.
     Described,
     /// All wanted tracks are set up.
@@ -65,10 +79,12 @@ pub enum Channel {
 }
 
 /// What happened.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum ClientEvent {
     /// A step was reached.
     Step(Step),
+    /// Everything the camera offers.
+    Offered(Vec<Offered>),
     /// The tracks that will be pulled, picture first.
     Tracks(Vec<ClientTrack>),
     /// Data of a track, by its place in the list of tracks.
@@ -103,6 +119,7 @@ struct Pending {
     deadline: Duration,
     /// Credentials went with it.
     authorized: bool,
+    /// How often it was repeated because only the nonce was refused.
     stale: u8,
 }
 
@@ -114,6 +131,8 @@ pub struct Client {
     sequence: u32,
     pending: Option<Pending>,
     authenticator: Option<Authenticator>,
+    /// The camera has accepted these credentials in this session.
+    signed_in: bool,
     /// Address for PLAY, keep-alive and TEARDOWN.
     aggregate: String,
     session: Option<String>,
@@ -136,6 +155,7 @@ impl Client {
             sequence: 0,
             pending: None,
             authenticator: None,
+            signed_in: false,
             aggregate,
             session: None,
             session_timeout: DEFAULT_SESSION_TIMEOUT,
@@ -163,7 +183,7 @@ impl Client {
             match item {
                 Item::Frame { channel, payload } => self.handle_frame(channel, payload),
                 Item::Response(response) => self.handle_response(&response, now)?,
-                Item::Request(request) => self.answer(&request),
+                Item::Request(request) => self.answer(&request)?,
             }
         }
         Ok(())
@@ -220,7 +240,13 @@ impl Client {
         self.state = State::Closed;
     }
 
-    /// Queues an RTCP packet of ours for a track.
+    /// The session timeout that the camera asked for.
+    #[must_use]
+    pub fn session_timeout(&self) -> Duration {
+        self.session_timeout
+    }
+
+    /// Queues an RTCP packet of ours for an interleaved track.
     pub fn send_control(&mut self, track: usize, packet: &Bytes) {
         let Some(channel) = self.tracks.get(track).map(|track| track.channels.1) else { return };
         let Ok(length) = u16::try_from(packet.len()) else { return };
@@ -243,9 +269,12 @@ impl Client {
     }
 
     /// A camera's own request: harmless ones are granted, so that it does not wait for us.
-    fn answer(&mut self, request: &Request) {
-        let known =
-            ["OPTIONS", "GET_PARAMETER", "SET_PARAMETER", "ANNOUNCE"].contains(&request.method.as_str());
+    ///
+    /// REDIRECT and TEARDOWN end the session (RFC 2326, 10.7 and 10.10).
+    fn answer(&mut self, request: &Request) -> Result<(), PullError> {
+        const GRANTED: [&str; 6] =
+            ["OPTIONS", "GET_PARAMETER", "SET_PARAMETER", "ANNOUNCE", "REDIRECT", "TEARDOWN"];
+        let known = GRANTED.contains(&request.method.as_str());
         let (status, reason) = if known { (200, "OK") } else { (501, "Not Implemented") };
         let mut headers = message::Headers::default();
         if let Some(sequence) = request.headers.get("CSeq") {
@@ -253,6 +282,11 @@ impl Client {
         }
         let reply = Response { status, reason: reason.to_owned(), headers, body: Bytes::new() };
         self.transmit.push_back(reply.encode());
+        match request.method.as_str() {
+            "REDIRECT" => Err(dialogue::redirected(&request.headers)),
+            "TEARDOWN" => Err(PullError::ClosedByCamera),
+            _ => Ok(()),
+        }
     }
 
     fn request(

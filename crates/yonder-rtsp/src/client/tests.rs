@@ -15,8 +15,12 @@ struct Camera {
 
 impl Camera {
     fn new(url: &str) -> Self {
+        Self::over(url, Transport::Interleaved)
+    }
+
+    fn over(url: &str, transport: Transport) -> Self {
         let (url, credentials) = CameraUrl::parse(url).unwrap();
-        let mut client = Client::new(ClientConfig { url, credentials, seed: 1 });
+        let mut client = Client::new(ClientConfig { url, credentials, transport, seed: 1 });
         client.start(Duration::ZERO);
         let mut camera = Self { client, now: Duration::ZERO, requests: Vec::new(), events: Vec::new() };
         camera.drain();
@@ -63,7 +67,7 @@ impl Camera {
     }
 
     fn play(&mut self) {
-        self.reply(200, &[("Public", "DESCRIBE")], "").unwrap();
+        self.reply(200, &[("Public", "DESCRIBE, GET_PARAMETER")], "").unwrap();
         self.reply(200, &[("Content-Base", "rtsp://192.0.2.7/main/")], SDP).unwrap();
         let session = ("Session", "abc;timeout=30");
         self.reply(200, &[session, ("Transport", "RTP/AVP/TCP;unicast;interleaved=0-1")], "").unwrap();
@@ -149,12 +153,14 @@ fn a_challenge_without_credentials_asks_for_them() {
 }
 
 #[rstest]
-#[case(403, "WrongPassword")]
+#[case(403, "Forbidden")]
 #[case(404, "NoSuchStream")]
 #[case(400, "NoSuchStream")]
 #[case(453, "TooManyViewers")]
 #[case(302, "Redirected")]
-#[case(503, "Refused")]
+#[case(503, "NotReady")]
+#[case(461, "TransportRefused")]
+#[case(418, "Refused")]
 fn refusals_of_describe_are_told_apart(#[case] status: u16, #[case] variant: &str) {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     camera.reply(200, &[], "").unwrap();
@@ -167,8 +173,8 @@ fn refusals_of_describe_are_told_apart(#[case] status: u16, #[case] variant: &st
 #[case("m=audio 0 RTP/AVP 0\r\n", PullError::NoVideo)]
 #[case("", PullError::NoVideo)]
 #[case(
-    "m=video 0 RTP/AVP 96\r\na=rtpmap:96 H265/90000\r\n",
-    PullError::CodecUnsupported { codec: "H265".into() }
+    "m=video 0 RTP/AVP 26\r\n",
+    PullError::CodecUnsupported { codec: "JPEG".into() }
 )]
 fn descriptions_without_a_carried_picture_are_named(#[case] sdp: &str, #[case] expected: PullError) {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
@@ -203,6 +209,109 @@ fn the_session_is_kept_alive_at_half_its_timeout_and_by_options_when_refused() {
     camera.client.handle_timeout(camera.now).unwrap();
     camera.drain();
     assert_eq!(camera.last().method, "OPTIONS");
+}
+
+#[test]
+fn a_camera_that_lists_no_get_parameter_is_kept_alive_by_options() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[("Public", "OPTIONS, DESCRIBE")], "").unwrap();
+    assert_eq!(camera.client.keep_alive_method, "OPTIONS");
+}
+
+#[test]
+fn a_session_that_the_camera_forgot_has_ended() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.play();
+    camera.now = Duration::from_secs(15);
+    camera.client.handle_timeout(camera.now).unwrap();
+    camera.drain();
+    assert_eq!(camera.reply(454, &[], ""), Err(PullError::ClosedByCamera));
+}
+
+#[test]
+fn credentials_once_accepted_survive_a_nonce_renewed_without_a_word() {
+    let mut camera = Camera::new("rtsp://op:x@192.0.2.7/main");
+    camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n1\"")], "").unwrap();
+    camera.play();
+    camera.now = Duration::from_secs(15);
+    camera.client.handle_timeout(camera.now).unwrap();
+    camera.drain();
+    camera.reply(401, &[("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n2\"")], "").unwrap();
+    assert!(camera.last().headers.get("Authorization").unwrap().contains("n2"));
+}
+
+#[test]
+fn datagrams_are_asked_for_by_port_and_the_cameras_ports_are_kept() {
+    let ports = vec![(5_000, 5_001), (5_002, 5_003)];
+    let mut camera = Camera::over("rtsp://192.0.2.7/main", Transport::Datagrams(ports));
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], SDP).unwrap();
+    assert_eq!(camera.last().headers.get("Transport"), Some("RTP/AVP;unicast;client_port=5000-5001"));
+    let granted = "RTP/AVP;unicast;client_port=5000-5001;server_port=6970-6971;source=192.0.2.9;ssrc=1";
+    camera.reply(200, &[("Session", "a"), ("Transport", granted)], "").unwrap();
+    let granted = "RTP/AVP/UDP;unicast;server_port=6972";
+    camera.reply(200, &[("Session", "a"), ("Transport", granted)], "").unwrap();
+    let tracks = camera.events.iter().find_map(|event| match event {
+        ClientEvent::Tracks(tracks) => Some(tracks.iter().map(|track| track.peer).collect::<Vec<_>>()),
+        _ => None,
+    });
+    let source = "192.0.2.9".parse().ok();
+    let peers =
+        [DatagramPeer { ports: (6970, 6971), source }, DatagramPeer { ports: (6972, 6973), source: None }];
+    assert_eq!(tracks, Some(peers.map(Some).to_vec()));
+}
+
+#[rstest]
+#[case::datagrams_for_interleaved(Transport::Interleaved, "RTP/AVP;unicast;server_port=6970-6971")]
+#[case::interleaved_for_datagrams(Transport::Datagrams(vec![(1, 2)]), "RTP/AVP/TCP;interleaved=0-1")]
+fn another_transport_than_asked_for_is_a_refusal(#[case] wanted: Transport, #[case] granted: &str) {
+    let mut camera = Camera::over("rtsp://192.0.2.7/main", wanted);
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], SDP).unwrap();
+    let error = camera.reply(200, &[("Session", "a"), ("Transport", granted)], "").unwrap_err();
+    assert!(matches!(error, PullError::TransportRefused { .. }), "{error:?}");
+}
+
+#[rstest]
+#[case::redirect("REDIRECT", PullError::Redirected { location: "rtsp://192.0.2.8/x".into() })]
+#[case::teardown("TEARDOWN", PullError::ClosedByCamera)]
+fn a_camera_may_end_the_session_by_a_request(#[case] method: &str, #[case] expected: PullError) {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.play();
+    let request = format!("{method} * RTSP/1.0\r\nCSeq: 7\r\nLocation: rtsp://a:b@192.0.2.8/x\r\n\r\n");
+    assert_eq!(camera.deliver(request.as_bytes()), Err(expected));
+}
+
+#[test]
+fn everything_offered_is_told_and_only_what_is_carried_is_pulled() {
+    let sdp = "v=0\nm=video 0 RTP/AVP 98\na=rtpmap:98 H265/90000\na=framerate:12.5\na=control:v\n\
+        m=audio 0 RTP/AVP 99\na=rtpmap:99 OPUS/48000/2\na=control:o\n\
+        m=audio 0 RTP/AVP 8\na=control:g\nm=application 0 RTP/AVP 107\na=control:m\n";
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], sdp).unwrap();
+    let offered = camera.events.iter().find_map(|event| match event {
+        ClientEvent::Offered(offered) => Some(offered.clone()),
+        _ => None,
+    });
+    let offered: Vec<(String, bool)> =
+        offered.unwrap().into_iter().map(|track| (track.encoding, track.carried)).collect();
+    let expected = [("H265", true), ("OPUS", false), ("PCMA", true), ("payload type 107", false)];
+    assert_eq!(offered, expected.map(|(name, carried)| (name.to_owned(), carried)));
+    assert!(camera.last().url.ends_with("/v"));
+}
+
+#[rstest]
+#[case::latm("m=audio 0 RTP/AVP 97\na=rtpmap:97 MP4A-LATM/44100\na=fmtp:97 cpresent=0;config=400024103fc0\n")]
+#[case::latm_in_band("m=audio 0 RTP/AVP 97\na=rtpmap:97 MP4A-LATM/44100\n")]
+#[case::mu_law_without_rtpmap("m=audio 0 RTP/AVP 0\n")]
+fn sound_of_every_carried_kind_is_set_up(#[case] audio: &str) {
+    let sdp = format!("v=0\nm=video 0 RTP/AVP 96\na=rtpmap:96 H264/90000\n{audio}a=control:sound\n");
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], &sdp).unwrap();
+    camera.reply(200, &[("Session", "a")], "").unwrap();
+    assert_eq!((camera.last().method.as_str(), camera.last().url.ends_with("/sound")), ("SETUP", true));
 }
 
 #[test]

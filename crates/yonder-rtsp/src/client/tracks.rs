@@ -1,21 +1,26 @@
 //! Which tracks of a description are pulled, and how SETUP's answers are read.
 
+use std::net::IpAddr;
 use std::time::Duration;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use bytes::Bytes;
 use yonder_media::Track;
+use yonder_media::aac::StreamMux;
+use yonder_media::g711::Law;
 
 use crate::error::PullError;
-use crate::rtp::AacFormat;
+use crate::rtp::{AacFormat, PictureFormat};
 use crate::sdp::{Description, Media, resolve_control};
 
 /// Codec of a track, with what the description says about it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Codec {
-    /// H.264 with the parameter sets of `sprop-parameter-sets`, possibly none.
-    H264 {
+    /// H.264 or H.265 with the parameter sets of the description, possibly none.
+    Picture {
+        /// How packets hold NAL units.
+        format: PictureFormat,
         /// Parameter sets as NAL units.
         parameter_sets: Vec<Bytes>,
     },
@@ -26,6 +31,42 @@ pub enum Codec {
         /// Field widths.
         format: AacFormat,
     },
+    /// AAC in LATM.
+    Latm {
+        /// The multiplex, where the description tells it.
+        mux: Option<StreamMux>,
+        /// The elements tell it.
+        in_band: bool,
+    },
+    /// G.711.
+    G711 {
+        /// Law.
+        law: Law,
+        /// Channels.
+        channels: u8,
+    },
+}
+
+/// A track that the camera offers, carried or not.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Offered {
+    /// `video`, `audio`, `application` …
+    pub kind: String,
+    /// Encoding name, or its payload type where it has no name.
+    pub encoding: String,
+    /// Frames per second by the description.
+    pub frame_rate: Option<f64>,
+    /// It is one of those that are pulled.
+    pub carried: bool,
+}
+
+/// Where a camera sends datagrams from (12.39).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct DatagramPeer {
+    /// Ports for media and control.
+    pub ports: (u16, u16),
+    /// Its address, where that is another one than the dialogue's.
+    pub source: Option<IpAddr>,
 }
 
 /// A track that is pulled.
@@ -43,19 +84,20 @@ pub struct ClientTrack {
     pub(crate) control: String,
     /// Interleaved channels for media and control.
     pub(super) channels: (u8, u8),
+    /// Where datagrams come from, when they travel apart.
+    pub peer: Option<DatagramPeer>,
 }
 
 /// The first picture, which must be carried, and the first sound that can be.
 pub(super) fn choose_tracks(description: &Description, base: &str) -> Result<Vec<ClientTrack>, PullError> {
     let mut pictures = description.media.iter().filter(|media| media.kind == "video").peekable();
     let first = pictures.peek().copied().ok_or(PullError::NoVideo)?;
-    let video = pictures
-        .find(|media| media.encoding == "H264")
+    let (video, codec) = pictures
+        .find_map(|media| Some((media, picture(media)?)))
         .ok_or_else(|| PullError::CodecUnsupported { codec: codec_name(first) })?;
-    let mut tracks =
-        vec![track(Track::Video, video, Codec::H264 { parameter_sets: parameter_sets(video) }, base, (0, 1))];
-    let sound = description.media.iter().filter(|media| media.kind == "audio");
-    if let Some((media, codec)) = sound.filter_map(|media| Some((media, aac(media)?))).next() {
+    let mut tracks = vec![track(Track::Video, video, codec, base, (0, 1))];
+    let audio = description.media.iter().filter(|media| media.kind == "audio");
+    if let Some((media, codec)) = audio.filter_map(|media| Some((media, sound(media)?))).next() {
         tracks.push(track(Track::Audio, media, codec, base, (2, 3)));
     }
     Ok(tracks)
@@ -69,7 +111,26 @@ fn track(track: Track, media: &Media, codec: Codec, base: &str, channels: (u8, u
         payload_type: media.payload_type,
         control: resolve_control(base, media.control.as_deref()),
         channels,
+        peer: None,
     }
+}
+
+/// Everything the camera offers, told apart by what is pulled.
+pub(super) fn offered(description: &Description, base: &str, tracks: &[ClientTrack]) -> Vec<Offered> {
+    let is_pulled = |media: &Media| {
+        let control = resolve_control(base, media.control.as_deref());
+        tracks.iter().any(|track| track.control == control && track.payload_type == media.payload_type)
+    };
+    description
+        .media
+        .iter()
+        .map(|media| Offered {
+            kind: media.kind.chars().take(32).collect(),
+            encoding: codec_name(media),
+            frame_rate: media.frame_rate,
+            carried: is_pulled(media),
+        })
+        .collect()
 }
 
 fn codec_name(media: &Media) -> String {
@@ -80,10 +141,46 @@ fn codec_name(media: &Media) -> String {
     }
 }
 
+fn picture(media: &Media) -> Option<Codec> {
+    match media.encoding.as_str() {
+        "H264" => Some(Codec::Picture {
+            format: PictureFormat::H264,
+            parameter_sets: parameter_sets(media, "sprop-parameter-sets"),
+        }),
+        // RFC 7798, 7.1
+        "H265" | "HEVC" => {
+            let number =
+                |name| media.parameter(name).and_then(|value| value.parse::<u32>().ok()).unwrap_or(0);
+            let order_numbers = number("sprop-max-don-diff") > 0;
+            let names = ["sprop-vps", "sprop-sps", "sprop-pps"];
+            let parameter_sets = names.into_iter().flat_map(|name| parameter_sets(media, name)).collect();
+            Some(Codec::Picture { format: PictureFormat::H265 { order_numbers }, parameter_sets })
+        }
+        _ => None,
+    }
+}
+
+fn sound(media: &Media) -> Option<Codec> {
+    match media.encoding.as_str() {
+        "MPEG4-GENERIC" => aac(media),
+        "MP4A-LATM" => latm(media),
+        "PCMA" => Some(Codec::G711 { law: Law::A, channels: media.channels }),
+        "PCMU" => Some(Codec::G711 { law: Law::Mu, channels: media.channels }),
+        _ => None,
+    }
+}
+
+/// RFC 6416, 7.3: the configuration in hexadecimal, or `cpresent` (1 unless said otherwise) and in-band.
+fn latm(media: &Media) -> Option<Codec> {
+    let in_band = media.parameter("cpresent").is_none_or(|value| value != "0");
+    let mux = media.parameter("config").and_then(unhex).and_then(|config| StreamMux::parse(&config).ok());
+    (in_band || mux.is_some()).then_some(Codec::Latm { mux, in_band })
+}
+
 /// RFC 6184, 8.1: comma-separated Base64. Firmware leaves trailing commas and broken entries behind.
-fn parameter_sets(media: &Media) -> Vec<Bytes> {
+fn parameter_sets(media: &Media, name: &str) -> Vec<Bytes> {
     media
-        .parameter("sprop-parameter-sets")
+        .parameter(name)
         .unwrap_or_default()
         .split(',')
         .filter_map(|set| STANDARD.decode(set.trim()).ok())
@@ -94,9 +191,6 @@ fn parameter_sets(media: &Media) -> Vec<Bytes> {
 
 /// RFC 3640, 4.1: the configuration in hexadecimal, and the field widths.
 fn aac(media: &Media) -> Option<Codec> {
-    if media.encoding != "MPEG4-GENERIC" {
-        return None;
-    }
     let config = unhex(media.parameter("config")?)?;
     let width = |name: &str, default: u32| {
         media.parameter(name).map_or(Some(default), |value| value.parse().ok().filter(|width| *width <= 32))
@@ -142,4 +236,20 @@ pub(super) fn read_channels(transport: &str) -> Option<(u8, u8)> {
     let (media, control) = value.split_once('-').unwrap_or((value, ""));
     let media: u8 = media.trim().parse().ok()?;
     Some((media, control.trim().parse().unwrap_or_else(|_| media.wrapping_add(1))))
+}
+
+/// What a Transport reply says of datagrams: `server_port` and, where it differs, `source` (12.39).
+pub(super) fn read_datagram_peer(transport: &str) -> Option<DatagramPeer> {
+    let parameter = |name: &str| {
+        let mut parts = transport.split(';').filter_map(|part| part.trim().split_once('='));
+        parts
+            .find(|(key, _)| key.trim().eq_ignore_ascii_case(name))
+            .map(|(_, value)| value.trim().trim_matches('"'))
+    };
+    let ports = parameter("server_port")?;
+    let (media, control) = ports.split_once('-').unwrap_or((ports, ""));
+    let media: u16 = media.trim().parse().ok().filter(|port| *port != 0)?;
+    let control = control.trim().parse().unwrap_or_else(|_| media.saturating_add(1));
+    let source = parameter("source").and_then(|address| address.trim_matches(['[', ']']).parse().ok());
+    Some(DatagramPeer { ports: (media, control), source })
 }

@@ -81,7 +81,6 @@ fn word(data: &[u8], at: usize) -> Option<u32> {
 /// A compound of a receiver report with one block and the mandatory `CNAME` (6.1, 6.5.1).
 #[must_use]
 pub fn receiver_report(own_ssrc: u32, block: &ReportBlock) -> Bytes {
-    const NAME: &[u8; 6] = b"yonder";
     let mut out = BytesMut::with_capacity(56);
     out.put_slice(&[0x81, 201, 0, 7]);
     out.put_u32(own_ssrc);
@@ -91,13 +90,29 @@ pub fn receiver_report(own_ssrc: u32, block: &ReportBlock) -> Bytes {
     out.put_u32(block.jitter);
     out.put_u32(block.last_sr);
     out.put_u32(block.delay_since_last_sr);
-    // Source description: one chunk with one item, ended and padded to whole words.
+    put_description(own_ssrc, &mut out);
+    out.freeze()
+}
+
+/// A receiver report without blocks, with the mandatory `CNAME`: what a receiver sends before it heard anything,
+/// and what opens the way back through address translators.
+#[must_use]
+pub fn empty_report(own_ssrc: u32) -> Bytes {
+    let mut out = BytesMut::with_capacity(32);
+    out.put_slice(&[0x80, 201, 0, 1]);
+    out.put_u32(own_ssrc);
+    put_description(own_ssrc, &mut out);
+    out.freeze()
+}
+
+/// Source description: one chunk with one item, ended and padded to whole words.
+fn put_description(own_ssrc: u32, out: &mut BytesMut) {
+    const NAME: &[u8; 6] = b"yonder";
     out.put_slice(&[0x81, 202, 0, 4]);
     out.put_u32(own_ssrc);
     out.put_slice(&[1, 6]);
     out.put_slice(NAME);
     out.put_slice(&[0; 4]);
-    out.freeze()
 }
 
 #[cfg(test)]

@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use super::drift::{Drift, DriftMeter};
+
 /// What a packet's sequence number says about the packets before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Arrival {
@@ -21,7 +23,7 @@ const MAX_DROPOUT: u16 = 3000;
 const MAX_MISORDER: u16 = 100;
 
 /// Counts since the source was first heard.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct ReceptionFigures {
     /// Packets received.
     pub received: u64,
@@ -29,6 +31,10 @@ pub struct ReceptionFigures {
     pub lost: u64,
     /// Interarrival jitter in RTP ticks (6.4.1).
     pub jitter: u32,
+    /// Jitter in seconds.
+    pub jitter_s: f64,
+    /// The camera's clock against ours, once known.
+    pub drift: Option<Drift>,
 }
 
 /// The state of one source, and its figures over all restarts.
@@ -40,6 +46,8 @@ pub struct Source {
     cycles: u16,
     figures: ReceptionFigures,
     jitter_16: u64,
+    drift: DriftMeter,
+    unwrapped: Option<i64>,
     transit: Option<i64>,
     reported: (u64, u64),
     last_report: Option<(u32, Duration)>,
@@ -56,6 +64,8 @@ impl Source {
             cycles: 0,
             figures: ReceptionFigures::default(),
             jitter_16: 0,
+            drift: DriftMeter::default(),
+            unwrapped: None,
             transit: None,
             reported: (0, 0),
             last_report: None,
@@ -68,10 +78,17 @@ impl Source {
         self.ssrc
     }
 
+    /// Packets received so far.
+    #[must_use]
+    pub fn received(&self) -> u64 {
+        self.figures.received
+    }
+
     /// Figures so far.
     #[must_use]
     pub fn figures(&self) -> ReceptionFigures {
-        self.figures
+        let jitter_s = f64::from(self.figures.jitter) / f64::from(self.clock_rate.max(1));
+        ReceptionFigures { jitter_s, drift: self.drift.drift(), ..self.figures }
     }
 
     /// Takes a packet's header fields and its time of arrival.
@@ -91,6 +108,8 @@ impl Source {
                 self.ssrc = Some(ssrc);
                 self.cycles = 0;
                 self.transit = None;
+                self.drift = DriftMeter::default();
+                self.unwrapped = None;
             }
             Arrival::AfterLoss(count) => self.figures.lost += u64::from(count),
             Arrival::InOrder | Arrival::Old => {}
@@ -103,7 +122,22 @@ impl Source {
         self.expected = next;
         self.figures.received += 1;
         self.measure_jitter(timestamp, now);
+        self.measure_drift(timestamp, now);
         arrival
+    }
+
+    fn measure_drift(&mut self, timestamp: u32, now: Duration) {
+        // One look a picture is enough.
+        let low = |last: i64| u32::try_from(last.rem_euclid(1 << 32)).unwrap_or_default();
+        if self.unwrapped.is_some_and(|last| low(last) == timestamp) {
+            return;
+        }
+        let unwrapped = self.unwrapped.map_or_else(
+            || i64::from(timestamp),
+            |last| last + i64::from(timestamp.wrapping_sub(low(last)).cast_signed()),
+        );
+        self.unwrapped = Some(unwrapped);
+        self.drift.add(unwrapped, self.clock_rate, now);
     }
 
     /// 6.4.1: J += (|D| - J) / 16, kept sixteenfold as in A.8.

@@ -1,7 +1,9 @@
 //! Feeds: checked before they are kept, and brought to the engine when they change.
 
+use secrecy::ExposeSecret as _;
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
-use yonder_core::check_name;
+use yonder_core::{check_name, is_factory_like};
+use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{Feed as StoredFeed, Kind, NewFeed as FeedValues};
 
@@ -34,7 +36,6 @@ impl Service {
     pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let (url, in_url) = read_url("url", &new.url)?;
-        check_carried(&url, new.transport)?;
         let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
         let account = account_of(new.user, new.password, in_url)?;
         let values = FeedValues {
@@ -43,6 +44,7 @@ impl Service {
             sub_url: sub_url.map(|(url, _)| url.to_string()),
             transport: new.transport.word().to_owned(),
             account,
+            pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         };
         let _changing = self.change();
         self.store.add_feed(&values, time::now_s())?;
@@ -66,7 +68,6 @@ impl Service {
         let mut in_url = None;
         if let Some(url) = &change.url {
             let (url, credentials) = read_url("url", url)?;
-            check_carried(&url, change.transport.unwrap_or_default())?;
             after.url = url.to_string();
             in_url = credentials;
         }
@@ -75,8 +76,10 @@ impl Service {
             after.sub_url = if given { Some(read_url("sub_url", sub_url)?.0.to_string()) } else { None };
         }
         if let Some(transport) = change.transport {
-            check_transport(transport)?;
             after.transport = transport.word().to_owned();
+        }
+        if let Some(pin) = &change.pin {
+            after.pin = read_pin(pin)?;
         }
         match (change.user, change.password, in_url) {
             (None, None, None) => {}
@@ -113,42 +116,56 @@ impl Service {
             transport: Transport::from_word(&values.transport),
             user: values.account.as_ref().map(|(user, _)| user.clone()),
             has_password: values.account.is_some(),
+            pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
+            warnings: warnings(values),
             state: self.engine.feed(&values.name).map_or("off", |view| view.state).to_owned(),
         }
     }
 }
 
 /// What the engine is told of a feed.
-pub(super) fn feed_spec(feed: &StoredFeed) -> Result<yonder_engine::FeedSpec, ServiceError> {
+pub(super) fn feed_spec(feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
     let (url, _) =
         CameraUrl::parse(&feed.values.url).map_err(|error| ServiceError::camera_url("url", &error))?;
     let account = feed.values.account.clone();
     let credentials = account.map(|(user, password)| Credentials { user, password });
-    Ok(yonder_engine::FeedSpec { name: feed.values.name.clone(), url, credentials })
+    let transport = match Transport::from_word(&feed.values.transport) {
+        Transport::Auto => TransportChoice::Auto,
+        Transport::Tcp => TransportChoice::Tcp,
+        Transport::Udp => TransportChoice::Udp,
+    };
+    Ok(FeedSpec { name: feed.values.name.clone(), url, credentials, transport, pin: feed.values.pin })
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
     CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
 }
 
-fn check_carried(url: &CameraUrl, transport: Transport) -> Result<(), ServiceError> {
-    if url.tls {
-        let detail = "rtsps:// is not carried yet".to_owned();
-        return Err(ServiceError::Invalid {
-            field: "url",
-            detail,
-            hint: "Give the camera's rtsp:// address.",
-        });
+/// Reads a fingerprint as people copy it: 64 hexadecimal digits, with colons, blanks or nothing between them.
+fn read_pin(text: &str) -> Result<Option<Fingerprint>, ServiceError> {
+    let digits: Vec<char> = text.chars().filter(|c| !matches!(c, ':' | ' ' | '-')).collect();
+    if digits.is_empty() {
+        return Ok(None);
     }
-    check_transport(transport)
+    let bytes: Option<Vec<u8>> = digits
+        .chunks(2)
+        .map(|pair| u8::from_str_radix(&pair.iter().collect::<String>(), 16).ok().filter(|_| pair.len() == 2))
+        .collect();
+    let fingerprint = bytes.and_then(|bytes| Fingerprint::try_from(bytes).ok());
+    fingerprint.map(Some).ok_or_else(|| ServiceError::Invalid {
+        field: "pin",
+        detail: "this is no SHA-256 fingerprint".to_owned(),
+        hint: "Give 64 hexadecimal digits, as the message about the untrusted certificate shows them.",
+    })
 }
 
-fn check_transport(transport: Transport) -> Result<(), ServiceError> {
-    if transport == Transport::Udp {
-        let detail = "udp is not carried yet".to_owned();
-        return Err(ServiceError::Invalid { field: "transport", detail, hint: "Choose auto or tcp." });
-    }
-    Ok(())
+fn warnings(values: &FeedValues) -> Vec<String> {
+    let factory = values
+        .account
+        .as_ref()
+        .is_some_and(|(user, password)| is_factory_like(user, password.expose_secret()));
+    let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
+    if factory { vec![warning.to_owned()] } else { Vec::new() }
 }
 
 /// User name and password, given apart or in the address.

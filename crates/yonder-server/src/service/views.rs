@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use yonder_api::{AudioFacts, CauseFacts, FeedState, PushState, PushStep, Relay, VideoFacts};
-use yonder_engine::{CauseView, FeedView, PushView, RelayView};
+use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, PushState, Relay, VideoFacts};
+use yonder_engine::{CauseView, FeedView, PushView, RelayView, StepView};
 use yonder_store::Relay as StoredRelay;
 
 use crate::time;
@@ -24,8 +24,8 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
 }
 
 fn cause(view: CauseView) -> CauseFacts {
-    let CauseView { code, side, message, hint } = view;
-    CauseFacts { code: code.to_owned(), side: side.word().to_owned(), message, hint }
+    let CauseView { code, side, message, hint, likely } = view;
+    CauseFacts { code: code.to_owned(), side: side.word().to_owned(), message, hint, likely }
 }
 
 /// Seconds to one decimal: what people read, and what does not change with every look.
@@ -52,9 +52,11 @@ fn feed(view: FeedView) -> FeedState {
         video: view.video.map(|video| VideoFacts {
             codec: video.codec.to_owned(),
             profile: video.profile.to_owned(),
-            level: f64::from(video.level) / 10.0,
+            tier: video.tier.map(str::to_owned),
+            level: video.level,
             width: video.width,
             height: video.height,
+            declared_fps: video.declared_fps.map(to_hundredths),
             fps: video.fps.map(to_hundredths),
             kbps: video.kbps,
             keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
@@ -65,7 +67,9 @@ fn feed(view: FeedView) -> FeedState {
             channels: audio.channels,
         }),
         packets_lost: view.packets_lost,
+        units_dropped: view.units_dropped,
         reconnects: view.reconnects,
+        steps: view.steps.iter().map(step).collect(),
     }
 }
 
@@ -80,8 +84,14 @@ fn feed_off(name: &str) -> FeedState {
         video: None,
         audio: None,
         packets_lost: 0,
+        units_dropped: 0,
         reconnects: 0,
+        steps: Vec::new(),
     }
+}
+
+fn step(step: &StepView) -> DialStep {
+    DialStep { name: step.name.to_owned(), after_ms: millis(step.after) }
 }
 
 fn push(view: PushView) -> PushState {
@@ -97,11 +107,7 @@ fn push(view: PushView) -> PushState {
         frames_dropped: view.frames_dropped,
         reconnects: view.reconnects,
         backlog_ms: millis(view.backlog),
-        steps: view
-            .steps
-            .into_iter()
-            .map(|step| PushStep { name: step.name.to_owned(), after_ms: millis(step.after) })
-            .collect(),
+        steps: view.steps.iter().map(step).collect(),
     }
 }
 

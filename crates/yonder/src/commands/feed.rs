@@ -66,6 +66,9 @@ pub(crate) enum FeedCommand {
         transport: TransportChoice,
         #[command(flatten)]
         account: AccountArguments,
+        /// SHA-256 fingerprint of the camera's own certificate, for rtsps:// without a known authority.
+        #[arg(long, value_name = "FINGERPRINT")]
+        pin: Option<String>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -102,6 +105,9 @@ pub(crate) enum FeedCommand {
         transport: Option<TransportChoice>,
         #[command(flatten)]
         account: AccountArguments,
+        /// SHA-256 fingerprint of the camera's own certificate; an empty text goes back to known authorities.
+        #[arg(long, value_name = "FINGERPRINT")]
+        pin: Option<String>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -115,7 +121,7 @@ pub(crate) enum FeedCommand {
 
 pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        FeedCommand::Add { name, url, sub_url, transport, account, json } => {
+        FeedCommand::Add { name, url, sub_url, transport, account, pin, json } => {
             let new = NewFeed {
                 name,
                 url: url.into(),
@@ -123,12 +129,13 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 transport: transport.into(),
                 password: account.password()?,
                 user: account.user,
+                pin,
             };
             show(&client.post(&["feeds"], &new)?, json)
         }
         FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
         FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
-        FeedCommand::Edit { name, rename, url, sub_url, transport, account, json } => {
+        FeedCommand::Edit { name, rename, url, sub_url, transport, account, pin, json } => {
             let change = FeedChange {
                 name: rename,
                 url: url.map(Into::into),
@@ -136,6 +143,7 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 transport: transport.map(Into::into),
                 password: account.password()?,
                 user: account.user,
+                pin,
             };
             show(&client.patch(&["feeds", &name], &change)?, json)
         }
@@ -178,7 +186,13 @@ fn show(feed: &Feed, json: bool) -> Result<(), Failure> {
     if let Some(user) = &feed.user {
         text += &format!("  user       {user}, password kept sealed\n");
     }
+    if let Some(pin) = &feed.pin {
+        text += &format!("  pin        {pin}\n");
+    }
     text += &format!("  state      {}\n", feed.state);
+    for warning in &feed.warnings {
+        text += &format!("  warning    {warning}\n");
+    }
     print(&text);
     Ok(())
 }

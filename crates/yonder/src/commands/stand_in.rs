@@ -68,8 +68,8 @@ async fn run_camera(port: u16, user: Option<&str>, password_file: Option<&PathBu
         streams.extend(sub);
     }
     let paths: Vec<String> = streams.iter().map(|stream| stream.path.clone()).collect();
-    let camera =
-        Camera::start(CameraConfig { streams, account, port }).context("the camera cannot be started")?;
+    let camera = Camera::start(CameraConfig { streams, account, port, ..CameraConfig::default() })
+        .context("the camera cannot be started")?;
     let addresses: Vec<String> = paths.iter().map(|path| format!("  {}\n", camera.url(path))).collect();
     print(&format!("Stand-in camera at\n{}Ctrl-C switches it off.\n", addresses.concat()));
     serve::stop_signal().await;

@@ -189,7 +189,7 @@ impl World {
                 .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
                 .collect();
             let account = Some(("rail".to_owned(), CAMERA_PASSWORD.into()));
-            let camera = Camera::start(CameraConfig { streams, account, port: 0 }).unwrap();
+            let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() }).unwrap();
             let channels = vec![("one".to_owned(), KEY.into())];
             let config = PlatformConfig { app: "live".into(), channels, port: 0, record: false };
             (camera, Platform::start(config).unwrap())

@@ -50,7 +50,7 @@ impl Railway {
                     sub.map(|(path, media)| CameraStream { path: path.into(), media: Arc::new(media) }),
                 );
                 let account = Some((CAMERA_USER.to_owned(), password.as_str().into()));
-                let camera = Camera::start(CameraConfig { streams, account, port: 0 })?;
+                let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() })?;
                 Ok(StandIn { feed: feed.name, path: feed.path, sub_path, camera })
             })
             .collect::<std::io::Result<Vec<_>>>()
@@ -115,6 +115,7 @@ impl Railway {
             transport: Transport::Auto,
             user,
             password,
+            pin: None,
         };
         service.add_feed(new).map(|_| ())
     }

@@ -1,0 +1,340 @@
+//! One session with a camera, from the first request to the last packet.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::BytesMut;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::time::{sleep_until, timeout};
+use yonder_core::{Cause, CauseCode};
+use yonder_media::timeline::{Timeline, TrackTiming};
+use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
+use yonder_rtsp::{ClientConfig, Described, Pull, PullEvent, RawUnit, Step};
+
+use crate::feed::{Feed, lock};
+use crate::hub::Entry;
+
+use super::PullEnd;
+use super::connection::Connection;
+use super::datagrams::{Datagrams, Received};
+
+/// Nothing for so long on an open connection shows as stalled …
+const SILENT_AFTER: Duration = Duration::from_secs(2);
+/// … and for so long is a failure.
+const STALLED_AFTER: Duration = Duration::from_secs(5);
+/// Pictures without a keyframe for so long are worth a word …
+const KEYFRAME_DUE: Duration = Duration::from_secs(6);
+/// … and for so long are a failure: another dial usually brings one.
+const KEYFRAME_PATIENCE: Duration = Duration::from_secs(30);
+/// Room for one read. Large reads keep system calls few at high rates.
+const READ_BYTES: usize = 64 * 1024;
+/// How often figures of reception are passed on.
+const TELL_EVERY: Duration = Duration::from_secs(1);
+/// An orderly close may take this long.
+const CLOSE_PATIENCE: Duration = Duration::from_millis(500);
+
+/// One session with the camera.
+pub(super) struct Session<'a> {
+    feed: &'a Feed,
+    timeline: &'a mut Timeline,
+    pull: Pull,
+    headers: Arc<StreamHeaders>,
+    tracks: Vec<Described>,
+    /// When a picture last came, or the session began.
+    heard: Duration,
+    began: Duration,
+    flowing: bool,
+    /// When the figures of reception were last passed on.
+    told: Duration,
+    /// The lack of a keyframe has been told.
+    keyframe_missed: bool,
+    /// Packets received and lost when a whole unit last came.
+    packets_then: (u64, u64),
+}
+
+impl<'a> Session<'a> {
+    pub(super) fn new(feed: &'a Feed, timeline: &'a mut Timeline, config: ClientConfig) -> Self {
+        let now = feed.clock.now();
+        Self {
+            feed,
+            timeline,
+            pull: Pull::new(config),
+            headers: Arc::default(),
+            tracks: Vec::new(),
+            heard: now,
+            began: now,
+            flowing: false,
+            told: now,
+            keyframe_missed: false,
+            packets_then: (0, 0),
+        }
+    }
+
+    /// Pictures came in this session.
+    pub(super) fn has_flowed(&self) -> bool {
+        self.flowing
+    }
+
+    pub(super) async fn run(
+        &mut self,
+        connection: &mut Connection,
+        mut datagrams: Option<&mut Datagrams>,
+    ) -> Result<(), PullEnd> {
+        let mut buffer = BytesMut::with_capacity(READ_BYTES);
+        let mut received = Vec::new();
+        self.pull.start(self.feed.clock.now());
+        loop {
+            self.transmit(connection, datagrams.as_deref_mut()).await?;
+            let deadline = self.next_deadline();
+            // Asking for room below this would make reads small at the end of each block.
+            if buffer.capacity() - buffer.len() < READ_BYTES / 4 {
+                buffer.reserve(READ_BYTES);
+            }
+            tokio::select! {
+                count = connection.read_buf(&mut buffer) => {
+                    let count = count.map_err(|error| lost(&error))?;
+                    self.take_input(count, &mut buffer)?;
+                }
+                () = readable(datagrams.as_deref()), if datagrams.is_some() => {
+                    if let Some(datagrams) = datagrams.as_deref_mut() {
+                        datagrams.receive(&mut received);
+                    }
+                    self.take_datagrams(&mut received)?;
+                }
+                () = sleep_until(self.feed.clock.instant(deadline)) => self.handle_deadline()?,
+            }
+        }
+    }
+
+    fn take_input(&mut self, count: usize, buffer: &mut BytesMut) -> Result<(), PullEnd> {
+        if count == 0 {
+            let message = "The camera closed the connection.";
+            return Err(Cause::new(CauseCode::FeedClosedByCamera, message).into());
+        }
+        let now = self.feed.clock.now();
+        lock(&self.feed.figures).add_bytes(count, now);
+        let result = self.pull.handle_input(buffer, now);
+        // What came before an end still counts.
+        self.drain()?;
+        Ok(result?)
+    }
+
+    fn take_datagrams(&mut self, received: &mut Vec<Received>) -> Result<(), PullEnd> {
+        let now = self.feed.clock.now();
+        let bytes = received.iter().map(|datagram| datagram.payload.len()).sum();
+        lock(&self.feed.figures).add_bytes(bytes, now);
+        let mut result = Ok(());
+        for Received { track, channel, payload } in received.drain(..) {
+            // After a goodbye the rest still counts.
+            let taken = self.pull.handle_datagram(track, channel, payload, now);
+            result = result.and(taken);
+        }
+        self.drain()?;
+        Ok(result?)
+    }
+
+    async fn transmit(
+        &mut self,
+        connection: &mut Connection,
+        datagrams: Option<&mut Datagrams>,
+    ) -> Result<(), Cause> {
+        let mut wrote = false;
+        while let Some(bytes) = self.pull.poll_transmit() {
+            connection.write_all(&bytes).await.map_err(|error| lost(&error))?;
+            wrote = true;
+        }
+        if wrote {
+            connection.flush().await.map_err(|error| lost(&error))?;
+        }
+        if let Some(datagrams) = datagrams {
+            // The tracks are known by the time there is something to send to them.
+            datagrams.set_peers(&self.tracks);
+            while let Some(datagram) = self.pull.poll_datagram() {
+                datagrams.send(&datagram);
+            }
+        }
+        Ok(())
+    }
+
+    fn drain(&mut self) -> Result<(), Cause> {
+        while let Some(event) = self.pull.poll_event() {
+            match event {
+                PullEvent::Step(step) => self.note_step(step),
+                PullEvent::Offered(offered) => lock(&self.feed.figures).set_offered(offered),
+                PullEvent::Tracks(tracks) => self.tracks = tracks,
+                PullEvent::Headers(headers) => self.set_headers(headers),
+                PullEvent::SenderReport { track, ntp, rtp } => {
+                    self.timeline.handle_sender_report(track, ntp, rtp);
+                }
+                // The timeline sees the jump itself and bridges it.
+                PullEvent::Restarted(track) => tracing::info!(?track, "the camera restarted its numbering"),
+                PullEvent::Unit(unit) => self.publish(unit)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn set_headers(&mut self, headers: StreamHeaders) {
+        if *self.headers != headers {
+            self.headers = Arc::new(headers);
+            lock(&self.feed.figures).set_headers(Arc::clone(&self.headers));
+        }
+        for described in &self.tracks {
+            let (reorder_frames, frame_ticks) =
+                match (described.track, &self.headers.video, &self.headers.audio) {
+                    (Track::Video, Some(video), _) => {
+                        let facts = video.facts();
+                        (facts.reorder_frames, facts.frame_rate.map(frame_duration))
+                    }
+                    (Track::Audio, _, Some(AudioConfig::Aac { facts, .. })) => {
+                        let samples = i64::from(yonder_media::aac::SAMPLES_PER_FRAME);
+                        (Some(0), Some(samples * TICKS_PER_SECOND / i64::from(facts.sample_rate)))
+                    }
+                    _ => (None, None),
+                };
+            let timing = TrackTiming { clock_rate: described.clock_rate, reorder_frames, frame_ticks };
+            self.timeline.configure(described.track, timing);
+        }
+    }
+
+    /// The broadcast begins with a keyframe; what comes before it is of no use to anybody.
+    fn publish(&mut self, raw: RawUnit) -> Result<(), Cause> {
+        let now = self.feed.clock.now();
+        // Sound alone is no broadcast: a camera whose picture stopped has stalled.
+        if raw.track == Track::Video {
+            self.heard = now;
+        }
+        if !self.flowing {
+            let begins = raw.track == Track::Video && raw.keyframe && self.headers.video.is_some();
+            if !begins {
+                return self.check_keyframe_patience(raw.track, now);
+            }
+            self.flowing = true;
+            lock(&self.feed.figures).note_step("first keyframe", now);
+        }
+        let stamp = self.timeline.stamp(raw.track, raw.rtp_time, now);
+        let unit = AccessUnit {
+            track: raw.track,
+            dts: stamp.dts,
+            pts: stamp.pts,
+            keyframe: raw.keyframe,
+            payload: raw.payload,
+        };
+        lock(&self.feed.figures).add_unit(&unit);
+        self.feed.hub.publish(Entry::new(unit, Arc::clone(&self.headers)));
+        self.feed.note_flowing();
+        Ok(())
+    }
+
+    fn check_keyframe_patience(&mut self, track: Track, now: Duration) -> Result<(), Cause> {
+        let waited = now.saturating_sub(self.began);
+        if track != Track::Video
+            || waited < KEYFRAME_DUE
+            || self.keyframe_missed && waited < KEYFRAME_PATIENCE
+        {
+            return Ok(());
+        }
+        let message = format!("Pictures come, but no keyframe for {} s.", waited.as_secs());
+        let cause = Cause::new(CauseCode::FeedNoKeyframe, message);
+        if waited >= KEYFRAME_PATIENCE {
+            return Err(cause);
+        }
+        self.keyframe_missed = true;
+        self.feed.note_held_up(cause);
+        Ok(())
+    }
+
+    /// Why nothing whole comes: nothing comes at all, or too much of it is lost on the way.
+    fn silence(&self, for_how_long: Duration) -> Cause {
+        let (received, lost) = self.packets();
+        let (received, lost) = (received - self.packets_then.0, lost - self.packets_then.1);
+        if lost > 0 && received > lost {
+            let percent = lost * 100 / (received + lost);
+            let message = format!(
+                "Packets come, but {lost} of {} were lost ({percent} %), and with them every picture.",
+                received + lost
+            );
+            return Cause::new(CauseCode::FeedPacketLoss, message);
+        }
+        let message = format!("The connection is open but nothing came for {} s.", for_how_long.as_secs());
+        Cause::new(CauseCode::FeedStalled, message)
+    }
+
+    fn packets(&self) -> (u64, u64) {
+        self.pull.figures().fold((0, 0), |(received, lost), track| {
+            (received + track.reception.received, lost + track.reception.lost)
+        })
+    }
+
+    fn next_deadline(&self) -> Duration {
+        let silence = if self.feed_is_silent() { STALLED_AFTER } else { SILENT_AFTER };
+        let media = self.heard + if self.flowing { silence } else { STALLED_AFTER * 2 };
+        let tell = self.told + TELL_EVERY;
+        self.pull.poll_timeout().map_or(media, |deadline| deadline.min(media)).min(tell)
+    }
+
+    fn tell_reception(&mut self, now: Duration) {
+        self.told = now;
+        if now.saturating_sub(self.heard) < TELL_EVERY {
+            self.packets_then = self.packets();
+        }
+        lock(&self.feed.figures).set_reception(self.pull.figures().collect());
+    }
+
+    fn note_step(&self, step: Step) {
+        let name = match step {
+            Step::Greeted => "greeted",
+            Step::SignedIn => "signed in",
+            Step::Described => "stream described",
+            Step::SetUp => "tracks set up",
+            Step::Playing => "playing",
+        };
+        lock(&self.feed.figures).note_step(name, self.feed.clock.now());
+    }
+
+    fn feed_is_silent(&self) -> bool {
+        self.feed.clock.now().saturating_sub(self.heard) >= SILENT_AFTER
+    }
+
+    fn handle_deadline(&mut self) -> Result<(), PullEnd> {
+        let now = self.feed.clock.now();
+        self.pull.handle_timeout(now)?;
+        // A datagram that was waited for may have been given up, which sets free what stood behind it.
+        self.drain()?;
+        self.tell_reception(now);
+        let silent = now.saturating_sub(self.heard);
+        let patience = if self.flowing { STALLED_AFTER } else { STALLED_AFTER * 2 };
+        if silent >= patience {
+            return Err(self.silence(silent).into());
+        }
+        if self.flowing && silent >= SILENT_AFTER {
+            self.feed.note_silent(self.silence(silent));
+        }
+        Ok(())
+    }
+
+    /// Says goodbye, if the connection takes it.
+    pub(super) async fn close(&mut self, connection: &mut Connection) {
+        self.tell_reception(self.feed.clock.now());
+        self.pull.close(self.feed.clock.now());
+        // A camera that is gone cannot be told.
+        let _told = timeout(CLOSE_PATIENCE, self.transmit(connection, None)).await;
+    }
+}
+
+/// Duration of one frame in ticks.
+fn frame_duration((rate, per): (u32, u32)) -> i64 {
+    i64::from(per) * TICKS_PER_SECOND / i64::from(rate.max(1))
+}
+
+pub(super) fn lost(error: &std::io::Error) -> Cause {
+    let message = format!("The connection to the camera broke ({error}).");
+    Cause::new(CauseCode::FeedClosedByCamera, message)
+}
+
+async fn readable(datagrams: Option<&Datagrams>) {
+    match datagrams {
+        Some(datagrams) => datagrams.readable().await,
+        None => std::future::pending().await,
+    }
+}

@@ -1,0 +1,182 @@
+//! TLS towards cameras: normal trust, or a certificate whose fingerprint was kept.
+
+use std::fmt::Write as _;
+use std::io;
+use std::sync::{Arc, Mutex, OnceLock};
+
+use sha2::{Digest as _, Sha256};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+use tokio_rustls::rustls::client::WebPkiServerVerifier;
+use tokio_rustls::rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use tokio_rustls::rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, UnixTime};
+use tokio_rustls::rustls::{
+    CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
+};
+
+use crate::feed::lock;
+
+/// SHA-256 of a certificate.
+pub type Fingerprint = [u8; 32];
+
+/// Why TLS did not come about.
+#[derive(Debug)]
+pub(crate) enum TlsError {
+    /// The certificate is not trusted; its fingerprint, and what is wrong with it.
+    Untrusted { fingerprint: Fingerprint, detail: String },
+    /// Anything else.
+    Failed(String),
+}
+
+/// A fingerprint as people compare it: pairs of hexadecimal digits with colons between them.
+#[must_use]
+pub fn fingerprint_text(fingerprint: &Fingerprint) -> String {
+    let mut text = String::new();
+    for (at, byte) in fingerprint.iter().enumerate() {
+        // Writing to a string cannot fail.
+        let _ = write!(text, "{}{byte:02X}", if at == 0 { "" } else { ":" });
+    }
+    text
+}
+
+/// Speaks TLS over `stream` with `host`.
+///
+/// # Errors
+/// [`TlsError`] when the certificate is not trusted or the handshake fails.
+pub(crate) async fn secure(
+    stream: TcpStream,
+    host: &str,
+    pin: Option<Fingerprint>,
+) -> Result<TlsStream<TcpStream>, TlsError> {
+    let failed = |error: &dyn std::fmt::Display| TlsError::Failed(error.to_string());
+    let name = ServerName::try_from(host.to_owned()).map_err(|error| failed(&error))?;
+    let seen = Arc::new(Mutex::new(None));
+    let verifier = CameraVerifier { pin, seen: Arc::clone(&seen), provider: provider() };
+    let config = ClientConfig::builder_with_provider(provider())
+        .with_safe_default_protocol_versions()
+        .map_err(|error| failed(&error))?
+        .dangerous()
+        .with_custom_certificate_verifier(Arc::new(verifier))
+        .with_no_client_auth();
+    let connected = TlsConnector::from(Arc::new(config)).connect(name, stream).await;
+    connected.map_err(|error| {
+        let refused = lock(&seen).take();
+        match (refused, certificate_error(&error)) {
+            (Some(fingerprint), Some(detail)) => TlsError::Untrusted { fingerprint, detail },
+            _ => failed(&error),
+        }
+    })
+}
+
+fn certificate_error(error: &io::Error) -> Option<String> {
+    match error.get_ref()?.downcast_ref::<Error>()? {
+        Error::InvalidCertificate(error) => Some(sentence(error)),
+        _ => None,
+    }
+}
+
+fn sentence(error: &CertificateError) -> String {
+    match error {
+        CertificateError::UnknownIssuer => "it is signed by nobody known here".to_owned(),
+        CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
+            "it is made out for another name".to_owned()
+        }
+        CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".to_owned(),
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+            "it is not valid yet".to_owned()
+        }
+        CertificateError::ApplicationVerificationFailure => {
+            "it is another one than the one that was kept".to_owned()
+        }
+        other => other.to_string(),
+    }
+}
+
+fn provider() -> Arc<CryptoProvider> {
+    static PROVIDER: OnceLock<Arc<CryptoProvider>> = OnceLock::new();
+    Arc::clone(PROVIDER.get_or_init(|| Arc::new(ring::default_provider())))
+}
+
+/// The system's authorities, read once. A machine may have none: then only kept fingerprints are trusted.
+fn authorities() -> Arc<RootCertStore> {
+    static ROOTS: OnceLock<Arc<RootCertStore>> = OnceLock::new();
+    let read = || {
+        let mut roots = RootCertStore::empty();
+        let found = rustls_native_certs::load_native_certs();
+        let (_added, ignored) = roots.add_parsable_certificates(found.certs);
+        if ignored > 0 || !found.errors.is_empty() {
+            tracing::debug!(
+                ignored,
+                errors = found.errors.len(),
+                "some authorities of the system are left out"
+            );
+        }
+        Arc::new(roots)
+    };
+    Arc::clone(ROOTS.get_or_init(read))
+}
+
+/// Trusts the kept certificate and no other, or whatever the system's authorities vouch for.
+#[derive(Debug)]
+struct CameraVerifier {
+    pin: Option<Fingerprint>,
+    /// Fingerprint of the certificate that was refused.
+    seen: Arc<Mutex<Option<Fingerprint>>>,
+    provider: Arc<CryptoProvider>,
+}
+
+impl ServerCertVerifier for CameraVerifier {
+    fn verify_server_cert(
+        &self,
+        end_entity: &CertificateDer<'_>,
+        intermediates: &[CertificateDer<'_>],
+        server_name: &ServerName<'_>,
+        ocsp_response: &[u8],
+        now: UnixTime,
+    ) -> Result<ServerCertVerified, Error> {
+        let fingerprint: Fingerprint = Sha256::digest(end_entity).into();
+        let verdict = match self.pin {
+            Some(pin) if pin == fingerprint => Ok(ServerCertVerified::assertion()),
+            Some(_) => Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure)),
+            None => {
+                let roots = authorities();
+                if roots.is_empty() {
+                    Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
+                } else {
+                    WebPkiServerVerifier::builder_with_provider(roots, Arc::clone(&self.provider))
+                        .build()
+                        .map_err(|error| Error::General(error.to_string()))?
+                        .verify_server_cert(end_entity, intermediates, server_name, ocsp_response, now)
+                }
+            }
+        };
+        if verdict.is_err() {
+            *lock(&self.seen) = Some(fingerprint);
+        }
+        verdict
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls12_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        dss: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        verify_tls13_signature(message, cert, dss, &self.provider.signature_verification_algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}

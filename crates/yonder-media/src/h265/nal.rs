@@ -1,0 +1,102 @@
+//! NAL unit kinds (ITU-T H.265, table 7-1).
+
+use crate::nal::NalRole;
+
+/// The kinds of NAL unit that the service treats differently.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NalKind {
+    /// A slice segment of a picture at which decoding cannot start (0 to 15, 22 to 31).
+    Slice,
+    /// A slice segment of an IDR picture (19, 20).
+    Idr,
+    /// A slice segment of another intra random access picture: CRA or BLA (16 to 18, 21).
+    RandomAccess,
+    /// Video parameter set (32).
+    Vps,
+    /// Sequence parameter set (33).
+    Sps,
+    /// Picture parameter set (34).
+    Pps,
+    /// Access unit delimiter (35).
+    Delimiter,
+    /// Supplemental enhancement information before the picture (39).
+    PrefixSei,
+    /// Anything else, by its number.
+    Other(u8),
+}
+
+impl NalKind {
+    /// True for the kinds that carry coded picture data.
+    #[must_use]
+    pub fn is_picture(self) -> bool {
+        matches!(self, Self::Slice | Self::Idr | Self::RandomAccess)
+    }
+
+    /// True when decoding may start at the picture it belongs to (7.4.2.2, IRAP).
+    #[must_use]
+    pub fn is_random_access(self) -> bool {
+        matches!(self, Self::Idr | Self::RandomAccess)
+    }
+}
+
+/// The kind of a NAL unit, from its first byte. An empty unit counts as `Other(63)`, which is unspecified.
+#[must_use]
+pub fn kind_of(nal: &[u8]) -> NalKind {
+    match nal.first().map_or(63, |header| header >> 1 & 0x3f) {
+        19 | 20 => NalKind::Idr,
+        16..=18 | 21 => NalKind::RandomAccess,
+        0..=31 => NalKind::Slice,
+        32 => NalKind::Vps,
+        33 => NalKind::Sps,
+        34 => NalKind::Pps,
+        35 => NalKind::Delimiter,
+        39 => NalKind::PrefixSei,
+        other => NalKind::Other(other),
+    }
+}
+
+/// What the unit is to whoever groups units into pictures. `first_slice_segment_in_pic_flag` is the first bit
+/// behind the header (7.3.6.1).
+#[must_use]
+pub fn role_of(nal: &[u8]) -> NalRole {
+    let kind = kind_of(nal);
+    match kind {
+        NalKind::Slice | NalKind::Idr | NalKind::RandomAccess => NalRole::Picture {
+            begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0),
+            random_access: kind.is_random_access(),
+        },
+        NalKind::Vps | NalKind::Sps | NalKind::Pps | NalKind::Delimiter | NalKind::PrefixSei => {
+            NalRole::Prefix
+        }
+        // 41 to 44 and 48 to 55 stand before pictures as well (7.4.2.4.4).
+        NalKind::Other(41..=44 | 48..=55) => NalRole::Prefix,
+        NalKind::Other(_) => NalRole::Other,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::trailing(&[0x02, 1, 0x80], NalKind::Slice)]
+    #[case::idr_with_leading(&[0x26, 1], NalKind::Idr)]
+    #[case::idr_without(&[0x28, 1], NalKind::Idr)]
+    #[case::cra(&[0x2a, 1], NalKind::RandomAccess)]
+    #[case::vps(&[0x40, 1], NalKind::Vps)]
+    #[case::sps(&[0x42, 1], NalKind::Sps)]
+    #[case::pps(&[0x44, 1], NalKind::Pps)]
+    #[case::delimiter(&[0x46, 1], NalKind::Delimiter)]
+    #[case::suffix_sei(&[0x50, 1], NalKind::Other(40))]
+    #[case::nothing(&[], NalKind::Other(63))]
+    fn kinds_come_from_table_7_1(#[case] nal: &[u8], #[case] kind: NalKind) {
+        assert_eq!(kind_of(nal), kind);
+    }
+
+    #[test]
+    fn only_the_first_slice_segment_begins_a_picture() {
+        assert_eq!(role_of(&[0x26, 1, 0x80]), NalRole::Picture { begins: true, random_access: true });
+        assert_eq!(role_of(&[0x02, 1, 0x40]), NalRole::Picture { begins: false, random_access: false });
+    }
+}

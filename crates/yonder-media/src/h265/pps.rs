@@ -1,0 +1,30 @@
+//! The picture parameter set (ITU-T H.265, 7.3.2.3), as far as slice headers depend on it.
+
+use crate::bits::{BitReader, BitsError};
+use crate::nal::unescape;
+
+/// What slice segment headers are read by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Pps {
+    /// `pps_pic_parameter_set_id`.
+    pub id: u32,
+    /// `output_flag_present_flag`.
+    pub has_output_flag: bool,
+    /// `num_extra_slice_header_bits`.
+    pub extra_bits: u32,
+}
+
+impl Pps {
+    /// Reads the NAL unit `nal`, header included.
+    ///
+    /// # Errors
+    /// [`BitsError`] when it is cut short.
+    pub fn parse(nal: &[u8]) -> Result<Self, BitsError> {
+        let raw = unescape(nal, super::HEADER, 16);
+        let mut r = BitReader::new(&raw);
+        let id = r.ue()?;
+        r.ue()?; // pps_seq_parameter_set_id
+        r.skip(1)?; // dependent_slice_segments_enabled_flag
+        Ok(Self { id, has_output_flag: r.bit()?, extra_bits: r.bits(3)? })
+    }
+}

@@ -1,0 +1,114 @@
+//! How fast a camera's clock runs against ours.
+//!
+//! The network delays packets by varying times but never speeds one up: the earliest packet of each second, by its
+//! own time, is nearest to the truth. A straight line through those gives the drift.
+
+use std::time::Duration;
+
+/// Seconds before the line means anything.
+const LEAST: f64 = 5.0;
+
+/// What was found.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Drift {
+    /// Parts per million; positive when the camera's clock is fast.
+    pub ppm: f64,
+    /// Standard error of that.
+    pub uncertainty_ppm: f64,
+}
+
+/// Sums for a straight line; memory does not grow.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct DriftMeter {
+    origin: Option<(Duration, i64)>,
+    /// The second being looked at, and the least delay in it, in seconds.
+    current: Option<(u64, f64)>,
+    count: f64,
+    sum_x: f64,
+    sum_y: f64,
+    sum_xx: f64,
+    sum_xy: f64,
+    sum_yy: f64,
+}
+
+impl DriftMeter {
+    /// Takes a packet: its time in ticks of `rate` per second beyond any wrap, and its arrival.
+    pub(super) fn add(&mut self, ticks: i64, rate: u32, now: Duration) {
+        let (began, first) = *self.origin.get_or_insert((now, ticks));
+        let elapsed = now.saturating_sub(began).as_secs_f64();
+        let Ok(step) = i32::try_from(ticks.saturating_sub(first) / 64) else { return };
+        let media = f64::from(step) * 64.0 / f64::from(rate.max(1));
+        let delay = elapsed - media;
+        let second = now.saturating_sub(began).as_secs();
+        match &mut self.current {
+            Some((known, least)) if *known == second => *least = least.min(delay),
+            current => {
+                if let Some((known, least)) = current.replace((second, delay)) {
+                    self.take(known, least);
+                }
+            }
+        }
+    }
+
+    fn take(&mut self, second: u64, y: f64) {
+        let x = Duration::from_secs(second).as_secs_f64();
+        self.count += 1.0;
+        self.sum_x += x;
+        self.sum_y += y;
+        self.sum_xx += x * x;
+        self.sum_xy += x * y;
+        self.sum_yy += y * y;
+    }
+
+    /// The drift, once there is enough to tell.
+    #[must_use]
+    pub(super) fn drift(&self) -> Option<Drift> {
+        if self.count < LEAST {
+            return None;
+        }
+        let n = self.count;
+        let spread = self.sum_xx - self.sum_x * self.sum_x / n;
+        let together = self.sum_xy - self.sum_x * self.sum_y / n;
+        let height = self.sum_yy - self.sum_y * self.sum_y / n;
+        if spread <= 0.0 {
+            return None;
+        }
+        let slope = together / spread;
+        let residual = (height - slope * together).max(0.0);
+        let error = (residual / (n - 2.0) / spread).sqrt();
+        // Delay that shrinks means that the camera's time runs ahead of ours.
+        Some(Drift { ppm: -slope * 1e6, uncertainty_ppm: error * 1e6 })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::true_clock(0.0)]
+    #[case::fast(200.0)]
+    #[case::slow(-80.0)]
+    fn drift_is_found_through_the_noise_of_the_network(#[case] ppm: f64) {
+        let mut meter = DriftMeter::default();
+        let mut noise = 1_u64;
+        for frame in 0..1_500_u32 {
+            noise = noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            let late = Duration::from_micros((noise >> 40) % 8_000);
+            let now = Duration::from_secs_f64(f64::from(frame) * 0.04 / (1.0 + ppm / 1e6)) + late;
+            meter.add(i64::from(frame) * 3_600, 90_000, now);
+        }
+        let drift = meter.drift().unwrap();
+        assert!((drift.ppm - ppm).abs() < 4.0 * drift.uncertainty_ppm.max(5.0), "{drift:?}");
+    }
+
+    #[test]
+    fn a_few_seconds_tell_nothing() {
+        let mut meter = DriftMeter::default();
+        for frame in 0..100 {
+            meter.add(frame * 3_600, 90_000, Duration::from_millis(40) * u32::try_from(frame).unwrap());
+        }
+        assert_eq!(meter.drift(), None);
+    }
+}

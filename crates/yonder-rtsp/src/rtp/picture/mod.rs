@@ -1,0 +1,311 @@
+//! From the payloads of H.264 (RFC 6184) and H.265 (RFC 7798) packets to access units.
+//!
+//! The two formats differ in how a packet holds NAL units ([`super::h264`], [`super::h265`]); how units become
+//! pictures, and what a lost packet costs, is the same for both and is here.
+
+use bytes::{Bytes, BytesMut};
+use yonder_media::{NalRole, VideoCodec, h264, h265};
+
+use super::packet::RtpPacket;
+
+/// Largest access unit assembled. A 4K keyframe at a very high rate stays under 4 MB.
+const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
+/// Most NAL units in one access unit; 8K pictures of one slice per macroblock row have 270.
+const MAX_UNIT_NALS: usize = 1024;
+
+/// How a track's packets hold NAL units.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PictureFormat {
+    /// RFC 6184, single NAL unit mode and non-interleaved mode.
+    H264,
+    /// RFC 7798.
+    H265 {
+        /// Decoding order numbers are in the packets (`sprop-max-don-diff` above 0).
+        order_numbers: bool,
+    },
+}
+
+impl PictureFormat {
+    fn role(self, nal: &[u8]) -> NalRole {
+        match self {
+            Self::H264 => h264::role_of(nal),
+            Self::H265 { .. } => h265::role_of(nal),
+        }
+    }
+
+    fn is_sequence_set(self, nal: &[u8]) -> bool {
+        match self {
+            Self::H264 => h264::kind_of(nal) == h264::NalKind::Sps,
+            Self::H265 { .. } => h265::kind_of(nal) == h265::NalKind::Sps,
+        }
+    }
+
+    /// A picture that refers to what was before the random access point it follows (RASL, ITU-T H.265, 3.111).
+    fn is_skipped_leading(self, nal: &[u8]) -> bool {
+        matches!(self, Self::H265 { .. }) && matches!(nal.first().map(|b| b >> 1 & 0x3f), Some(8 | 9))
+    }
+
+    /// Codec.
+    #[must_use]
+    pub fn codec(self) -> VideoCodec {
+        match self {
+            Self::H264 => VideoCodec::H264,
+            Self::H265 { .. } => VideoCodec::H265,
+        }
+    }
+}
+
+/// One access unit as it came.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Picture {
+    /// RTP time.
+    pub timestamp: u32,
+    /// NAL units in decoding order.
+    pub nals: Vec<Bytes>,
+    /// Decoding may start here.
+    pub keyframe: bool,
+}
+
+/// What a camera's marker bits are worth.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+enum Marker {
+    /// Not known yet: pictures end where the time changes, which costs one frame of delay.
+    #[default]
+    Unproven,
+    /// They end pictures.
+    Trusted,
+    /// They stand inside pictures as well.
+    Distrusted,
+}
+
+/// Assembles access units from packets in order.
+///
+/// A unit with a lost piece is dropped, and so is all that depends on it, up to the next keyframe.
+#[derive(Debug)]
+pub struct PictureDepacketiser {
+    format: PictureFormat,
+    timestamp: Option<u32>,
+    nals: Vec<Bytes>,
+    bytes: usize,
+    pub(super) fragment: Option<BytesMut>,
+    pub(super) damaged: bool,
+    /// Packets are missing before the next one.
+    lost: bool,
+    /// Packets were missing before the first one of this unit.
+    head_uncertain: bool,
+    needs_keyframe: bool,
+    /// Leading pictures of the random access point where decoding began refer to what was never sent.
+    skips_leading: bool,
+    began: bool,
+    /// The last keyframe came with its parameter sets.
+    sets_in_band: bool,
+    marker: Marker,
+    /// The last packet carried a marker, and this was its time.
+    marked: Option<u32>,
+    dropped: u64,
+    pub(super) last_fragmented_len: usize,
+}
+
+impl PictureDepacketiser {
+    /// A depacketiser before its first packet.
+    #[must_use]
+    pub fn new(format: PictureFormat) -> Self {
+        Self {
+            format,
+            timestamp: None,
+            nals: Vec::new(),
+            bytes: 0,
+            fragment: None,
+            damaged: false,
+            lost: false,
+            head_uncertain: false,
+            needs_keyframe: false,
+            skips_leading: false,
+            began: false,
+            sets_in_band: false,
+            marker: Marker::Unproven,
+            marked: None,
+            dropped: 0,
+            last_fragmented_len: 0,
+        }
+    }
+
+    /// How the packets hold NAL units.
+    #[must_use]
+    pub fn format(&self) -> PictureFormat {
+        self.format
+    }
+
+    /// Access units dropped so far because a piece of them, or of what they depend on, was lost.
+    #[must_use]
+    pub fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
+    /// Packets are missing before the next one.
+    pub fn handle_loss(&mut self) {
+        self.lost = true;
+        self.needs_keyframe = true;
+    }
+
+    /// The camera started anew: nothing from before belongs to what follows.
+    pub fn restart(&mut self) {
+        let fresh = Self::new(self.format);
+        *self = Self { dropped: self.dropped, marker: self.marker, needs_keyframe: true, ..fresh };
+    }
+
+    /// Takes a packet; returns the access units it completed (at most two).
+    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<Picture> {
+        let mut units = Vec::new();
+        let lost = std::mem::take(&mut self.lost);
+        if self.timestamp == Some(packet.timestamp) {
+            self.damaged |= lost;
+        } else {
+            self.judge_marker();
+            // What was open has lost its tail, unless its end was seen.
+            self.damaged |= lost;
+            units.extend(self.close());
+            self.timestamp = Some(packet.timestamp);
+            self.damaged = false;
+            self.head_uncertain = lost;
+        }
+        let continues = self.marked == Some(packet.timestamp);
+        self.marked = None;
+        let before = self.nals.len();
+        self.take_payload(packet.payload.clone());
+        if continues && (self.fragment.is_some() || self.has_picture_from(before)) {
+            self.note_false_marker();
+        }
+        if packet.marker {
+            self.marked = Some(packet.timestamp);
+            if self.marker == Marker::Trusted {
+                units.extend(self.close());
+            }
+        }
+        units
+    }
+
+    /// At a change of time: a marker right before it, and none earlier, is how it should be.
+    fn judge_marker(&mut self) {
+        if self.marker == Marker::Unproven && self.marked.is_some() {
+            self.marker = Marker::Trusted;
+        }
+    }
+
+    /// More of a picture whose end was marked: this camera's markers mean nothing.
+    fn note_false_marker(&mut self) {
+        if self.marker == Marker::Trusted {
+            // Its beginning has been given away as a whole picture already.
+            self.damaged = true;
+            self.needs_keyframe = true;
+        }
+        self.marker = Marker::Distrusted;
+    }
+
+    fn has_picture_from(&self, at: usize) -> bool {
+        self.nals.iter().skip(at).any(|nal| matches!(self.format.role(nal), NalRole::Picture { .. }))
+    }
+
+    /// Ends the current access unit, if it holds a picture. Parameter sets on their own wait for theirs.
+    fn close(&mut self) -> Option<Picture> {
+        self.damaged |= self.fragment.take().is_some();
+        let has_picture = self.has_picture_from(0);
+        if !has_picture && !self.damaged {
+            return None;
+        }
+        let nals = std::mem::take(&mut self.nals);
+        self.bytes = 0;
+        let damaged = std::mem::take(&mut self.damaged) || self.lacks_its_head(&nals);
+        self.head_uncertain = false;
+        if damaged {
+            self.needs_keyframe = true;
+            self.dropped += u64::from(has_picture);
+            return None;
+        }
+        let keyframe = nals
+            .iter()
+            .any(|nal| matches!(self.format.role(nal), NalRole::Picture { random_access: true, .. }));
+        if self.must_be_dropped(&nals, keyframe) {
+            self.dropped += 1;
+            return None;
+        }
+        Some(Picture { timestamp: self.timestamp?, nals, keyframe })
+    }
+
+    /// After a loss only what clearly begins a picture is known to be whole.
+    fn lacks_its_head(&self, nals: &[Bytes]) -> bool {
+        if !self.head_uncertain {
+            return false;
+        }
+        let begins = nals.first().is_some_and(|nal| {
+            matches!(self.format.role(nal), NalRole::Prefix | NalRole::Picture { begins: true, .. })
+        });
+        let lacks_sets = self.sets_in_band && !nals.iter().any(|nal| self.format.is_sequence_set(nal));
+        !begins || lacks_sets
+    }
+
+    fn must_be_dropped(&mut self, nals: &[Bytes], keyframe: bool) -> bool {
+        if keyframe {
+            self.skips_leading = self.needs_keyframe || !self.began;
+            self.began = true;
+            self.needs_keyframe = false;
+            self.sets_in_band = nals.iter().any(|nal| self.format.is_sequence_set(nal));
+            return false;
+        }
+        if self.needs_keyframe {
+            return true;
+        }
+        let leading = nals.iter().any(|nal| self.format.is_skipped_leading(nal));
+        self.skips_leading && leading
+    }
+
+    fn take_payload(&mut self, payload: Bytes) {
+        match self.format {
+            PictureFormat::H264 => super::h264::unpack(self, payload),
+            PictureFormat::H265 { order_numbers } => super::h265::unpack(self, payload, order_numbers),
+        }
+    }
+
+    /// Takes a whole NAL unit.
+    pub(super) fn take_nal(&mut self, nal: Bytes) {
+        if nal.is_empty() {
+            return;
+        }
+        self.bytes += nal.len();
+        if self.bytes > MAX_UNIT_BYTES || self.nals.len() >= MAX_UNIT_NALS {
+            self.nals.clear();
+            self.bytes = 0;
+            self.damaged = true;
+            return;
+        }
+        self.nals.push(nal);
+    }
+
+    /// Takes a piece of a NAL unit: the one place where payload is copied.
+    pub(super) fn take_fragment(&mut self, header: Option<&[u8]>, payload: &[u8], end: bool) {
+        if let Some(header) = header {
+            self.damaged |= self.fragment.is_some();
+            // Fragments of one stream are of like size: the last one's length avoids growing by steps.
+            let mut fragment = BytesMut::with_capacity(self.last_fragmented_len.max(payload.len() * 4));
+            fragment.extend_from_slice(header);
+            self.fragment = Some(fragment);
+        }
+        let Some(fragment) = self.fragment.as_mut() else {
+            self.damaged = true;
+            return;
+        };
+        if fragment.len() + payload.len() > MAX_UNIT_BYTES {
+            self.fragment = None;
+            self.damaged = true;
+            return;
+        }
+        fragment.extend_from_slice(payload);
+        if end && let Some(fragment) = self.fragment.take() {
+            self.last_fragmented_len = fragment.len();
+            self.take_nal(fragment.freeze());
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

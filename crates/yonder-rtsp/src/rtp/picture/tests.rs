@@ -1,0 +1,293 @@
+use super::*;
+use proptest::prelude::*;
+use rstest::rstest;
+
+const HEVC: PictureFormat = PictureFormat::H265 { order_numbers: false };
+
+fn packet(timestamp: u32, marker: bool, payload: &[u8]) -> RtpPacket {
+    RtpPacket {
+        marker,
+        payload_type: 96,
+        sequence: 0,
+        timestamp,
+        ssrc: 1,
+        payload: Bytes::copy_from_slice(payload),
+    }
+}
+
+fn run_as(format: PictureFormat, packets: &[RtpPacket]) -> Vec<Picture> {
+    let mut depacketiser = PictureDepacketiser::new(format);
+    packets.iter().flat_map(|packet| depacketiser.handle_packet(packet)).collect()
+}
+
+fn run(packets: &[RtpPacket]) -> Vec<Picture> {
+    run_as(PictureFormat::H264, packets)
+}
+
+/// A depacketiser that has seen one keyframe and trusts the camera's markers.
+fn begun(format: PictureFormat) -> PictureDepacketiser {
+    let (key, inter): (&[u8], &[u8]) = match format {
+        PictureFormat::H264 => (&[0x65, 0x80], &[0x41, 0x80]),
+        PictureFormat::H265 { .. } => (&[0x26, 1, 0x80], &[0x02, 1, 0x80]),
+    };
+    let mut depacketiser = PictureDepacketiser::new(format);
+    assert!(depacketiser.handle_packet(&packet(1, true, key)).is_empty());
+    assert_eq!(depacketiser.handle_packet(&packet(2, true, inter)).len(), 2);
+    depacketiser
+}
+
+fn times(units: &[Picture]) -> Vec<u32> {
+    units.iter().map(|unit| unit.timestamp).collect()
+}
+
+#[test]
+fn single_units_up_to_the_marker_make_an_access_unit() {
+    let units = run(&[
+        packet(1, false, &[0x67, 1]),
+        packet(1, false, &[0x68, 2]),
+        packet(1, true, &[0x65, 0x83]),
+        packet(2, true, &[0x41, 0x84]),
+    ]);
+    assert_eq!(units.len(), 2);
+    assert_eq!(units[0].nals, vec![&[0x67, 1][..], &[0x68, 2], &[0x65, 0x83]]);
+    assert!(units[0].keyframe && !units[1].keyframe);
+}
+
+#[test]
+fn once_markers_are_proven_a_picture_is_complete_at_once() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    assert_eq!(times(&depacketiser.handle_packet(&packet(3, true, &[0x41, 0x80]))), vec![3]);
+}
+
+#[rstest]
+#[case::h264(
+    PictureFormat::H264,
+    &[0x78, 0, 2, 0x67, 1, 0, 1, 0x68, 0, 2, 0x65, 0x83],
+    &[&[0x67, 1][..], &[0x68], &[0x65, 0x83]]
+)]
+#[case::h265(HEVC, &[0x60, 1, 0, 3, 0x42, 1, 7, 0, 3, 0x26, 1, 0x80], &[&[0x42, 1, 7][..], &[0x26, 1, 0x80]])]
+#[case::h265_with_order(
+    PictureFormat::H265 { order_numbers: true },
+    &[0x60, 1, 9, 9, 0, 3, 0x42, 1, 7, 5, 0, 3, 0x26, 1, 0x80],
+    &[&[0x42, 1, 7][..], &[0x26, 1, 0x80]]
+)]
+fn an_aggregate_holds_several_units(
+    #[case] format: PictureFormat,
+    #[case] payload: &[u8],
+    #[case] nals: &[&[u8]],
+) {
+    let units = run_as(format, &[packet(1, true, payload), packet(2, true, &[0x02, 1, 0x80])]);
+    assert_eq!(units[0].nals, nals);
+    assert!(units[0].keyframe);
+}
+
+#[rstest]
+#[case::h264(PictureFormat::H264, [&[0x7c, 0x85, 1, 2][..], &[0x7c, 0x05, 3], &[0x7c, 0x45, 4]], &[0x65, 1, 2, 3, 4])]
+#[case::h265(HEVC, [&[0x62, 1, 0x93, 1, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]], &[0x26, 1, 1, 2, 3, 4])]
+#[case::h265_with_order(
+    PictureFormat::H265 { order_numbers: true },
+    [&[0x62, 1, 0x93, 7, 7, 1, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]],
+    &[0x26, 1, 1, 2, 3, 4]
+)]
+fn fragments_are_joined_under_the_original_header(
+    #[case] format: PictureFormat,
+    #[case] fragments: [&[u8]; 3],
+    #[case] nal: &[u8],
+) {
+    let [first, second, third] = fragments;
+    let next = packet(2, true, &[0x02, 1, 0x80]);
+    let units =
+        run_as(format, &[packet(1, false, first), packet(1, false, second), packet(1, true, third), next]);
+    assert_eq!(units[0].nals, vec![nal]);
+    assert!(units[0].keyframe);
+}
+
+#[test]
+fn order_numbers_of_single_h265_units_are_cut_out() {
+    let format = PictureFormat::H265 { order_numbers: true };
+    let units = run_as(
+        format,
+        &[packet(1, true, &[0x26, 1, 9, 9, 0x80, 5]), packet(2, true, &[0x02, 1, 0, 1, 0x80])],
+    );
+    assert_eq!(units[0].nals, vec![&[0x26, 1, 0x80, 5][..]]);
+}
+
+#[test]
+fn a_missing_marker_is_made_good_by_the_change_of_time() {
+    let slice = |time| packet(time, false, &[0x65, 0x80]);
+    assert_eq!(times(&run(&[slice(1), slice(2), slice(3)])), vec![1, 2]);
+}
+
+#[test]
+fn a_marker_on_every_slice_is_never_trusted() {
+    let slices = |time| [packet(time, true, &[0x65, 0x80]), packet(time, true, &[0x65, 0x40])];
+    let units = run(&[slices(1), slices(2), slices(3)].concat());
+    let counts: Vec<(u32, usize)> = units.iter().map(|unit| (unit.timestamp, unit.nals.len())).collect();
+    assert_eq!(counts, vec![(1, 2), (2, 2)]);
+}
+
+#[test]
+fn a_marker_that_turns_false_later_costs_the_rest_of_that_group() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    let slice = |time, first| packet(time, true, if first { &[0x41, 0x80] } else { &[0x41, 0x40] });
+    assert_eq!(depacketiser.handle_packet(&slice(3, true)).len(), 1, "given away too early, once");
+    assert!(depacketiser.handle_packet(&slice(3, false)).is_empty());
+    assert!(depacketiser.handle_packet(&slice(4, true)).is_empty());
+    assert!(depacketiser.handle_packet(&slice(4, false)).is_empty());
+    let key = [packet(5, true, &[0x65, 0x80]), packet(5, true, &[0x65, 0x40]), slice(6, true)];
+    let units: Vec<Picture> = key.iter().flat_map(|packet| depacketiser.handle_packet(packet)).collect();
+    assert_eq!((times(&units), units[0].nals.len()), (vec![5], 2));
+}
+
+#[test]
+fn parameter_sets_of_their_own_time_go_with_the_next_picture() {
+    let units = run(&[
+        packet(1, true, &[0x67, 1]),
+        packet(1, true, &[0x68, 1]),
+        packet(2, true, &[0x65, 0x80]),
+        packet(3, true, &[0x41, 0x80]),
+    ]);
+    assert_eq!((units[0].timestamp, units[0].nals.len()), (2, 3));
+}
+
+#[test]
+fn after_a_loss_everything_up_to_the_next_keyframe_is_dropped_and_counted() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_packet(&packet(3, false, &[0x7c, 0x81, 1]));
+    depacketiser.handle_loss();
+    assert!(depacketiser.handle_packet(&packet(3, true, &[0x7c, 0x41, 2])).is_empty());
+    assert!(depacketiser.handle_packet(&packet(4, true, &[0x41, 0x83])).is_empty());
+    assert_eq!(depacketiser.handle_packet(&packet(5, true, &[0x65, 0x84])).len(), 1);
+    assert_eq!(depacketiser.handle_packet(&packet(6, true, &[0x41, 0x85])).len(), 1);
+    assert_eq!(depacketiser.dropped(), 2);
+}
+
+#[test]
+fn a_keyframe_that_lost_its_first_slice_is_no_keyframe() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_loss();
+    // The second slice of a keyframe: what went before it is gone.
+    assert!(depacketiser.handle_packet(&packet(4, false, &[0x65, 0x40])).is_empty());
+    assert!(depacketiser.handle_packet(&packet(4, true, &[0x65, 0x20])).is_empty());
+    assert_eq!(times(&depacketiser.handle_packet(&packet(5, true, &[0x65, 0x80]))), vec![5]);
+}
+
+#[test]
+fn a_keyframe_that_lost_its_parameter_sets_waits_for_the_next_where_they_are_in_band() {
+    let mut depacketiser = PictureDepacketiser::new(PictureFormat::H264);
+    for packet in
+        [packet(1, false, &[0x67, 1]), packet(1, true, &[0x65, 0x80]), packet(2, true, &[0x41, 0x80])]
+    {
+        depacketiser.handle_packet(&packet);
+    }
+    depacketiser.handle_loss();
+    assert!(depacketiser.handle_packet(&packet(3, true, &[0x65, 0x80])).is_empty());
+    depacketiser.handle_packet(&packet(4, false, &[0x67, 1]));
+    assert_eq!(depacketiser.handle_packet(&packet(4, true, &[0x65, 0x80])).len(), 1);
+}
+
+#[test]
+fn a_picture_whose_end_was_lost_is_dropped() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_packet(&packet(3, false, &[0x65, 0x80]));
+    depacketiser.handle_loss();
+    assert_eq!(times(&depacketiser.handle_packet(&packet(4, true, &[0x65, 0x80]))), vec![4]);
+}
+
+#[test]
+fn leading_pictures_that_refer_to_what_was_never_sent_are_dropped() {
+    // CRA, a skipped leading picture (RASL_R, 9), a trailing one.
+    let stream = |at| {
+        [
+            packet(at, true, &[0x2a, 1, 0x80]),
+            packet(at + 1, true, &[0x12, 1, 0x80]),
+            packet(at + 2, true, &[0x02, 1, 0x80]),
+        ]
+    };
+    let mut depacketiser = PictureDepacketiser::new(HEVC);
+    let mut feed = |packets: &[RtpPacket]| -> Vec<u32> {
+        packets
+            .iter()
+            .flat_map(|packet| depacketiser.handle_packet(packet))
+            .map(|unit| unit.timestamp)
+            .collect()
+    };
+    assert_eq!(feed(&stream(1)), vec![1, 3]);
+    // In the middle of a whole stream they are as good as others.
+    assert_eq!(feed(&stream(4)), vec![4, 5, 6]);
+}
+
+#[test]
+fn a_restart_keeps_the_count_and_waits_for_a_keyframe() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_packet(&packet(3, false, &[0x41, 0x80]));
+    depacketiser.restart();
+    assert!(depacketiser.handle_packet(&packet(900, true, &[0x41, 0x80])).is_empty());
+    assert_eq!(depacketiser.handle_packet(&packet(901, true, &[0x65, 0x80])).len(), 1);
+}
+
+#[test]
+fn an_endless_access_unit_is_given_up() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_packet(&packet(3, false, &[0x7c, 0x85]));
+    let piece = [&[0x7c, 0x05][..], &[7; 60_000]].concat();
+    for _ in 0..200 {
+        depacketiser.handle_packet(&packet(3, false, &piece));
+    }
+    assert!(depacketiser.handle_packet(&packet(3, true, &[0x7c, 0x45, 1])).is_empty());
+    assert_eq!(depacketiser.handle_packet(&packet(4, true, &[0x65, 0x80])).len(), 1);
+}
+
+proptest! {
+    #[test]
+    fn any_payloads_in_any_order_are_survived(
+        packets in prop::collection::vec(
+            (0_u32..4, any::<bool>(), prop::collection::vec(any::<u8>(), 0..20), any::<bool>()), 0..60),
+        format in prop_oneof![
+            Just(PictureFormat::H264), Just(HEVC), Just(PictureFormat::H265 { order_numbers: true })],
+    ) {
+        let mut depacketiser = PictureDepacketiser::new(format);
+        for (timestamp, marker, payload, loss) in packets {
+            if loss {
+                depacketiser.handle_loss();
+            }
+            for unit in depacketiser.handle_packet(&packet(timestamp, marker, &payload)) {
+                prop_assert!(!unit.nals.is_empty());
+                prop_assert!(unit.nals.iter().all(|nal| !nal.is_empty()));
+            }
+        }
+    }
+
+    /// Pictures of several slices over a way that loses packets: what comes out is whole, and decodable.
+    #[test]
+    fn no_damaged_picture_ever_comes_out(
+        lost in prop::collection::vec(prop::bool::weighted(0.1), 400),
+        slices in 1_usize..5,
+        group in 2_u32..8,
+    ) {
+        let mut depacketiser = PictureDepacketiser::new(PictureFormat::H264);
+        let (mut gap, mut at, mut last) = (false, 0, None::<u32>);
+        'pictures: for time in 0.. {
+            for slice in 0..slices {
+                let header = if time % group == 0 { 0x65 } else { 0x41 };
+                let first = if slice == 0 { 0x80 } else { 0x40 };
+                let packet = packet(time, slice + 1 == slices, &[header, first, u8::try_from(slice).unwrap()]);
+                let Some(lost) = lost.get(at) else { break 'pictures };
+                at += 1;
+                if *lost {
+                    gap = true;
+                    continue;
+                }
+                if std::mem::take(&mut gap) {
+                    depacketiser.handle_loss();
+                }
+                for unit in depacketiser.handle_packet(&packet) {
+                    prop_assert_eq!(unit.nals.len(), slices);
+                    let follows = last.is_some_and(|last| unit.timestamp == last + 1);
+                    prop_assert!(unit.keyframe || follows || last.is_none(), "{} after {:?}", unit.timestamp, last);
+                    last = Some(unit.timestamp);
+                }
+            }
+        }
+    }
+}
