@@ -132,6 +132,26 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/feeds/{name}/still.jpg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A still picture of a feed: of the stream that runs, or of one that is pulled for a moment. At most a few seconds
+         *     old.
+         */
+        get: operations["feed_still"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays": {
         parameters: {
             query?: never;
@@ -249,6 +269,57 @@ export interface paths {
         };
         /** Everything at this moment. */
         get: operations["status"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a survey; it goes on in the background, and `survey` events tell how. */
+        post: operations["begin"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A survey, under way or done. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/surveys/{id}/{stream}.jpg": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The still picture of one of a survey's streams. */
+        get: operations["survey_still"];
         put?: never;
         post?: never;
         delete?: never;
@@ -388,14 +459,14 @@ export interface components {
             /** @description `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`. */
             state: string;
             /** @description Steps of the last dial. */
-            steps: components["schemas"]["DialStep"][];
+            steps?: components["schemas"]["DialStep"][];
             /** @description `tcp` or `udp`, while connected. */
             transport?: string | null;
             /**
              * Format: int64
              * @description Pictures and frames of sound dropped because of that, with all that depended on them.
              */
-            units_dropped: number;
+            units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
         };
         /** @description What may be shown of a key. */
@@ -406,6 +477,91 @@ export interface components {
             length: number;
             /** @description When it was set. */
             set_at: string;
+        };
+        /** @description What was measured of a stream. */
+        MeasuredFacts: {
+            /**
+             * Format: int64
+             * @description Bit rate of the sound.
+             */
+            audio_kbps: number;
+            /** @description Pictures are sent in another order than they are shown in. */
+            b_frames: boolean;
+            /**
+             * Format: double
+             * @description Frames per second that the stream or its description declares.
+             */
+            declared_fps?: number | null;
+            /**
+             * Format: double
+             * @description Standard error of that.
+             */
+            drift_error_ppm?: number | null;
+            /**
+             * Format: double
+             * @description The camera's clock against ours, in parts per million; positive when the camera's is fast.
+             */
+            drift_ppm?: number | null;
+            /**
+             * Format: double
+             * @description Frames per second.
+             */
+            fps?: number | null;
+            /**
+             * Format: double
+             * @description Interarrival jitter of the picture (RFC 3550), in milliseconds.
+             */
+            jitter_ms: number;
+            /**
+             * Format: double
+             * @description Longest one.
+             */
+            keyframe_max_s?: number | null;
+            /**
+             * Format: double
+             * @description Middle one.
+             */
+            keyframe_median_s?: number | null;
+            /**
+             * Format: double
+             * @description Shortest time between keyframes, in seconds.
+             */
+            keyframe_min_s?: number | null;
+            /**
+             * Format: int64
+             * @description Packets received, picture and sound.
+             */
+            packets: number;
+            /**
+             * Format: int64
+             * @description Packets that never came.
+             */
+            packets_lost: number;
+            /**
+             * Format: int64
+             * @description Packets that came after a later one.
+             */
+            packets_reordered: number;
+            /**
+             * Format: int64
+             * @description Bit rate of both in the fullest second.
+             */
+            peak_kbps: number;
+            /**
+             * Format: double
+             * @description Seconds that the pictures span.
+             */
+            span_s: number;
+            /**
+             * Format: int64
+             * @description Pictures and frames of sound dropped because of loss.
+             */
+            units_dropped: number;
+            /**
+             * Format: int64
+             * @description Bit rate of the picture.
+             */
+            video_kbps: number;
         };
         /** @description A destination to be added. */
         NewDestination: {
@@ -441,6 +597,33 @@ export interface components {
             name: string;
             /** @description Names of the destinations, in order. */
             to: string[];
+        };
+        /** @description A survey to be begun: of a feed by its name, or of an address that is not kept. */
+        NewSurvey: {
+            /** @description Name of a feed. */
+            feed?: string | null;
+            /**
+             * Format: int32
+             * @description Seconds to measure for, once pictures come: 2 to 300; 10 where left out.
+             */
+            for_s?: number | null;
+            password?: components["schemas"]["Secret"] | null;
+            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            pin?: string | null;
+            sub_url?: components["schemas"]["Secret"] | null;
+            transport?: components["schemas"]["Transport"] | null;
+            url?: components["schemas"]["Secret"] | null;
+            /** @description User name, where the address holds none. */
+            user?: string | null;
+        };
+        /** @description A track that a camera offers. */
+        OfferedTrack: {
+            /** @description It is pulled. */
+            carried: boolean;
+            /** @description Encoding. */
+            encoding: string;
+            /** @description `video`, `audio`, `application` … */
+            kind: string;
         };
         /** @description A problem document. */
         Problem: {
@@ -545,6 +728,11 @@ export interface components {
             name: string;
         } | {
             /** @enum {string} */
+            kind: "survey";
+            /** @description As it is now. */
+            survey: components["schemas"]["Survey"];
+        } | {
+            /** @enum {string} */
             kind: "complete";
         };
         /** @description The answer to `reveal`. */
@@ -594,6 +782,55 @@ export interface components {
             destination: components["schemas"]["Destination"];
             /** @description Repairs, as sentences. */
             repairs: string[];
+        };
+        /** @description A survey, under way or done. */
+        Survey: {
+            /** @description What to make of it, once it is done. */
+            advice: components["schemas"]["SurveyAdvice"][];
+            /** @description It is done. */
+            done: boolean;
+            /** @description Name of the feed, where it is one. */
+            feed?: string | null;
+            /** @description Its number. */
+            id: string;
+            /** @description The main stream. */
+            main: components["schemas"]["SurveyStream"];
+            sub?: components["schemas"]["SurveyStream"] | null;
+        };
+        /** @description One piece of advice. */
+        SurveyAdvice: {
+            /** @description `main`, `sub` or `both`. */
+            about: string;
+            /** @description Stable code. */
+            code: string;
+            /** @description One or two sentences. */
+            message: string;
+        };
+        /** @description One stream of a survey. */
+        SurveyStream: {
+            /** @description Its address, without user name and password. */
+            address: string;
+            audio?: components["schemas"]["AudioFacts"] | null;
+            cause?: components["schemas"]["CauseFacts"] | null;
+            /**
+             * Format: int64
+             * @description Milliseconds from the dial to the first picture.
+             */
+            first_picture_ms?: number | null;
+            /** @description A still picture can be had at `/api/v1/surveys/{id}/{main|sub}.jpg`. */
+            has_still: boolean;
+            measured?: components["schemas"]["MeasuredFacts"] | null;
+            /** @description Why there is no still picture. */
+            no_still?: string | null;
+            /** @description Everything that the camera offers at this address. */
+            offered: components["schemas"]["OfferedTrack"][];
+            /** @description It was watched where it runs already, so that no further viewer was needed. */
+            shared: boolean;
+            /** @description Steps of the dial. */
+            steps: components["schemas"]["DialStep"][];
+            /** @description `tcp` or `udp`. */
+            transport?: string | null;
+            video?: components["schemas"]["VideoFacts"] | null;
         };
         /**
          * @description How a camera's packets travel.
@@ -1084,6 +1321,54 @@ export interface operations {
             };
         };
     };
+    feed_still: {
+        parameters: {
+            query?: {
+                /** @description The lighter stream. */
+                sub?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": unknown;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list: {
         parameters: {
             query?: never;
@@ -1469,6 +1754,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Status"];
+                };
+            };
+        };
+    };
+    begin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSurvey"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    survey_still: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                /** @description `main` or `sub` */
+                stream: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/jpeg": unknown;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
         };

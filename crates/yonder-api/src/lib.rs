@@ -8,6 +8,7 @@ mod problem;
 mod relays;
 mod secret;
 mod service;
+mod surveys;
 
 pub use destinations::{
     Destination, DestinationChange, KeyFacts, NewDestination, Rekey, RevealedKey, Stored,
@@ -20,6 +21,7 @@ pub use relays::{
 };
 pub use secret::Secret;
 pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
+pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, Survey, SurveyAdvice, SurveyStream};
 
 /// Header that carries the token which changes made with a cookie must show.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

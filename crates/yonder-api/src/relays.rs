@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::surveys::Survey;
+
 /// A relay to be added.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -54,6 +56,7 @@ pub struct VideoFacts {
     /// Profile.
     pub profile: String,
     /// Tier, where the codec has tiers.
+    #[serde(default)]
     pub tier: Option<String>,
     /// Level.
     pub level: f64,
@@ -62,6 +65,7 @@ pub struct VideoFacts {
     /// Height in samples.
     pub height: u32,
     /// Frames per second that the stream declares.
+    #[serde(default)]
     pub declared_fps: Option<f64>,
     /// Measured frames per second.
     pub fps: Option<f64>,
@@ -104,10 +108,12 @@ pub struct FeedState {
     /// Packets lost since it was switched on.
     pub packets_lost: u64,
     /// Pictures and frames of sound dropped because of that, with all that depended on them.
+    #[serde(default)]
     pub units_dropped: u64,
     /// Returns after an absence.
     pub reconnects: u64,
     /// Steps of the last dial.
+    #[serde(default)]
     pub steps: Vec<DialStep>,
 }
 
@@ -175,6 +181,11 @@ pub enum RelayEvent {
     Gone {
         /// Its name.
         name: String,
+    },
+    /// A survey goes on, or is done.
+    Survey {
+        /// As it is now.
+        survey: Box<Survey>,
     },
     /// Everything was sent once; what follows are changes.
     Complete,

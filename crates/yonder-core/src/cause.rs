@@ -67,9 +67,9 @@ cause_codes! {
     /// No way to the camera.
     FeedUnreachable, "feed.unreachable", Network, "Check that the camera has power and network, and that this machine can reach its address.";
     /// The camera's port is closed.
-    FeedConnectionRefused, "feed.connection-refused", Camera, "The device answers but nothing listens on this port. Check the port, that RTSP is switched on, and that the port is forwarded to the camera. Dialling goes on.";
+    FeedConnectionRefused, "feed.connection-refused", Camera, "The device answers but nothing listens on this port. Check the port, that RTSP is switched on, and that the port is forwarded to the camera.";
     /// The camera does not answer.
-    FeedNoAnswer, "feed.no-answer", Camera, "Check that the camera runs and that no firewall swallows the connection. Dialling goes on.";
+    FeedNoAnswer, "feed.no-answer", Camera, "Check that the camera runs and that no firewall swallows the connection.";
     /// User name or password is wrong.
     FeedWrongPassword, "feed.wrong-password", Camera, "Set the right user name and password with `yonder feed edit`. Dialling has stopped, so that the camera does not lock the account.";
     /// The account may not see the stream.
@@ -83,7 +83,7 @@ cause_codes! {
     /// TLS with the camera failed.
     FeedTlsFailed, "feed.tls-failed", Camera, "Check that this port of the camera speaks RTSP over TLS; without TLS the address begins with rtsp://.";
     /// The camera cannot serve now.
-    FeedNotReady, "feed.not-ready", Camera, "The camera is there but cannot serve; it may be starting, or out of resources. Dialling goes on.";
+    FeedNotReady, "feed.not-ready", Camera, "The camera is there but cannot serve; it may be starting, or out of resources.";
     /// There is no picture.
     FeedNoVideo, "feed.no-video", Camera, "Check the path: this stream has no picture.";
     /// The codec is not carried.
@@ -95,22 +95,22 @@ cause_codes! {
     /// Packets come, but so many are lost that no picture is whole.
     FeedPacketLoss, "feed.packet-loss", Network, "Pull over TCP (`yonder feed edit --transport tcp`), pull the sub stream, or look for what fills or breaks the network between the camera and this machine.";
     /// The camera hung up.
-    FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting. Dialling goes on.";
+    FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting.";
     /// The camera serves no more viewers.
-    FeedTooManyViewers, "feed.too-many-viewers", Camera, "Close other viewers of this camera, or raise its limit. Dialling goes on.";
+    FeedTooManyViewers, "feed.too-many-viewers", Camera, "Close other viewers of this camera, or raise its limit.";
     /// The camera breaks the protocol.
-    FeedProtocol, "feed.protocol", Camera, "Check that the address is the camera's RTSP address and port. Dialling goes on.";
+    FeedProtocol, "feed.protocol", Camera, "Check that the address is the camera's RTSP address and port.";
     /// The service failed.
     FeedInternal, "feed.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
 
     /// The platform's name does not resolve.
     PushNameNotFound, "push.name-not-found", Network, "Check the spelling of the server address, and that this machine's name server works.";
     /// No way to the platform.
-    PushUnreachable, "push.unreachable", Network, "Check this machine's uplink. Dialling goes on.";
+    PushUnreachable, "push.unreachable", Network, "Check this machine's uplink.";
     /// The platform's port is closed.
-    PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return. Dialling goes on.";
+    PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return.";
     /// The platform does not answer.
-    PushNoAnswer, "push.no-answer", Platform, "Check the server address and that no firewall swallows the connection. Dialling goes on.";
+    PushNoAnswer, "push.no-answer", Platform, "Check the server address and that no firewall swallows the connection.";
     /// The platform's certificate is not trusted.
     PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address; for a private authority add it to the destination.";
     /// TLS failed.
@@ -130,7 +130,7 @@ cause_codes! {
     /// The passphrase was refused.
     PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows.";
     /// The platform breaks the protocol.
-    PushProtocol, "push.protocol", Platform, "Check that the server address is the platform's RTMP address and port. Dialling goes on.";
+    PushProtocol, "push.protocol", Platform, "Check that the server address is the platform's RTMP address and port.";
     /// The service failed.
     PushInternal, "push.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
 }

@@ -19,6 +19,7 @@ mod diagnosis;
 mod measure;
 mod names;
 mod supervision;
+mod survey;
 
 pub use account::is_factory_like;
 pub use cause::{Cause, CauseCode, Side};
@@ -28,3 +29,4 @@ pub use names::{NameError, check_name, nearest_name};
 pub use supervision::{
     Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, Verdict, verdict,
 };
+pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

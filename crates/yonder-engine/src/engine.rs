@@ -12,7 +12,9 @@ use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::push::{self, Push};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec};
-use crate::view::{FeedView, RelayView};
+use crate::still::{Still, StillError};
+use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
+use crate::view::{CauseView, FeedView, RelayView};
 
 /// How long deliveries may take to end in order at a shutdown.
 const SHUTDOWN_PATIENCE: Duration = Duration::from_secs(3);
@@ -57,6 +59,12 @@ impl Engine {
     #[must_use]
     pub fn new(runtime: Handle) -> Self {
         Self { runtime, clock: Clock::default(), running: Arc::default(), changes: watch::Sender::new(0) }
+    }
+
+    /// The runtime that pulls and pushes run on.
+    #[must_use]
+    pub fn runtime(&self) -> &Handle {
+        &self.runtime
     }
 
     /// Changes whenever a state changed. Figures change all the time and are not announced.
@@ -130,6 +138,61 @@ impl Engine {
     #[must_use]
     pub fn feed(&self, name: &str) -> Option<FeedView> {
         lock(&self.running).feeds.get(name).map(|running| running.feed.view())
+    }
+
+    /// Surveys a feed: its streams are watched together. `tell` hears how it goes on, about once a second, and at
+    /// last the outcome, which is returned as well.
+    ///
+    /// # Cancel safety
+    /// When dropped, what was pulled for the survey alone hangs up.
+    pub async fn survey(&self, request: SurveyRequest, tell: impl Fn(&SurveyView) + Sync) -> SurveyView {
+        let begun =
+            SurveyView { sub: request.sub.as_ref().map(|_| StreamView::default()), ..SurveyView::default() };
+        let view = Mutex::new(begun);
+        let report = |change: &dyn Fn(&mut SurveyView)| {
+            let mut view = lock(&view);
+            change(&mut view);
+            tell(&view);
+        };
+        let watch_main = self.watch(request.main);
+        let watch_sub = request.sub.map(|sub| self.watch(sub));
+        let main =
+            survey_stream(watch_main, request.duration, |main| report(&|view| view.main = main.clone()));
+        let sub = async {
+            let watched = watch_sub?;
+            let tell = |sub: StreamView| report(&|view| view.sub = Some(sub.clone()));
+            Some(survey_stream(watched, request.duration, tell).await)
+        };
+        let (main, sub) = tokio::join!(main, sub);
+        let advice = survey::advice(&main, sub.as_ref());
+        let done = SurveyView { main, sub, advice, done: true };
+        tell(&done);
+        done
+    }
+
+    /// A still picture of a stream: of the one that runs, or of one that is pulled for a moment.
+    ///
+    /// # Errors
+    /// The cause for which no picture can be had at all, or why this one cannot be shown.
+    ///
+    /// # Cancel safety
+    /// As [`Engine::survey`].
+    pub async fn still(&self, spec: FeedSpec) -> Result<Result<Still, StillError>, CauseView> {
+        let mut watched = self.watch(spec);
+        match watched.keyframe().await {
+            Ok(entry) => Ok(survey::decode(entry).await),
+            Err(cause) => Err(CauseView::from(&cause)),
+        }
+    }
+
+    /// The feed that pulls just this stream already and flows, or a pull of its own.
+    fn watch(&self, spec: FeedSpec) -> Watched {
+        let running = {
+            let running = lock(&self.running);
+            let mut feeds = running.feeds.values().map(|running| &running.feed);
+            feeds.find(|feed| feed.spec().is_same(&spec) && feed.signal().borrow().flows).map(Arc::clone)
+        };
+        running.map_or_else(|| Watched::pulled(spec, self.clock), Watched::shared)
     }
 
     /// Ends everything in order.

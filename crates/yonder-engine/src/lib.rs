@@ -13,6 +13,8 @@ mod hub;
 mod pull;
 mod push;
 mod spec;
+mod still;
+mod survey;
 mod tls;
 mod view;
 
@@ -20,6 +22,8 @@ pub use clock::Clock;
 pub use engine::Engine;
 pub use hub::{Cursor, Entry, Hub, Taken};
 pub use spec::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
+pub use still::{Still, StillError};
+pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, fingerprint_text};
 pub use view::{
     AudioView, Carrier, CauseView, FeedView, PushView, ReceptionView, RelayView, StepView, VideoView,

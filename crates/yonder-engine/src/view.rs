@@ -116,6 +116,17 @@ pub struct ReceptionView {
     pub drift_ppm: Option<(f64, f64)>,
 }
 
+impl ReceptionView {
+    /// Leaves out what was counted before.
+    pub(crate) fn count_from(&mut self, before: &Self) {
+        self.received = self.received.saturating_sub(before.received);
+        self.lost = self.lost.saturating_sub(before.lost);
+        self.reordered = self.reordered.saturating_sub(before.reordered);
+        self.repeated = self.repeated.saturating_sub(before.repeated);
+        self.units_dropped = self.units_dropped.saturating_sub(before.units_dropped);
+    }
+}
+
 /// A feed at one moment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FeedView {

@@ -138,7 +138,7 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
-    let weather = Weather { lost: 150, ..Weather::default() };
+    let weather = Weather { lost: 400, ..Weather::default() };
     let world = World::with(Manners { weather, ..Manners::default() }, None);
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
     spec.feed.transport = TransportChoice::Udp;

@@ -4,6 +4,7 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yonder_api::Problem;
 use yonder_core::NameError;
+use yonder_engine::CauseView;
 use yonder_rtmp::{AddressError, KeyError};
 use yonder_rtsp::UrlError;
 use yonder_store::{Kind, StoreError};
@@ -46,6 +47,18 @@ pub enum ServiceError {
         /// Its name.
         name: String,
     },
+    /// The camera gives no picture.
+    #[error("{}", .0.message.trim_end_matches('.'))]
+    Camera(Box<CauseView>),
+    /// There is no still picture.
+    #[error("there is no still picture: {0}")]
+    NoStill(String),
+    /// There is no survey of that number, or no longer.
+    #[error("there is no survey {0:?}")]
+    NoSuchSurvey(String),
+    /// As many surveys as may be are under way.
+    #[error("{0} surveys are under way already")]
+    TooManySurveys(usize),
     /// Nobody is signed in.
     #[error("nobody is signed in")]
     SignInNeeded,
@@ -96,15 +109,17 @@ impl ServiceError {
     fn status(&self) -> StatusCode {
         match self {
             Self::Invalid { .. } | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
-            Self::NotFound { .. } | Self::NoSuchPage(_) | Self::Store(StoreError::NotFound { .. }) => {
-                StatusCode::NOT_FOUND
-            }
-            Self::Running { .. } | Self::Store(StoreError::NameTaken { .. } | StoreError::InUse { .. }) => {
-                StatusCode::CONFLICT
-            }
+            Self::NotFound { .. }
+            | Self::NoSuchPage(_)
+            | Self::NoSuchSurvey(_)
+            | Self::Store(StoreError::NotFound { .. }) => StatusCode::NOT_FOUND,
+            Self::Running { .. }
+            | Self::NoStill(_)
+            | Self::Store(StoreError::NameTaken { .. } | StoreError::InUse { .. }) => StatusCode::CONFLICT,
             Self::SignInNeeded | Self::SignInRefused => StatusCode::UNAUTHORIZED,
             Self::SetUpRefused | Self::TokenMissing => StatusCode::FORBIDDEN,
-            Self::TooManyAttempts(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::TooManyAttempts(_) | Self::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
+            Self::Camera(_) => StatusCode::BAD_GATEWAY,
             Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -113,9 +128,14 @@ impl ServiceError {
         match self {
             Self::Invalid { .. } => "request.invalid",
             Self::Malformed(_) => "request.malformed",
-            Self::NotFound { .. } | Self::Store(StoreError::NotFound { .. }) => "request.not-found",
+            Self::NotFound { .. } | Self::NoSuchSurvey(_) | Self::Store(StoreError::NotFound { .. }) => {
+                "request.not-found"
+            }
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
+            Self::Camera(cause) => cause.code,
+            Self::NoStill(_) => "feed.no-still",
+            Self::TooManySurveys(_) => "request.too-many-surveys",
             Self::SignInNeeded => "request.sign-in-needed",
             Self::SignInRefused => "request.sign-in-refused",
             Self::SetUpRefused => "request.set-up-refused",
@@ -142,6 +162,10 @@ impl ServiceError {
             }
             Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
             Self::Running { .. } => "Stop it first.",
+            Self::Camera(cause) => return Some(cause.hint.clone()),
+            Self::NoStill(_) => "Survey the feed to see what it sends.",
+            Self::NoSuchSurvey(_) => "Only the surveys of late are kept; begin another one.",
+            Self::TooManySurveys(_) => "Wait until one of them is done.",
             Self::SignInNeeded => "Sign in, or send a token as a bearer.",
             Self::SignInRefused => "Try again; upper and lower case count in the password.",
             Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",

@@ -120,7 +120,7 @@ pub(crate) struct DemoArguments {
 }
 
 /// Reads a time like `500ms`, `30s`, `2m` or `1h`.
-fn parse_duration(text: &str) -> Result<Duration, String> {
+pub(crate) fn parse_duration(text: &str) -> Result<Duration, String> {
     let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
     let (number, unit) = text.split_at(digits);
     let number: u64 = number.parse().map_err(|_| "give a time like 30s or 2m".to_owned())?;

@@ -13,6 +13,8 @@ pub(crate) enum Failure {
     Usage(String),
     /// The service cannot be reached.
     NotReachable(String),
+    /// A camera gave no picture; what there is to say has been said.
+    Camera(String),
     /// Something else went wrong here.
     Other(anyhow::Error),
 }
@@ -20,7 +22,7 @@ pub(crate) enum Failure {
 impl Failure {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::Refused(_) | Self::Other(_) => 1,
+            Self::Refused(_) | Self::Camera(_) | Self::Other(_) => 1,
             Self::Usage(_) => 2,
             Self::NotReachable(_) => 3,
         })
@@ -41,6 +43,7 @@ impl Failure {
                 eprintln!("yonder: {text} (service.not-reachable)");
                 eprintln!("        Start it with `yonder serve`, or name it with --home or --url.");
             }
+            Self::Camera(code) => eprintln!("yonder: the camera gave no picture ({code})"),
             Self::Other(error) => {
                 eprintln!("yonder: {error}");
                 for cause in error.chain().skip(1) {

@@ -29,7 +29,7 @@ export function useLiveRelays(): LiveState {
           keepRelay(client, event.relay);
         } else if (event.kind === "gone") {
           forgetRelay(client, event.name);
-        } else {
+        } else if (event.kind === "complete") {
           client.setQueryData(relaysQuery().queryKey, (known) => known?.filter((each) => told.has(each.name)));
           setState({ away: false });
         }

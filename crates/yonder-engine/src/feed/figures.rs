@@ -94,10 +94,6 @@ impl FeedFigures {
         self.carrier
     }
 
-    pub(crate) fn headers(&self) -> Option<&Arc<StreamHeaders>> {
-        self.headers.as_ref()
-    }
-
     pub(crate) fn offered(&self) -> &[Offered] {
         &self.offered
     }

@@ -79,6 +79,16 @@ impl Feed {
         lock(&self.machine).knocks()
     }
 
+    /// Why the feed does not flow.
+    pub(crate) fn cause(&self) -> Option<Cause> {
+        lock(&self.machine).cause().cloned()
+    }
+
+    /// Changes when the pull shall hang up.
+    pub(crate) fn subscribe_hang_up(&self) -> watch::Receiver<u64> {
+        self.hang_up.subscribe()
+    }
+
     pub(crate) fn signal(&self) -> watch::Receiver<FeedSignal> {
         self.signal.subscribe()
     }

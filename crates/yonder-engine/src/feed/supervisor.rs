@@ -51,7 +51,7 @@ async fn knock(feed: &Feed) {
 }
 
 async fn run_pull(feed: &Arc<Feed>, timeline: &Arc<Mutex<Timeline>>) {
-    let hang_up = feed.hang_up.subscribe();
+    let hang_up = feed.subscribe_hang_up();
     let (shared, mut timeline) = (Arc::clone(feed), Arc::clone(timeline).lock_owned().await);
     let outcome = tokio::spawn(async move { pull::run(&shared, &mut timeline, hang_up).await }).await;
     lock(&feed.figures).end_session();

@@ -49,6 +49,8 @@ pub struct Source {
     drift: DriftMeter,
     unwrapped: Option<i64>,
     transit: Option<i64>,
+    /// Latest media time seen.
+    newest: Option<u32>,
     reported: (u64, u64),
     last_report: Option<(u32, Duration)>,
 }
@@ -67,6 +69,7 @@ impl Source {
             drift: DriftMeter::default(),
             unwrapped: None,
             transit: None,
+            newest: None,
             reported: (0, 0),
             last_report: None,
         }
@@ -108,6 +111,7 @@ impl Source {
                 self.ssrc = Some(ssrc);
                 self.cycles = 0;
                 self.transit = None;
+                self.newest = None;
                 self.drift = DriftMeter::default();
                 self.unwrapped = None;
             }
@@ -141,7 +145,14 @@ impl Source {
     }
 
     /// 6.4.1: J += (|D| - J) / 16, kept sixteenfold as in A.8.
+    ///
+    /// Reordered pictures go back in time on purpose: only packets that move it on are looked at.
     fn measure_jitter(&mut self, timestamp: u32, now: Duration) {
+        let step = self.newest.map_or(0, |newest| timestamp.wrapping_sub(newest).cast_signed());
+        if step < 0 {
+            return;
+        }
+        self.newest = Some(timestamp);
         let arrival = now.as_micros() * u128::from(self.clock_rate) / 1_000_000;
         let arrival = u32::try_from(arrival & 0xffff_ffff).unwrap_or_default();
         let transit = i64::from(arrival.wrapping_sub(timestamp).cast_signed());
@@ -227,6 +238,17 @@ mod tests {
         feed(&mut source, 65_535 - 1);
         feed(&mut source, 1);
         assert_eq!(source.report(Duration::ZERO).unwrap().highest_sequence, 0x0001_0001);
+    }
+
+    #[test]
+    fn reordered_pictures_are_no_jitter() {
+        let mut source = Source::new(90_000);
+        for (at, shown) in
+            (0..300_u16).map(|i| (i, i + [0, 2, 0][usize::from(i % 3)] - u16::from(i % 3 == 2)))
+        {
+            source.handle_packet(7, at, u32::from(shown) * 3_600, Duration::from_millis(u64::from(at) * 40));
+        }
+        assert!(source.figures().jitter < 8_000, "{}", source.figures().jitter);
     }
 
     #[test]

@@ -11,6 +11,7 @@ mod openapi;
 mod relays;
 mod server;
 mod session;
+mod surveys;
 
 use std::sync::Arc;
 
@@ -38,6 +39,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(feeds::configure)
                 .configure(destinations::configure)
                 .configure(relays::configure)
+                .configure(surveys::configure)
                 .configure(events::configure)
                 .default_service(web::to(json::no_such_page)),
         )

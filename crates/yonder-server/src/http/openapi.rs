@@ -5,7 +5,7 @@ use actix_web::web::{Json, ServiceConfig};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use super::{destinations, events, feeds, relays, session};
+use super::{destinations, events, feeds, relays, session, surveys};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -36,6 +36,10 @@ use super::{destinations, events, feeds, relays, session};
         relays::start,
         relays::stop,
         relays::remove,
+        surveys::begin,
+        surveys::show,
+        surveys::survey_still,
+        surveys::feed_still,
         events::events,
     ),
     modifiers(&SignIn),

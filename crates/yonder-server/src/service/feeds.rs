@@ -34,21 +34,15 @@ impl Service {
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
     pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
-        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        let (url, in_url) = read_url("url", &new.url)?;
-        let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
-        let account = account_of(new.user, new.password, in_url)?;
-        let values = FeedValues {
-            name,
-            url: url.to_string(),
-            sub_url: sub_url.map(|(url, _)| url.to_string()),
-            transport: new.transport.word().to_owned(),
-            account,
-            pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
-        };
+        let values = feed_values(new)?;
         let _changing = self.change();
         self.store.add_feed(&values, time::now_s())?;
         self.feed(&values.name)
+    }
+
+    /// A feed that is not kept, checked like one that is.
+    pub(super) fn unkept_feed(&self, new: NewFeed) -> Result<StoredFeed, ServiceError> {
+        Ok(StoredFeed { id: 0, values: feed_values(new)?, created_s: time::now_s() })
     }
 
     /// Changes a feed; one that runs is dialled anew when its address or password changed.
@@ -135,6 +129,27 @@ pub(super) fn feed_spec(feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         Transport::Udp => TransportChoice::Udp,
     };
     Ok(FeedSpec { name: feed.values.name.clone(), url, credentials, transport, pin: feed.values.pin })
+}
+
+/// The same for the lighter stream: the account and the manners are the main stream's.
+pub(super) fn sub_spec(feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
+    let Some(sub_url) = &feed.values.sub_url else { return Ok(None) };
+    let (url, _) = CameraUrl::parse(sub_url).map_err(|error| ServiceError::camera_url("sub_url", &error))?;
+    Ok(Some(FeedSpec { url, ..feed_spec(feed)? }))
+}
+
+fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
+    let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+    let (url, in_url) = read_url("url", &new.url)?;
+    let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
+    Ok(FeedValues {
+        name,
+        url: url.to_string(),
+        sub_url: sub_url.map(|(url, _)| url.to_string()),
+        transport: new.transport.word().to_owned(),
+        account: account_of(new.user, new.password, in_url)?,
+        pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
+    })
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {

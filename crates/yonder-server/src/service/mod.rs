@@ -5,6 +5,8 @@ mod feeds;
 mod live;
 mod people;
 mod relays;
+mod stills;
+mod surveys;
 mod views;
 
 use std::sync::{Mutex, MutexGuard, PoisonError, RwLock};
@@ -23,6 +25,8 @@ use crate::time;
 
 pub(crate) use live::{LiveEvent, Snapshot};
 pub(crate) use people::SESSION_S;
+use stills::Stills;
+use surveys::Surveys;
 
 /// Records, engine, and who may use them.
 #[derive(Debug)]
@@ -38,6 +42,8 @@ pub struct Service {
     attempts: Mutex<Attempts>,
     live: Mutex<Snapshot>,
     events: broadcast::Sender<LiveEvent>,
+    surveys: Mutex<Surveys>,
+    stills: Mutex<Stills>,
 }
 
 /// Events that a slow listener may be behind before it must start anew.
@@ -61,6 +67,8 @@ impl Service {
             attempts: Mutex::default(),
             live: Mutex::default(),
             events: broadcast::Sender::new(EVENT_BACKLOG),
+            surveys: Mutex::default(),
+            stills: Mutex::default(),
         })
     }
 

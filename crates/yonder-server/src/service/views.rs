@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, PushState, Relay, VideoFacts};
-use yonder_engine::{CauseView, FeedView, PushView, RelayView, StepView};
+use yonder_engine::{AudioView, CauseView, FeedView, PushView, RelayView, StepView, VideoView};
 use yonder_store::Relay as StoredRelay;
 
 use crate::time;
@@ -23,7 +23,7 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     Relay { name: kept.name.clone(), wanted: kept.wanted.word().to_owned(), feed, pushes: ordered }
 }
 
-fn cause(view: CauseView) -> CauseFacts {
+pub(super) fn cause(view: CauseView) -> CauseFacts {
     let CauseView { code, side, message, hint, likely } = view;
     CauseFacts { code: code.to_owned(), side: side.word().to_owned(), message, hint, likely }
 }
@@ -33,11 +33,11 @@ fn seconds(duration: Duration) -> f64 {
     (duration.as_secs_f64() * 10.0).round() / 10.0
 }
 
-fn to_hundredths(value: f64) -> f64 {
+pub(super) fn to_hundredths(value: f64) -> f64 {
     (value * 100.0).round() / 100.0
 }
 
-fn millis(duration: Duration) -> u64 {
+pub(super) fn millis(duration: Duration) -> u64 {
     u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
 }
 
@@ -49,28 +49,32 @@ fn feed(view: FeedView) -> FeedState {
         cause: view.cause.map(cause),
         dials_in_s: view.dials_in.map(seconds),
         transport: view.transport.map(str::to_owned),
-        video: view.video.map(|video| VideoFacts {
-            codec: video.codec.to_owned(),
-            profile: video.profile.to_owned(),
-            tier: video.tier.map(str::to_owned),
-            level: video.level,
-            width: video.width,
-            height: video.height,
-            declared_fps: video.declared_fps.map(to_hundredths),
-            fps: video.fps.map(to_hundredths),
-            kbps: video.kbps,
-            keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
-        }),
-        audio: view.audio.map(|audio| AudioFacts {
-            codec: audio.codec.to_owned(),
-            rate_hz: audio.rate_hz,
-            channels: audio.channels,
-        }),
+        video: view.video.map(video),
+        audio: view.audio.map(audio),
         packets_lost: view.packets_lost,
         units_dropped: view.units_dropped,
         reconnects: view.reconnects,
         steps: view.steps.iter().map(step).collect(),
     }
+}
+
+pub(super) fn video(video: VideoView) -> VideoFacts {
+    VideoFacts {
+        codec: video.codec.to_owned(),
+        profile: video.profile.to_owned(),
+        tier: video.tier.map(str::to_owned),
+        level: to_hundredths(video.level),
+        width: video.width,
+        height: video.height,
+        declared_fps: video.declared_fps.map(to_hundredths),
+        fps: video.fps.map(to_hundredths),
+        kbps: video.kbps,
+        keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
+    }
+}
+
+pub(super) fn audio(audio: AudioView) -> AudioFacts {
+    AudioFacts { codec: audio.codec.to_owned(), rate_hz: audio.rate_hz, channels: audio.channels }
 }
 
 fn feed_off(name: &str) -> FeedState {
@@ -90,7 +94,7 @@ fn feed_off(name: &str) -> FeedState {
     }
 }
 
-fn step(step: &StepView) -> DialStep {
+pub(super) fn step(step: &StepView) -> DialStep {
     DialStep { name: step.name.to_owned(), after_ms: millis(step.after) }
 }
 

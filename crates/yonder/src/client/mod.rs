@@ -18,6 +18,9 @@ use crate::failure::Failure;
 /// How long the service may take to answer. Starting and stopping answer at once.
 const TIMEOUT: Duration = Duration::from_secs(15);
 
+/// A picture of a camera that is dialled for it takes longer.
+const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
+
 /// A client of one service.
 #[derive(Debug)]
 pub(crate) struct Client {
@@ -58,6 +61,18 @@ impl Client {
     pub(crate) fn get<T: DeserializeOwned>(&self, path: &[&str]) -> Result<T, Failure> {
         let request = self.agent.get(self.url(path)).header("Authorization", self.authorization());
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
+    }
+
+    /// What is no JSON: a picture.
+    pub(crate) fn get_bytes(&self, path: &[&str], query: &[(&str, &str)]) -> Result<Vec<u8>, Failure> {
+        let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
+        let request = request.header("Authorization", self.authorization());
+        let response = self.sent(request.config().timeout_global(Some(PICTURE_TIMEOUT)).build().call())?;
+        let mut response = check(response)?;
+        response
+            .body_mut()
+            .read_to_vec()
+            .map_err(|error| Failure::NotReachable(format!("The picture did not come whole: {error}.")))
     }
 
     pub(crate) fn post<B: Serialize, T: DeserializeOwned>(

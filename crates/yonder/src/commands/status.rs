@@ -23,6 +23,9 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
     let mut relays: BTreeMap<String, Relay> = BTreeMap::new();
     let mut complete = false;
     client.follow(|event| {
+        if matches!(event, RelayEvent::Survey { .. }) {
+            return Ok(true);
+        }
         if json {
             let text = serde_json::to_string(&event).map_err(anyhow::Error::from)?;
             print(&(text + "\n"));
@@ -36,6 +39,7 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
                 relays.remove(&name);
             }
             RelayEvent::Complete => complete = true,
+            RelayEvent::Survey { .. } => {}
         }
         if complete {
             let all: Vec<Relay> = relays.values().cloned().collect();

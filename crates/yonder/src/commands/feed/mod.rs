@@ -1,5 +1,8 @@
 //! `yonder feed …`
 
+mod still;
+mod survey;
+
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
@@ -112,6 +115,10 @@ pub(crate) enum FeedCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Measure a feed's streams side by side, with advice.
+    Survey(Box<survey::SurveyArguments>),
+    /// Write a picture of what the camera shows now.
+    Still(still::StillArguments),
     /// Remove a feed that no relay uses.
     Remove {
         /// Name of the feed.
@@ -147,6 +154,8 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
             };
             show(&client.patch(&["feeds", &name], &change)?, json)
         }
+        FeedCommand::Survey(arguments) => survey::run(*arguments, client),
+        FeedCommand::Still(arguments) => still::run(&arguments, client),
         FeedCommand::Remove { name } => {
             client.delete(&["feeds", &name])?;
             print(&format!("Feed {name} removed.\n"));

@@ -1,0 +1,195 @@
+//! Measuring a stream picture by picture.
+
+use std::time::Duration;
+
+const TICKS_PER_SECOND: i64 = 90_000;
+/// Keyframe intervals kept at most: an hour of keyframes every second.
+const MAX_INTERVALS: usize = 3_600;
+
+/// Shortest, middle and longest.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Intervals {
+    /// Seconds.
+    pub min_s: f64,
+    /// Seconds.
+    pub median_s: f64,
+    /// Seconds.
+    pub max_s: f64,
+}
+
+/// What was measured.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Measured {
+    /// Time that the pictures span.
+    pub span: Duration,
+    /// Pictures.
+    pub pictures: u64,
+    /// Frames of sound.
+    pub sounds: u64,
+    /// Frames per second.
+    pub fps: Option<f64>,
+    /// Bit rate of the picture, in kilobits (1000 bits) per second.
+    pub video_kbps: u64,
+    /// Bit rate of the sound, likewise.
+    pub audio_kbps: u64,
+    /// Bit rate of both in the fullest second.
+    pub peak_kbps: u64,
+    /// Time between keyframes; `None` until there were two.
+    pub keyframes: Option<Intervals>,
+    /// Pictures are sent in another order than they are shown in (B-frames).
+    pub reordered: bool,
+}
+
+/// Measures one stream by its decoding times, so that a burst on arrival changes nothing. Memory does not grow with
+/// the bit rate.
+#[derive(Debug, Default)]
+pub struct SurveyMeter {
+    first: Option<i64>,
+    last: i64,
+    last_shown: Option<i64>,
+    pictures: u64,
+    sounds: u64,
+    video_bytes: u64,
+    audio_bytes: u64,
+    last_picture_bytes: u64,
+    /// The second that is being filled, and its bytes.
+    second: (i64, u64),
+    peak_bytes: u64,
+    last_keyframe: Option<i64>,
+    keyframes: Vec<i64>,
+    reordered: bool,
+}
+
+impl SurveyMeter {
+    /// Takes a picture: decoding and presentation time in ticks of 1/90 000 s.
+    pub fn add_picture(&mut self, dts: i64, pts: i64, bytes: usize, keyframe: bool) {
+        let bytes = u64::try_from(bytes).unwrap_or_default();
+        self.first.get_or_insert(dts);
+        self.last = dts;
+        self.pictures += 1;
+        self.video_bytes += bytes;
+        self.last_picture_bytes = bytes;
+        self.reordered |= self.last_shown.is_some_and(|last| pts < last);
+        self.last_shown = Some(pts);
+        if keyframe
+            && let Some(last) = self.last_keyframe.replace(dts)
+            && self.keyframes.len() < MAX_INTERVALS
+        {
+            self.keyframes.push(dts - last);
+        }
+        self.count(dts, bytes);
+    }
+
+    /// Takes a frame of sound.
+    pub fn add_sound(&mut self, dts: i64, bytes: usize) {
+        let bytes = u64::try_from(bytes).unwrap_or_default();
+        // Sound before the first picture belongs to no broadcast.
+        if self.first.is_some() {
+            self.sounds += 1;
+            self.audio_bytes += bytes;
+            self.count(dts, bytes);
+        }
+    }
+
+    fn count(&mut self, dts: i64, bytes: u64) {
+        let second = (dts - self.first.unwrap_or(dts)).div_euclid(TICKS_PER_SECOND);
+        // Sound may lag a little behind the picture: it counts to the second that is being filled.
+        if second > self.second.0 {
+            self.peak_bytes = self.peak_bytes.max(self.second.1);
+            self.second = (second, 0);
+        }
+        self.second.1 += bytes;
+    }
+
+    /// What was measured so far.
+    #[must_use]
+    pub fn measured(&self) -> Measured {
+        let ticks = self.first.map_or(0, |first| self.last - first).max(0);
+        let span_s = seconds(ticks);
+        // The last picture begins at the end of the span: its bytes belong to what follows.
+        let video = self.video_bytes - self.last_picture_bytes;
+        let kbps = |bytes: u64| -> u64 {
+            let millis = u64::try_from(ticks / 90).unwrap_or_default();
+            (bytes * 8).checked_div(millis).unwrap_or_default()
+        };
+        let intervals = u32::try_from(self.pictures.saturating_sub(1)).unwrap_or(u32::MAX);
+        Measured {
+            span: Duration::from_secs_f64(span_s),
+            pictures: self.pictures,
+            sounds: self.sounds,
+            fps: (ticks > 0 && intervals >= 4).then(|| f64::from(intervals) / span_s),
+            video_kbps: kbps(video),
+            audio_kbps: kbps(self.audio_bytes),
+            peak_kbps: (self.peak_bytes * 8 / 1000).max(kbps(video) + kbps(self.audio_bytes)),
+            keyframes: self.intervals(),
+            reordered: self.reordered,
+        }
+    }
+
+    fn intervals(&self) -> Option<Intervals> {
+        let mut sorted = self.keyframes.clone();
+        sorted.sort_unstable();
+        let (min, max) = (sorted.first()?, sorted.last()?);
+        let median = sorted.get(sorted.len() / 2)?;
+        Some(Intervals { min_s: seconds(*min), median_s: seconds(*median), max_s: seconds(*max) })
+    }
+}
+
+/// Ticks in seconds; spans here are far below what 32 bits of milliseconds hold.
+fn seconds(ticks: i64) -> f64 {
+    let millis = u32::try_from(ticks.max(0) / 90).unwrap_or(u32::MAX);
+    f64::from(millis) / 1_000.0
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Ten seconds of 25 frames a second, a keyframe of 10 kB every two seconds, 2 kB otherwise.
+    fn measured(order: impl Fn(i64) -> i64) -> Measured {
+        let mut meter = SurveyMeter::default();
+        for frame in 0..=250 {
+            let key = frame % 50 == 0;
+            meter.add_picture(frame * 3_600, order(frame) * 3_600, if key { 10_000 } else { 2_000 }, key);
+            if frame % 2 == 0 {
+                meter.add_sound(frame * 3_600, 500);
+            }
+        }
+        meter.measured()
+    }
+
+    #[test]
+    fn rates_and_intervals_are_those_of_the_stream() {
+        let measured = measured(|frame| frame);
+        assert_eq!(measured.span, Duration::from_secs(10));
+        assert!((measured.fps.unwrap() - 25.0).abs() < 0.001);
+        // 245 pictures of 2 kB and 5 of 10 kB in ten seconds.
+        assert_eq!((measured.video_kbps, measured.audio_kbps), (432, 50));
+        let intervals = measured.keyframes.unwrap();
+        assert_eq!((intervals.min_s, intervals.median_s, intervals.max_s), (2.0, 2.0, 2.0));
+        assert!(!measured.reordered);
+    }
+
+    #[test]
+    fn the_fullest_second_holds_a_keyframe() {
+        let measured = measured(|frame| frame);
+        // 24 of 2 kB and one of 10 kB, and 13 of sound.
+        assert_eq!(measured.peak_kbps, (58_000 + 13 * 500) * 8 / 1000);
+    }
+
+    #[test]
+    fn pictures_shown_in_another_order_are_noticed() {
+        assert!(measured(|frame| frame + if frame % 3 == 1 { 2 } else { 0 }).reordered);
+    }
+
+    #[test]
+    fn next_to_nothing_gives_no_rates() {
+        let mut meter = SurveyMeter::default();
+        assert_eq!(meter.measured(), Measured::default());
+        meter.add_sound(0, 10);
+        meter.add_picture(0, 0, 100, true);
+        let measured = meter.measured();
+        assert_eq!((measured.fps, measured.video_kbps, measured.keyframes), (None, 0, None));
+        assert_eq!((measured.pictures, measured.sounds), (1, 0));
+    }
+}

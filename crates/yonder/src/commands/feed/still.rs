@@ -1,0 +1,32 @@
+//! `yonder feed still`: a picture of what the camera shows now.
+
+use std::fs;
+use std::path::PathBuf;
+
+use anyhow::Context as _;
+use clap::Args;
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::print;
+
+#[derive(Debug, Args)]
+pub(crate) struct StillArguments {
+    /// Name of the feed.
+    name: String,
+    /// The lighter stream.
+    #[arg(long)]
+    sub: bool,
+    /// File to write the JPEG picture to.
+    #[arg(long, value_name = "FILE")]
+    out: PathBuf,
+}
+
+pub(super) fn run(arguments: &StillArguments, client: &Client) -> Result<(), Failure> {
+    let query: &[(&str, &str)] = if arguments.sub { &[("sub", "true")] } else { &[] };
+    let picture = client.get_bytes(&["feeds", &arguments.name, "still.jpg"], query)?;
+    let file = &arguments.out;
+    fs::write(file, &picture).with_context(|| format!("{} cannot be written", file.display()))?;
+    print(&format!("{} written, {} kB.\n", file.display(), picture.len().div_ceil(1000)));
+    Ok(())
+}
