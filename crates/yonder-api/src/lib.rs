@@ -4,6 +4,8 @@
 
 mod destinations;
 mod feeds;
+mod finds;
+mod patterns;
 mod problem;
 mod relays;
 mod secret;
@@ -14,6 +16,8 @@ pub use destinations::{
     Destination, DestinationChange, KeyFacts, NewDestination, Rekey, RevealedKey, Stored,
 };
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
+pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
+pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
 pub use problem::Problem;
 pub use relays::{
     AudioFacts, CauseFacts, DialStep, FeedState, NewRelay, PushState, Relay, RelayChange, RelayEvent,

@@ -18,6 +18,7 @@ mod cause;
 mod diagnosis;
 mod measure;
 mod names;
+mod pattern;
 mod supervision;
 mod survey;
 
@@ -26,6 +27,7 @@ pub use cause::{Cause, CauseCode, Side};
 pub use diagnosis::{Place, likely_reasons};
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
+pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
 pub use supervision::{
     Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, Verdict, verdict,
 };

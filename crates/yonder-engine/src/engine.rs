@@ -10,6 +10,7 @@ use tokio::task::JoinHandle;
 
 use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
+use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::push::{self, Push};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec};
 use crate::still::{Still, StillError};
@@ -183,6 +184,17 @@ impl Engine {
             Ok(entry) => Ok(survey::decode(entry).await),
             Err(cause) => Err(CauseView::from(&cause)),
         }
+    }
+
+    /// Looks for cameras, and asks each what it streams.
+    ///
+    /// # Errors
+    /// [`FindError`] when nothing could be asked at all.
+    ///
+    /// # Cancel safety
+    /// When dropped, what was asked already goes on to its end in the background, for some seconds at most.
+    pub async fn find(&self, request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
+        find::find(request).await
     }
 
     /// The feed that pulls just this stream already and flows, or a pull of its own.

@@ -9,6 +9,7 @@ mod clock;
 mod dial;
 mod engine;
 mod feed;
+mod find;
 mod hub;
 mod pull;
 mod push;
@@ -20,6 +21,7 @@ mod view;
 
 pub use clock::Clock;
 pub use engine::Engine;
+pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
 pub use hub::{Cursor, Entry, Hub, Taken};
 pub use spec::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
 pub use still::{Still, StillError};

@@ -2,6 +2,7 @@
 //! rehearsals and tests, and can be switched off and on at run time.
 
 mod camera;
+mod device;
 mod door;
 mod media;
 mod platform;
@@ -11,6 +12,7 @@ mod tls;
 pub use camera::{
     Camera, CameraConfig, CameraStream, Description, Manners, Marker, SignIn, Transports, Weather,
 };
+pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};
 pub use platform::{ChannelReport, Finding, Platform, PlatformConfig, Recording};
 pub use railway::{RailwayFeed, railway_feeds, tunnel_media};

@@ -15,6 +15,8 @@ pub enum Kind {
     Relay,
     /// Person.
     Person,
+    /// Address pattern.
+    Pattern,
 }
 
 impl fmt::Display for Kind {
@@ -24,6 +26,7 @@ impl fmt::Display for Kind {
             Self::Destination => "destination",
             Self::Relay => "relay",
             Self::Person => "person",
+            Self::Pattern => "pattern",
         })
     }
 }

@@ -44,15 +44,26 @@ impl Store {
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
     pub fn add_feed(&self, feed: &NewFeed, now_s: i64) -> Result<(), StoreError> {
+        self.add_feeds(std::slice::from_ref(feed), now_s)
+    }
+
+    /// Adds several feeds, all or none.
+    ///
+    /// # Errors
+    /// As [`Store::add_feed`].
+    pub fn add_feeds(&self, feeds: &[NewFeed], now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let taken = || StoreError::NameTaken { kind: Kind::Feed, name: feed.name.clone() };
-            transaction
-                .execute(
-                    "INSERT INTO feed (name, url, transport, created_s) VALUES (?1, ?2, ?3, ?4)",
-                    params![feed.name, feed.url, feed.transport, now_s],
-                )
-                .map_err(|error| unless_taken(error, taken))?;
-            self.write_feed(transaction, transaction.last_insert_rowid(), feed)
+            for feed in feeds {
+                let taken = || StoreError::NameTaken { kind: Kind::Feed, name: feed.name.clone() };
+                transaction
+                    .execute(
+                        "INSERT INTO feed (name, url, transport, created_s) VALUES (?1, ?2, ?3, ?4)",
+                        params![feed.name, feed.url, feed.transport, now_s],
+                    )
+                    .map_err(|error| unless_taken(error, taken))?;
+                self.write_feed(transaction, transaction.last_insert_rowid(), feed)?;
+            }
+            Ok(())
         })
     }
 

@@ -8,6 +8,7 @@ use crate::error::StoreError;
 const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0001-records.sql"),
     include_str!("../migrations/0002-camera-certificates.sql"),
+    include_str!("../migrations/0003-address-patterns.sql"),
 ];
 
 /// Brings the records to this program's version.

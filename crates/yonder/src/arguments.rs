@@ -10,7 +10,8 @@ use clap_complete::Shell;
 
 use crate::client::Client;
 use crate::commands::{
-    destination::DestinationCommand, feed::FeedCommand, relay::RelayCommand, stand_in::StandInCommand,
+    destination::DestinationCommand, feed::FeedCommand, pattern::PatternCommand, relay::RelayCommand,
+    stand_in::StandInCommand,
 };
 use crate::failure::Failure;
 
@@ -81,6 +82,9 @@ pub(crate) enum Command {
     /// Feeds: what is pulled.
     #[command(subcommand)]
     Feed(FeedCommand),
+    /// Address patterns: what cameras' addresses look like, with blanks to be filled in.
+    #[command(subcommand)]
+    Pattern(PatternCommand),
     /// Destinations: where it is pushed, and their stream keys.
     #[command(subcommand)]
     Destination(DestinationCommand),

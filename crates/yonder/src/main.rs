@@ -35,6 +35,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Completions { shell } => arguments::print_completions(shell),
         Command::Openapi => output::print(&yonder_server::openapi()),
         Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,
+        Command::Pattern(command) => commands::pattern::run(command, &connection.client()?)?,
         Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,

@@ -5,9 +5,11 @@ mod console;
 mod destinations;
 mod events;
 mod feeds;
+mod finds;
 mod health;
 mod json;
 mod openapi;
+mod patterns;
 mod relays;
 mod server;
 mod session;
@@ -40,6 +42,8 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(destinations::configure)
                 .configure(relays::configure)
                 .configure(surveys::configure)
+                .configure(patterns::configure)
+                .configure(finds::configure)
                 .configure(events::configure)
                 .default_service(web::to(json::no_such_page)),
         )

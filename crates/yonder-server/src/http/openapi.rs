@@ -5,7 +5,7 @@ use actix_web::web::{Json, ServiceConfig};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use super::{destinations, events, feeds, relays, session, surveys};
+use super::{destinations, events, feeds, finds, patterns, relays, session, surveys};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -36,6 +36,13 @@ use super::{destinations, events, feeds, relays, session, surveys};
         relays::start,
         relays::stop,
         relays::remove,
+        patterns::list,
+        patterns::add,
+        patterns::show,
+        patterns::edit,
+        patterns::remove,
+        patterns::add_feeds,
+        finds::find,
         surveys::begin,
         surveys::show,
         surveys::survey_still,

@@ -138,7 +138,7 @@ pub(super) fn sub_spec(feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceErr
     Ok(Some(FeedSpec { url, ..feed_spec(feed)? }))
 }
 
-fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
+pub(super) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;

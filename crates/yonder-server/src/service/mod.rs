@@ -2,7 +2,9 @@
 
 mod destinations;
 mod feeds;
+mod finds;
 mod live;
+mod patterns;
 mod people;
 mod relays;
 mod stills;
@@ -118,6 +120,9 @@ impl Service {
                 self.store.destinations().map(|all| all.into_iter().map(|d| d.values.name).collect())
             }
             Kind::Relay => Ok(self.stored_relays().into_iter().map(|relay| relay.name).collect()),
+            Kind::Pattern => {
+                self.store.patterns().map(|all| all.into_iter().map(|pattern| pattern.name).collect())
+            }
             Kind::Person => Ok(Vec::new()),
         }
         .unwrap_or_default();

@@ -21,6 +21,9 @@ const TIMEOUT: Duration = Duration::from_secs(15);
 /// A picture of a camera that is dialled for it takes longer.
 const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
 
+/// A search waits for answers, and then asks each camera.
+const SEARCH_TIMEOUT: Duration = Duration::from_secs(120);
+
 /// A client of one service.
 #[derive(Debug)]
 pub(crate) struct Client {
@@ -81,6 +84,25 @@ impl Client {
         body: &B,
     ) -> Result<T, Failure> {
         let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
+    }
+
+    /// A request whose answer takes as long as what it asks for.
+    pub(crate) fn post_slow<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &B,
+    ) -> Result<T, Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        read(self.sent(request.config().timeout_global(Some(SEARCH_TIMEOUT)).build().send_json(body))?)
+    }
+
+    pub(crate) fn put<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &B,
+    ) -> Result<T, Failure> {
+        let request = self.agent.put(self.url(path)).header("Authorization", self.authorization());
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
     }
 

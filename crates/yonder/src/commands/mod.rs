@@ -3,6 +3,7 @@
 pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;
+pub(crate) mod pattern;
 pub(crate) mod relay;
 pub(crate) mod stand_in;
 pub(crate) mod status;

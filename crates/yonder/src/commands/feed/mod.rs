@@ -1,12 +1,14 @@
 //! `yonder feed …`
 
+mod add;
+mod find;
 mod still;
 mod survey;
 
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
-use yonder_api::{Feed, FeedChange, NewFeed, Transport};
+use yonder_api::{Feed, FeedChange, Transport};
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -53,29 +55,8 @@ impl AccountArguments {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum FeedCommand {
-    /// Add a feed.
-    Add {
-        /// Name of the feed.
-        name: String,
-        /// RTSP address of its main stream. A password in it is seen by whoever lists this machine's
-        /// processes meanwhile: --user and --password-file keep it out of sight.
-        #[arg(long, value_name = "RTSP_URL")]
-        url: String,
-        /// RTSP address of a lighter stream.
-        #[arg(long = "sub-url", value_name = "RTSP_URL")]
-        sub_url: Option<String>,
-        /// How the camera's packets travel.
-        #[arg(long, value_enum, default_value = "auto")]
-        transport: TransportChoice,
-        #[command(flatten)]
-        account: AccountArguments,
-        /// SHA-256 fingerprint of the camera's own certificate, for rtsps:// without a known authority.
-        #[arg(long, value_name = "FINGERPRINT")]
-        pin: Option<String>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    /// Add a feed, or all channels of a recorder.
+    Add(Box<add::AddArguments>),
     /// List all feeds.
     List {
         /// Print JSON.
@@ -115,6 +96,8 @@ pub(crate) enum FeedCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Look for cameras in the local networks, or at one host.
+    Find(Box<find::FindArguments>),
     /// Measure a feed's streams side by side, with advice.
     Survey(Box<survey::SurveyArguments>),
     /// Write a picture of what the camera shows now.
@@ -128,18 +111,7 @@ pub(crate) enum FeedCommand {
 
 pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        FeedCommand::Add { name, url, sub_url, transport, account, pin, json } => {
-            let new = NewFeed {
-                name,
-                url: url.into(),
-                sub_url: sub_url.map(Into::into),
-                transport: transport.into(),
-                password: account.password()?,
-                user: account.user,
-                pin,
-            };
-            show(&client.post(&["feeds"], &new)?, json)
-        }
+        FeedCommand::Add(arguments) => add::run(*arguments, client),
         FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
         FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
         FeedCommand::Edit { name, rename, url, sub_url, transport, account, pin, json } => {
@@ -154,6 +126,7 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
             };
             show(&client.patch(&["feeds", &name], &change)?, json)
         }
+        FeedCommand::Find(arguments) => find::run(*arguments, client),
         FeedCommand::Survey(arguments) => survey::run(*arguments, client),
         FeedCommand::Still(arguments) => still::run(&arguments, client),
         FeedCommand::Remove { name } => {

@@ -1,0 +1,96 @@
+//! Address patterns.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::feeds::Transport;
+use crate::secret::Secret;
+
+/// A camera's RTSP address with named blanks.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Pattern {
+    /// Name, unique among patterns.
+    pub name: String,
+    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    pub template: String,
+    /// The blanks; `host` and `port` need no declaration.
+    #[serde(default)]
+    pub blanks: Vec<Blank>,
+    /// What it is for.
+    #[serde(default)]
+    pub note: String,
+}
+
+/// A named blank.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Blank {
+    /// Name, as in `{name}`.
+    pub name: String,
+    /// What may stand in it.
+    #[serde(flatten)]
+    pub kind: BlankKind,
+}
+
+/// What may stand in a blank.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum BlankKind {
+    /// Any text; percent codes are made where they are needed.
+    Text,
+    /// A number as people count it.
+    Number {
+        /// Digits written at least, with zeros in front.
+        #[serde(default)]
+        width: u8,
+        /// Added before it is written.
+        #[serde(default)]
+        offset: i64,
+        /// Smallest that is accepted.
+        least: i64,
+        /// Largest that is accepted.
+        most: i64,
+    },
+    /// A word, and what is written for it.
+    Choice {
+        /// The choices. A blank named `stream` with the words `main` and `sub` makes both addresses.
+        choices: Vec<Choice>,
+    },
+}
+
+/// A word, and what is written for it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Choice {
+    /// The word that people choose.
+    pub word: String,
+    /// What is written.
+    pub value: String,
+}
+
+/// Feeds to be made from a pattern, all or none.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PatternFeeds {
+    /// Name of the feed; with several channels each name ends in its number.
+    pub name: String,
+    /// What stands in the blanks.
+    pub set: BTreeMap<String, String>,
+    /// A recorder's channels to be added in one go, like `1-4,7`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub channels: Option<String>,
+    /// Transport.
+    #[serde(default)]
+    pub transport: Transport,
+    /// User name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub user: Option<String>,
+    /// Password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub password: Option<Secret>,
+    /// SHA-256 fingerprint of the one certificate that is trusted.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub pin: Option<String>,
+}

@@ -1,0 +1,438 @@
+//! Address patterns: a camera's RTSP address with named blanks, so that nobody has to remember which number meant
+//! which.
+
+use std::collections::BTreeMap;
+
+use crate::names::nearest_name;
+
+/// Longest pattern, in bytes.
+const MAX_TEMPLATE: usize = 1024;
+/// Blanks that every pattern may use without declaring them.
+const BUILT_IN: [&str; 2] = ["host", "port"];
+/// Port where none is given.
+const USUAL_PORT: &str = "554";
+/// Blank that tells main and sub apart, when it offers both words.
+const STREAM: &str = "stream";
+/// Blank that tells a recorder's cameras apart.
+const CHANNEL: &str = "channel";
+
+/// What may stand in a blank.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum BlankKind {
+    /// Any text; percent codes are made where they are needed.
+    Text,
+    /// A number as people count it.
+    Number {
+        /// Digits written at least, with zeros in front.
+        width: u8,
+        /// Added before it is written.
+        offset: i64,
+        /// Smallest that is accepted.
+        least: i64,
+        /// Largest that is accepted.
+        most: i64,
+    },
+    /// A word, and what is written for it.
+    Choice(Vec<(String, String)>),
+}
+
+/// A named blank.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Blank {
+    /// Name, as in `{name}`.
+    pub name: String,
+    /// What may stand in it.
+    pub kind: BlankKind,
+}
+
+/// A pattern that was checked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pattern {
+    template: String,
+    blanks: Vec<Blank>,
+}
+
+/// The addresses that a filled pattern amounts to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FilledAddresses {
+    /// Main stream, or whichever was chosen.
+    pub url: String,
+    /// Lighter stream, where the pattern tells the two apart and none was chosen.
+    pub sub_url: Option<String>,
+}
+
+/// Why a pattern, or what was filled in, was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[non_exhaustive]
+pub enum PatternError {
+    /// It is no RTSP address.
+    #[error("the pattern must begin with rtsp://{{host}} or rtsps://{{host}}")]
+    Beginning,
+    /// It is too long.
+    #[error("the pattern is longer than {MAX_TEMPLATE} bytes")]
+    TooLong,
+    /// A brace without its partner, or a blank without a name.
+    #[error("the brace at position {0} has no partner, or nothing between them")]
+    Brace(usize),
+    /// A blank that is used but not declared.
+    #[error("the pattern uses {{{0}}}, which is not declared as a blank")]
+    Undeclared(String),
+    /// A blank that is declared but not used.
+    #[error("the blank {0} is not used in the pattern")]
+    Unused(String),
+    /// A blank that is declared twice, or by a name of the built-in ones.
+    #[error("the blank {0} is declared twice, or has a name that every pattern has")]
+    Twice(String),
+    /// A blank that would hold a secret.
+    #[error("user name and password are not part of a pattern: they are kept apart, sealed")]
+    Secret,
+    /// A choice without words, or a number without room.
+    #[error("the blank {0} leaves nothing to choose")]
+    Empty(String),
+    /// A blank was left empty.
+    #[error("{name} is missing: {wanted}")]
+    Missing {
+        /// Name of the blank.
+        name: String,
+        /// What may stand in it.
+        wanted: String,
+    },
+    /// Something else stands in a blank than may.
+    #[error("{name} cannot be {value:?}: {wanted}")]
+    Value {
+        /// Name of the blank.
+        name: String,
+        /// What was given.
+        value: String,
+        /// What may stand in it.
+        wanted: String,
+    },
+    /// The pattern has no such blank.
+    #[error("the pattern has no blank {name:?}{}", .nearest.as_ref().map(|n| format!("; is it {n:?} that you mean?")).unwrap_or_default())]
+    NoSuchBlank {
+        /// What was given.
+        name: String,
+        /// A blank that is like it.
+        nearest: Option<String>,
+    },
+}
+
+/// What was filled in, by blank.
+pub type Values = BTreeMap<String, String>;
+
+impl Blank {
+    /// What may stand in it, in words.
+    #[must_use]
+    pub fn wanted(&self) -> String {
+        match &self.kind {
+            BlankKind::Text => "a text".to_owned(),
+            BlankKind::Number { least, most, .. } => format!("a number from {least} to {most}"),
+            BlankKind::Choice(choices) => {
+                let words: Vec<&str> = choices.iter().map(|(word, _)| word.as_str()).collect();
+                format!("one of {}", words.join(", "))
+            }
+        }
+    }
+
+    fn write(&self, value: &str) -> Result<String, PatternError> {
+        let refused = || PatternError::Value {
+            name: self.name.clone(),
+            value: value.to_owned(),
+            wanted: self.wanted(),
+        };
+        match &self.kind {
+            BlankKind::Text if value.is_empty() => Err(refused()),
+            BlankKind::Text => Ok(percent_encoded(value)),
+            BlankKind::Number { width, offset, least, most } => {
+                let number: i64 = value.trim().parse().map_err(|_| refused())?;
+                if !(least..=most).contains(&&number) {
+                    return Err(refused());
+                }
+                let width = usize::from(*width);
+                Ok(format!("{:0width$}", number.saturating_add(*offset)))
+            }
+            BlankKind::Choice(choices) => {
+                let found = choices.iter().find(|(word, _)| word.eq_ignore_ascii_case(value.trim()));
+                found.map(|(_, written)| written.clone()).ok_or_else(refused)
+            }
+        }
+    }
+}
+
+impl Pattern {
+    /// Checks a pattern like `rtsp://{host}:{port}/ch{channel}/{stream}` with its blanks. `{host}` and `{port}` need
+    /// no declaration.
+    ///
+    /// # Errors
+    /// [`PatternError`] telling what is wrong with it.
+    pub fn new(template: &str, blanks: Vec<Blank>) -> Result<Self, PatternError> {
+        let template = template.trim();
+        if template.len() > MAX_TEMPLATE {
+            return Err(PatternError::TooLong);
+        }
+        if !["rtsp://{host}", "rtsps://{host}"].iter().any(|begin| template.starts_with(begin)) {
+            let secret = template.contains("{user}") || template.contains("{password}");
+            return Err(if secret { PatternError::Secret } else { PatternError::Beginning });
+        }
+        let used = used_blanks(template)?;
+        for name in &used {
+            if matches!(name.as_str(), "user" | "password") {
+                return Err(PatternError::Secret);
+            }
+            if !BUILT_IN.contains(&name.as_str()) && !blanks.iter().any(|blank| blank.name == *name) {
+                return Err(PatternError::Undeclared(name.clone()));
+            }
+        }
+        for (at, blank) in blanks.iter().enumerate() {
+            let twice = blanks.iter().take(at).any(|other| other.name == blank.name);
+            if twice || BUILT_IN.contains(&blank.name.as_str()) {
+                return Err(PatternError::Twice(blank.name.clone()));
+            }
+            if !used.contains(&blank.name) {
+                return Err(PatternError::Unused(blank.name.clone()));
+            }
+            let empty = match &blank.kind {
+                BlankKind::Text => false,
+                BlankKind::Number { least, most, .. } => least > most,
+                BlankKind::Choice(choices) => choices.is_empty(),
+            };
+            if empty {
+                return Err(PatternError::Empty(blank.name.clone()));
+            }
+        }
+        Ok(Self { template: template.to_owned(), blanks })
+    }
+
+    /// The pattern as it was written.
+    #[must_use]
+    pub fn template(&self) -> &str {
+        &self.template
+    }
+
+    /// Its blanks, without the built-in ones.
+    #[must_use]
+    pub fn blanks(&self) -> &[Blank] {
+        &self.blanks
+    }
+
+    /// True when it tells a recorder's cameras apart.
+    #[must_use]
+    pub fn has_channels(&self) -> bool {
+        self.blanks.iter().any(|blank| blank.name == CHANNEL)
+    }
+
+    /// Fills the blanks. Where the pattern tells `main` from `sub` and neither was chosen, both addresses are made.
+    ///
+    /// # Errors
+    /// [`PatternError`] naming the blank and what may stand in it.
+    pub fn fill(&self, values: &Values) -> Result<FilledAddresses, PatternError> {
+        let known =
+            |name: &str| BUILT_IN.contains(&name) || self.blanks.iter().any(|blank| blank.name == name);
+        if let Some(name) = values.keys().find(|name| !known(name)) {
+            let names = self.blanks.iter().map(|blank| blank.name.as_str()).chain(BUILT_IN);
+            let nearest = nearest_name(name, names).map(str::to_owned);
+            return Err(PatternError::NoSuchBlank { name: name.clone(), nearest });
+        }
+        if values.contains_key(STREAM) || !self.tells_streams_apart() {
+            return Ok(FilledAddresses { url: self.write(values)?, sub_url: None });
+        }
+        let choose = |word: &str| {
+            let mut values = values.clone();
+            values.insert(STREAM.to_owned(), word.to_owned());
+            self.write(&values)
+        };
+        Ok(FilledAddresses { url: choose("main")?, sub_url: Some(choose("sub")?) })
+    }
+
+    fn tells_streams_apart(&self) -> bool {
+        let stream = self.blanks.iter().find(|blank| blank.name == STREAM);
+        stream.is_some_and(|blank| match &blank.kind {
+            BlankKind::Choice(choices) => {
+                ["main", "sub"].iter().all(|wanted| choices.iter().any(|(word, _)| word == wanted))
+            }
+            BlankKind::Text | BlankKind::Number { .. } => false,
+        })
+    }
+
+    fn write(&self, values: &Values) -> Result<String, PatternError> {
+        let mut out = String::new();
+        let mut rest = self.template.as_str();
+        while let Some((before, after)) = rest.split_once('{') {
+            out.push_str(before);
+            let (name, after) = after.split_once('}').unwrap_or((after, ""));
+            out.push_str(&self.written(name, values.get(name).map(String::as_str))?);
+            rest = after;
+        }
+        out.push_str(rest);
+        Ok(out)
+    }
+
+    fn written(&self, name: &str, value: Option<&str>) -> Result<String, PatternError> {
+        let missing = |wanted: String| PatternError::Missing { name: name.to_owned(), wanted };
+        match (name, value.map(str::trim).filter(|value| !value.is_empty())) {
+            ("host", None) => Err(missing("the camera's name or address".to_owned())),
+            // IPv6 addresses stand in brackets (RFC 3986, 3.2.2).
+            ("host", Some(host)) if host.contains(':') && !host.starts_with('[') => Ok(format!("[{host}]")),
+            ("host", Some(host)) => Ok(host.to_owned()),
+            ("port", value) => Ok(value.unwrap_or(USUAL_PORT).to_owned()),
+            (_, value) => {
+                let blank = self.blanks.iter().find(|blank| blank.name == name);
+                let blank = blank.ok_or_else(|| PatternError::Undeclared(name.to_owned()))?;
+                blank.write(value.ok_or_else(|| missing(blank.wanted()))?)
+            }
+        }
+    }
+}
+
+fn used_blanks(template: &str) -> Result<Vec<String>, PatternError> {
+    let mut used = Vec::new();
+    let mut rest = template;
+    let position = |rest: &str| template.len() - rest.len();
+    while let Some(at) = rest.find(['{', '}']) {
+        let (_, brace) = rest.split_at(at);
+        let inside = brace.strip_prefix('{').ok_or_else(|| PatternError::Brace(position(brace)))?;
+        let (name, after) = inside.split_once('}').ok_or_else(|| PatternError::Brace(position(brace)))?;
+        let plain =
+            name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || matches!(c, '-' | '_'));
+        if name.is_empty() || !plain {
+            return Err(PatternError::Brace(position(brace)));
+        }
+        used.push(name.to_owned());
+        rest = after;
+    }
+    Ok(used)
+}
+
+/// RFC 3986, 2.1: everything but the unreserved characters.
+fn percent_encoded(text: &str) -> String {
+    let mut out = String::new();
+    for byte in text.bytes() {
+        if byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'.' | b'_' | b'~') {
+            out.push(char::from(byte));
+        } else {
+            out.push_str(&format!("%{byte:02X}"));
+        }
+    }
+    out
+}
+
+/// Reads a list of channels like `1-4,7`, in order and without repeats.
+///
+/// # Errors
+/// A sentence about what is wrong with it.
+pub fn read_channels(text: &str) -> Result<Vec<i64>, String> {
+    /// More than any recorder has.
+    const MOST: usize = 256;
+    let mut channels = Vec::new();
+    for part in text.split(',').map(str::trim) {
+        let (from, to) = part.split_once('-').unwrap_or((part, part));
+        let number =
+            |text: &str| text.trim().parse::<i64>().map_err(|_| format!("{part:?} is no number or range"));
+        let (from, to) = (number(from)?, number(to)?);
+        if to < from {
+            return Err(format!("{part:?} runs backwards"));
+        }
+        if usize::try_from(to - from).map_or(true, |count| count >= MOST) {
+            return Err(format!("{part:?} is more than {MOST} channels"));
+        }
+        channels.extend((from..=to).filter(|channel| !channels.contains(channel)).collect::<Vec<_>>());
+    }
+    if channels.len() > MOST { Err(format!("more than {MOST} channels")) } else { Ok(channels) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn blank(name: &str, kind: BlankKind) -> Blank {
+        Blank { name: name.into(), kind }
+    }
+
+    fn recorder() -> Pattern {
+        let number = BlankKind::Number { width: 2, offset: 100, least: 1, most: 32 };
+        let choice = BlankKind::Choice(vec![("main".into(), "0".into()), ("sub".into(), "1".into())]);
+        Pattern::new(
+            "rtsp://{host}:{port}/cairn/ch{channel}/{stream}",
+            vec![blank("channel", number), blank("stream", choice)],
+        )
+        .unwrap()
+    }
+
+    fn values(set: &[(&str, &str)]) -> Values {
+        set.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
+    }
+
+    #[test]
+    fn numbers_are_moved_and_padded_and_both_streams_are_made() {
+        let filled = recorder().fill(&values(&[("host", "192.0.2.7"), ("channel", "3")])).unwrap();
+        assert_eq!(filled.url, "rtsp://192.0.2.7:554/cairn/ch103/0");
+        assert_eq!(filled.sub_url.as_deref(), Some("rtsp://192.0.2.7:554/cairn/ch103/1"));
+    }
+
+    #[test]
+    fn a_chosen_stream_is_the_only_one() {
+        let set = values(&[("host", "2001:db8::7"), ("port", "8554"), ("channel", "12"), ("stream", "Sub")]);
+        let filled = recorder().fill(&set).unwrap();
+        assert_eq!((filled.url.as_str(), filled.sub_url), ("rtsp://[2001:db8::7]:8554/cairn/ch112/1", None));
+    }
+
+    #[test]
+    fn texts_are_percent_encoded() {
+        let pattern = Pattern::new("rtsp://{host}/{label}", vec![blank("label", BlankKind::Text)]).unwrap();
+        let filled = pattern.fill(&values(&[("host", "cam.example.net"), ("label", "a b/ü")])).unwrap();
+        assert_eq!(filled.url, "rtsp://cam.example.net/a%20b%2F%C3%BC");
+    }
+
+    #[rstest]
+    #[case(&[("channel", "1")], "host is missing: the camera's name or address")]
+    #[case(&[("host", "h")], "channel is missing: a number from 1 to 32")]
+    #[case(&[("host", "h"), ("channel", "33")], "channel cannot be \"33\": a number from 1 to 32")]
+    #[case(&[("host", "h"), ("channel", "one")], "channel cannot be \"one\": a number from 1 to 32")]
+    #[case(&[("host", "h"), ("channel", "1"), ("stream", "third")], "stream cannot be \"third\": one of main, sub")]
+    #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no blank \"chanel\"; is it \"channel\" that you mean?")]
+    fn what_is_missing_or_wrong_is_named(#[case] set: &[(&str, &str)], #[case] message: &str) {
+        assert_eq!(recorder().fill(&values(set)).unwrap_err().to_string(), message);
+    }
+
+    #[rstest]
+    #[case("http://{host}/", &[], PatternError::Beginning)]
+    #[case("rtsp://{user}:{password}@{host}/", &[], PatternError::Secret)]
+    #[case("rtsp://{host}/?pass={password}", &[], PatternError::Secret)]
+    #[case("rtsp://{host}/{channel}", &[], PatternError::Undeclared("channel".into()))]
+    #[case("rtsp://{host}/", &["label"], PatternError::Unused("label".into()))]
+    #[case("rtsp://{host}/{label}", &["label", "label"], PatternError::Twice("label".into()))]
+    #[case("rtsp://{host}:{port}/", &["port"], PatternError::Twice("port".into()))]
+    #[case("rtsp://{host}/{label", &["label"], PatternError::Brace(14))]
+    #[case("rtsp://{host}/}", &[], PatternError::Brace(14))]
+    #[case("rtsp://{host}/{}", &[], PatternError::Brace(14))]
+    fn patterns_that_cannot_work_are_refused(
+        #[case] template: &str,
+        #[case] names: &[&str],
+        #[case] error: PatternError,
+    ) {
+        let blanks = names.iter().map(|name| blank(name, BlankKind::Text)).collect();
+        assert_eq!(Pattern::new(template, blanks), Err(error));
+    }
+
+    #[rstest]
+    #[case("3", Ok(vec![3]))]
+    #[case("1-4, 7", Ok(vec![1, 2, 3, 4, 7]))]
+    #[case("1-3,2", Ok(vec![1, 2, 3]))]
+    #[case("4-1", Err("\"4-1\" runs backwards".to_owned()))]
+    #[case("x", Err("\"x\" is no number or range".to_owned()))]
+    #[case("1-99999", Err("\"1-99999\" is more than 256 channels".to_owned()))]
+    fn channel_lists_are_read(#[case] text: &str, #[case] channels: Result<Vec<i64>, String>) {
+        assert_eq!(read_channels(text), channels);
+    }
+
+    proptest! {
+        #[test]
+        fn any_template_is_checked_without_panic(template in "rtsp://\\{host\\}[ -~]{0,40}") {
+            if let Ok(pattern) = Pattern::new(&template, Vec::new()) {
+                let _ = pattern.fill(&values(&[("host", "192.0.2.7")]));
+            }
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! Finding cameras: by a probe into the local networks, or at one address; then each is asked what it streams.
+
+mod ask;
+mod probe;
+
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use yonder_onvif::{DeviceFacts, MULTICAST_PORT, Profile};
+use yonder_rtsp::Credentials;
+
+use crate::dial;
+
+use ask::Conversation;
+use probe::Candidate;
+
+/// Cameras that are asked, at most.
+const MOST_CAMERAS: usize = 256;
+/// Cameras that are asked at a time.
+const AT_A_TIME: usize = 16;
+
+/// Where to look.
+#[derive(Debug, Clone)]
+pub struct FindRequest {
+    /// Host, with the port of its web service where that is not 80; `None` looks in all networks of this machine.
+    pub at: Option<String>,
+    /// User name and password for the cameras.
+    pub credentials: Option<Credentials>,
+    /// How long answers are waited for.
+    pub wait: Duration,
+}
+
+/// A camera that was found.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct FoundCamera {
+    /// Name by its own word, else its host.
+    pub name: String,
+    /// Host that answered.
+    pub host: String,
+    /// Address of its device service.
+    pub service: String,
+    /// What it says of itself.
+    pub facts: DeviceFacts,
+    /// Seconds by which its clock is ahead of ours.
+    pub clock_ahead_s: Option<i64>,
+    /// What it streams.
+    pub streams: Vec<FoundStream>,
+    /// Why it told nothing, or not all.
+    pub problem: Option<String>,
+}
+
+/// One of a camera's streams.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct FoundStream {
+    /// Profile with its facts, as the camera tells them.
+    pub profile: Profile,
+    /// Address with the host that was asked.
+    pub address: String,
+    /// Address as the camera told it, where that names another host.
+    pub told: Option<String>,
+}
+
+/// Why nothing could be looked for.
+#[derive(Debug, thiserror::Error)]
+pub enum FindError {
+    /// The host was not found.
+    #[error("{0:?} is no host that can be found")]
+    Host(String),
+    /// No probe could be sent.
+    #[error("no probe could be sent ({0})")]
+    Network(#[from] std::io::Error),
+}
+
+/// Looks for cameras.
+///
+/// # Errors
+/// [`FindError`] when nothing could be asked at all.
+pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
+    let candidates = match &request.at {
+        Some(at) => at_host(at, request.wait).await?,
+        None => probe::in_networks(request.wait).await?,
+    };
+    let mut found = Vec::new();
+    let mut waiting = candidates.into_iter().take(MOST_CAMERAS).collect::<Vec<_>>().into_iter();
+    let mut asking = tokio::task::JoinSet::new();
+    loop {
+        while asking.len() < AT_A_TIME
+            && let Some(candidate) = waiting.next()
+        {
+            let credentials = request.credentials.clone();
+            asking.spawn_blocking(move || Conversation::new(credentials).about(candidate));
+        }
+        match asking.join_next().await {
+            Some(Ok(camera)) => found.push(camera),
+            Some(Err(error)) => tracing::warn!(%error, "a camera could not be asked"),
+            None => break,
+        }
+    }
+    found.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| a.host.cmp(&b.host)));
+    Ok(found)
+}
+
+/// One host: it is probed directly, and asked at its usual address when it does not answer that.
+async fn at_host(at: &str, wait: Duration) -> Result<Vec<Candidate>, FindError> {
+    let at = at.trim();
+    let (host, port) = match at.rsplit_once(':') {
+        Some((host, port)) if !host.contains(':') || host.ends_with(']') => {
+            (host, Some(port.parse::<u16>().map_err(|_| FindError::Host(at.to_owned()))?))
+        }
+        _ => (at, None),
+    };
+    let plain = host.trim_matches(['[', ']']);
+    let addresses = dial::resolve(plain, MULTICAST_PORT).await;
+    let addresses = addresses.map_err(|_| FindError::Host(at.to_owned()))?;
+    let usual = Candidate::usual(plain, port);
+    if port.is_some() {
+        // Whoever names the port knows where to ask.
+        return Ok(vec![usual]);
+    }
+    let probed = probe::at(addresses.first().copied().into_iter().collect::<Vec<SocketAddr>>(), wait).await?;
+    Ok(if probed.is_empty() { vec![usual] } else { probed })
+}

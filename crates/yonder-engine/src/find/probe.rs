@@ -1,0 +1,172 @@
+//! Probes by datagram (WS-Discovery), into the local networks or to one host.
+
+use std::collections::HashMap;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::time::Duration;
+
+use tokio::net::UdpSocket;
+use tokio::task::JoinSet;
+use tokio::time::{Instant, timeout_at};
+use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, probe, read_matches};
+
+use crate::dial;
+
+/// Probes are sent more than once: datagrams get lost.
+const REPEATS: [Duration; 3] = [Duration::ZERO, Duration::from_millis(150), Duration::from_millis(500)];
+/// Largest answer.
+const MAX_ANSWER: usize = 64 * 1024;
+/// Path of the device service where nothing else is known (ONVIF Core, 5.1.1).
+const USUAL_PATH: &str = "/onvif/device_service";
+
+/// A camera to be asked.
+#[derive(Debug, Clone)]
+pub(super) struct Candidate {
+    /// The host that answered, or was named.
+    pub(super) host: String,
+    /// Addresses of its device service, likeliest first.
+    pub(super) services: Vec<String>,
+    pub(super) name: Option<String>,
+    pub(super) hardware: Option<String>,
+}
+
+impl Candidate {
+    /// A host that is asked at the usual address.
+    pub(super) fn usual(host: &str, port: Option<u16>) -> Self {
+        let authority = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
+        let port = port.map(|port| format!(":{port}")).unwrap_or_default();
+        let services = vec![format!("http://{authority}{port}{USUAL_PATH}")];
+        Self { host: host.to_owned(), services, name: None, hardware: None }
+    }
+
+    /// A device that answered from `from`: its service is asked there first, whatever host it names.
+    fn answered(found: Found, from: IpAddr) -> Self {
+        let host = from.to_string();
+        let mut services = Vec::new();
+        for told in &found.services {
+            let here = with_host(told, &host);
+            for address in [here, told.clone()] {
+                if !services.contains(&address) {
+                    services.push(address);
+                }
+            }
+        }
+        Self { host, services, name: found.name, hardware: found.hardware }
+    }
+}
+
+/// An http address with another host.
+pub(super) fn with_host(address: &str, host: &str) -> String {
+    let Some((scheme, rest)) = address.split_once("://") else { return address.to_owned() };
+    let end = rest.find(['/', '?']).unwrap_or(rest.len());
+    let (authority, path) = rest.split_at(end);
+    let behind_brackets = authority.rfind(']').unwrap_or_default();
+    let port = authority.get(behind_brackets..).and_then(|rest| rest.rsplit_once(':')).map(|(_, port)| port);
+    let host = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
+    let port = port.map(|port| format!(":{port}")).unwrap_or_default();
+    format!("{scheme}://{host}{port}{path}")
+}
+
+/// Probes all networks of this machine.
+pub(super) async fn in_networks(wait: Duration) -> std::io::Result<Vec<Candidate>> {
+    let group: Ipv4Addr = MULTICAST_ADDRESS.parse().unwrap_or(Ipv4Addr::BROADCAST);
+    let target = SocketAddr::from((group, MULTICAST_PORT));
+    let mut probes = JoinSet::new();
+    let mut failure = None;
+    for own in dial::own_networks().into_iter().filter_map(|(own, _)| match own {
+        IpAddr::V4(own) => Some(own),
+        IpAddr::V6(_) => None,
+    }) {
+        match open(own) {
+            Ok(socket) => {
+                probes.spawn(ask(socket, vec![target], wait));
+            }
+            Err(error) => failure = Some(error),
+        }
+    }
+    if probes.is_empty() {
+        return Err(failure.unwrap_or_else(|| std::io::Error::other("this machine is in no network")));
+    }
+    let mut found = HashMap::new();
+    while let Some(answers) = probes.join_next().await {
+        for (id, candidate) in answers.unwrap_or_default() {
+            found.entry(id).or_insert(candidate);
+        }
+    }
+    Ok(found.into_values().collect())
+}
+
+/// Probes one host.
+pub(super) async fn at(targets: Vec<SocketAddr>, wait: Duration) -> std::io::Result<Vec<Candidate>> {
+    let any: SocketAddr = match targets.first() {
+        Some(SocketAddr::V6(_)) => (std::net::Ipv6Addr::UNSPECIFIED, 0).into(),
+        _ => (Ipv4Addr::UNSPECIFIED, 0).into(),
+    };
+    let socket = UdpSocket::bind(any).await?;
+    Ok(ask(socket, targets, wait).await.into_values().collect())
+}
+
+/// A socket that sends its multicast into the network of `own`.
+fn open(own: Ipv4Addr) -> std::io::Result<UdpSocket> {
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None)?;
+    socket.set_nonblocking(true)?;
+    socket.set_multicast_if_v4(&own)?;
+    socket.bind(&SocketAddr::from((own, 0)).into())?;
+    UdpSocket::from_std(socket.into())
+}
+
+async fn ask(socket: UdpSocket, targets: Vec<SocketAddr>, wait: Duration) -> HashMap<String, Candidate> {
+    let id = fresh_id();
+    let message = probe(&id);
+    let begun = Instant::now();
+    let mut found = HashMap::new();
+    let mut buffer = vec![0; MAX_ANSWER];
+    for (at, after) in REPEATS.iter().enumerate() {
+        for target in &targets {
+            // A network that takes no multicast has no cameras to be found this way.
+            if let Err(error) = socket.send_to(message.as_bytes(), target).await {
+                tracing::debug!(%error, %target, "probe not sent");
+            }
+        }
+        let until = begun + REPEATS.get(at + 1).map_or(wait, |next| (*next).max(*after));
+        while let Ok(Ok((length, from))) = timeout_at(until, socket.recv_from(&mut buffer)).await {
+            let answer = buffer.get(..length).unwrap_or_default();
+            for device in read_matches(answer, &id).unwrap_or_default() {
+                let key = device.id.clone();
+                found.entry(key).or_insert_with(|| Candidate::answered(device, from.ip()));
+            }
+        }
+    }
+    found
+}
+
+/// A random UUID (RFC 9562, 5.4).
+fn fresh_id() -> String {
+    let random: u128 = rand::random();
+    let id = random & !(0xf << 76) & !(0x3 << 62) | 4 << 76 | 2 << 62;
+    let hex = format!("{id:032x}");
+    let part = |from: usize, to: usize| hex.get(from..to).unwrap_or_default();
+    format!("{}-{}-{}-{}-{}", part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("http://192.168.1.64/onvif/device", "192.0.2.7", "http://192.0.2.7/onvif/device")]
+    #[case("http://192.168.1.64:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
+    #[case("http://[fe80::1]:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
+    #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]")]
+    fn hosts_are_exchanged_and_ports_stay(#[case] told: &str, #[case] host: &str, #[case] here: &str) {
+        assert_eq!(with_host(told, host), here);
+    }
+
+    #[test]
+    fn ids_are_random_and_of_version_four() {
+        let (one, two) = (fresh_id(), fresh_id());
+        assert_ne!(one, two);
+        assert_eq!((one.len(), one.as_bytes()[14], one.matches('-').count()), (36, b'4', 4));
+        assert!(matches!(one.as_bytes()[19], b'8' | b'9' | b'a' | b'b'), "{one}");
+    }
+}

@@ -1,0 +1,380 @@
+//! A stand-in ONVIF device: answers probes and tells profiles and stream addresses, signed or not.
+
+use std::collections::HashMap;
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
+use md5::{Digest as _, Md5};
+use secrecy::{ExposeSecret as _, SecretString};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
+use tokio::task::JoinHandle;
+use yonder_onvif::{Element, MULTICAST_ADDRESS, MULTICAST_PORT, password_digest};
+
+/// Protection space of HTTP Digest.
+const REALM: &str = "Hollow Fell";
+/// Largest request taken.
+const MAX_REQUEST: usize = 64 * 1024;
+
+/// A profile that the device tells.
+#[derive(Debug, Clone)]
+pub struct DeviceProfile {
+    /// Token.
+    pub token: String,
+    /// Token of its lens or channel.
+    pub source: String,
+    /// `H264` or `H265`.
+    pub codec: String,
+    /// Width and height.
+    pub size: (u32, u32),
+    /// Frames per second.
+    pub fps: u32,
+    /// Kilobits per second.
+    pub kbps: u32,
+    /// Stream address, as the device believes it to be.
+    pub address: String,
+}
+
+/// How the device wants messages signed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum DeviceSignIn {
+    /// By a user name token in the message.
+    #[default]
+    Token,
+    /// By HTTP Digest.
+    HttpDigest,
+}
+
+/// How a device is set up.
+#[derive(Debug, Clone, Default)]
+pub struct DeviceConfig {
+    /// Name.
+    pub name: String,
+    /// Model.
+    pub model: String,
+    /// Its profiles.
+    pub profiles: Vec<DeviceProfile>,
+    /// User name and password; `None` tells everybody.
+    pub account: Option<(String, SecretString)>,
+    /// How messages are signed.
+    pub sign_in: DeviceSignIn,
+    /// Seconds by which its clock is ahead.
+    pub clock_ahead_s: i64,
+    /// It has the second media service; without it H.265 profiles are not shown.
+    pub has_media2: bool,
+    /// Host that it names in its own addresses; `None` names the right one.
+    pub believes_host: Option<String>,
+    /// It answers probes in the local network.
+    pub answers_probes: bool,
+    /// What is answered instead of sense.
+    pub garbage: Option<String>,
+    /// Port on loopback; 0 picks one.
+    pub port: u16,
+}
+
+/// A device that runs until it is dropped.
+#[derive(Debug)]
+pub struct Device {
+    address: SocketAddr,
+    tasks: Vec<JoinHandle<()>>,
+}
+
+impl Drop for Device {
+    fn drop(&mut self) {
+        for task in &self.tasks {
+            task.abort();
+        }
+    }
+}
+
+struct Shared {
+    config: DeviceConfig,
+    port: u16,
+    /// Nonces seen in tokens: none is good twice.
+    nonces: Mutex<HashMap<String, ()>>,
+}
+
+impl Device {
+    /// Starts a device. To be called within a tokio runtime.
+    ///
+    /// # Errors
+    /// When a port cannot be had.
+    pub async fn start(config: DeviceConfig) -> io::Result<Self> {
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, config.port)).await?;
+        let address = listener.local_addr()?;
+        let answers_probes = config.answers_probes;
+        let shared = Arc::new(Shared { config, port: address.port(), nonces: Mutex::default() });
+        let serving = Arc::clone(&shared);
+        let mut tasks = vec![tokio::spawn(async move {
+            while let Ok((stream, _)) = listener.accept().await {
+                let shared = Arc::clone(&serving);
+                tokio::spawn(async move {
+                    if let Err(error) = shared.serve(stream).await {
+                        tracing::debug!(%error, "caller gone");
+                    }
+                });
+            }
+        })];
+        if answers_probes {
+            let socket = probe_socket()?;
+            tasks.push(tokio::spawn(async move { shared.answer_probes(&socket).await }));
+        }
+        Ok(Self { address, tasks })
+    }
+
+    /// Where its web service is.
+    #[must_use]
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+}
+
+fn probe_socket() -> io::Result<UdpSocket> {
+    let socket = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::DGRAM, None)?;
+    socket.set_reuse_address(true)?;
+    socket.set_nonblocking(true)?;
+    socket.bind(&SocketAddr::from((Ipv4Addr::UNSPECIFIED, MULTICAST_PORT)).into())?;
+    let group: Ipv4Addr = MULTICAST_ADDRESS.parse().map_err(io::Error::other)?;
+    socket.join_multicast_v4(&group, &Ipv4Addr::LOCALHOST)?;
+    UdpSocket::from_std(socket.into())
+}
+
+impl Shared {
+    fn host(&self) -> String {
+        let host = self.config.believes_host.clone().unwrap_or_else(|| "127.0.0.1".to_owned());
+        format!("{host}:{}", self.port)
+    }
+
+    async fn answer_probes(&self, socket: &UdpSocket) {
+        let mut buffer = vec![0; MAX_REQUEST];
+        while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+            let Ok(probe) = Element::parse(&buffer[..length]) else { continue };
+            let id = probe.find("MessageID").map(|id| id.text.clone()).unwrap_or_default();
+            let answer = format!(
+                "<e:Envelope xmlns:e=\"http://www.w3.org/2003/05/soap-envelope\"><e:Header><RelatesTo>{id}</RelatesTo></e:Header>\
+                 <e:Body><ProbeMatches><ProbeMatch><EndpointReference><Address>urn:uuid:{}</Address></EndpointReference>\
+                 <Scopes>onvif://www.onvif.org/name/{} onvif://www.onvif.org/hardware/{}</Scopes>\
+                 <XAddrs>http://{}/onvif/device_service</XAddrs></ProbeMatch></ProbeMatches></e:Body></e:Envelope>",
+                self.port,
+                self.config.name.replace(' ', "%20"),
+                self.config.model.replace(' ', "%20"),
+                self.host()
+            );
+            let _sent = socket.send_to(answer.as_bytes(), from).await;
+        }
+    }
+
+    async fn serve(&self, mut stream: TcpStream) -> io::Result<()> {
+        let mut request = Vec::new();
+        loop {
+            if let Some((head, length, body_at)) = request_head(&request)
+                && request.len() >= body_at + length
+            {
+                let answer = self.answer(&head, &request[body_at..body_at + length]);
+                stream.write_all(answer.as_bytes()).await?;
+                request.drain(..body_at + length);
+                continue;
+            }
+            if request.len() > MAX_REQUEST || stream.read_buf(&mut request).await? == 0 {
+                return Ok(());
+            }
+        }
+    }
+
+    fn answer(&self, head: &str, body: &[u8]) -> String {
+        if let Some(garbage) = &self.config.garbage {
+            return http(200, "", garbage);
+        }
+        let Ok(message) = Element::parse(body) else { return http(400, "", "<what/>") };
+        let Some(asked) = message.find("Body").and_then(|body| body.children.first()) else {
+            return http(400, "", "<what/>");
+        };
+        if asked.name != "GetSystemDateAndTime" && !self.may_ask(head, &message) {
+            return match self.config.sign_in {
+                DeviceSignIn::Token => http(
+                    400,
+                    "",
+                    &soap(
+                        "<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>t:NotAuthorized</e:Value></e:Subcode></e:Code><e:Reason><e:Text>Sender not authorized</e:Text></e:Reason></e:Fault>",
+                    ),
+                ),
+                DeviceSignIn::HttpDigest => http(
+                    401,
+                    "WWW-Authenticate: Digest realm=\"Hollow Fell\", nonce=\"fell\", qop=\"auth\"\r\n",
+                    "",
+                ),
+            };
+        }
+        http(200, "", &soap(&self.reply(asked)))
+    }
+
+    fn may_ask(&self, head: &str, message: &Element) -> bool {
+        let Some((user, password)) = &self.config.account else { return true };
+        match self.config.sign_in {
+            DeviceSignIn::Token => self.token_is_right(message, user, password.expose_secret()),
+            DeviceSignIn::HttpDigest => digest_is_right(head, user, password.expose_secret()),
+        }
+    }
+
+    fn token_is_right(&self, message: &Element, user: &str, password: &str) -> bool {
+        let Some(token) = message.find("UsernameToken") else { return false };
+        let text = |name: &str| token.text_at(&[name]).unwrap_or_default().to_owned();
+        let (nonce, created) = (text("Nonce"), text("Created"));
+        let Ok(raw) = STANDARD.decode(&nonce) else { return false };
+        let fresh = self.nonces.lock().unwrap_or_else(PoisonError::into_inner).insert(nonce, ()).is_none();
+        // Within five seconds of the device's own, wrong, clock.
+        let now = self.now_s();
+        let in_time = (now - 5..=now + 5).any(|second| clock_text(second) == created);
+        text("Username") == user
+            && fresh
+            && in_time
+            && text("Password") == password_digest(&raw, &created, password)
+    }
+
+    fn now_s(&self) -> i64 {
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        i64::try_from(now.as_secs()).unwrap_or_default() + self.config.clock_ahead_s
+    }
+
+    fn reply(&self, asked: &Element) -> String {
+        let second = asked.children.iter().any(|child| child.name == "Type" || child.name == "Protocol");
+        match asked.name.as_str() {
+            "GetSystemDateAndTime" => {
+                let text = clock_text(self.now_s());
+                let part = |from: usize, to: usize| text[from..to].trim_start_matches('0').to_owned();
+                let number = |from, to| if part(from, to).is_empty() { "0".to_owned() } else { part(from, to) };
+                format!(
+                    "<GetSystemDateAndTimeResponse><SystemDateAndTime><UTCDateTime><Time><Hour>{}</Hour><Minute>{}</Minute><Second>{}</Second></Time>\
+                     <Date><Year>{}</Year><Month>{}</Month><Day>{}</Day></Date></UTCDateTime></SystemDateAndTime></GetSystemDateAndTimeResponse>",
+                    number(11, 13), number(14, 16), number(17, 19), number(0, 4), number(5, 7), number(8, 10)
+                )
+            }
+            "GetDeviceInformation" => format!(
+                "<GetDeviceInformationResponse><Manufacturer>Hollow Fell Works</Manufacturer><Model>{}</Model><FirmwareVersion>1.4</FirmwareVersion></GetDeviceInformationResponse>",
+                self.config.model
+            ),
+            "GetServices" => {
+                let service = |space: &str, path: &str| {
+                    format!("<Service><Namespace>http://www.onvif.org/{space}</Namespace><XAddr>http://{}/onvif/{path}</XAddr></Service>", self.host())
+                };
+                let second = if self.config.has_media2 { service("ver20/media/wsdl", "media2") } else { String::new() };
+                format!("<GetServicesResponse>{}{second}</GetServicesResponse>", service("ver10/media/wsdl", "media"))
+            }
+            "GetProfiles" => {
+                let shown = self.config.profiles.iter().filter(|profile| second || profile.codec != "H265");
+                let profiles: String = shown.map(|profile| profile_text(profile, second)).collect();
+                format!("<GetProfilesResponse>{profiles}</GetProfilesResponse>")
+            }
+            "GetStreamUri" => {
+                let token = asked.text_at(&["ProfileToken"]).unwrap_or_default();
+                let address = self.config.profiles.iter().find(|profile| profile.token == token);
+                let address = address.map(|profile| profile.address.replace('&', "&amp;")).unwrap_or_default();
+                if second {
+                    format!("<GetStreamUriResponse><Uri>{address}</Uri></GetStreamUriResponse>")
+                } else {
+                    format!("<GetStreamUriResponse><MediaUri><Uri>{address}</Uri></MediaUri></GetStreamUriResponse>")
+                }
+            }
+            _ => "<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code><e:Reason><e:Text>Unknown action</e:Text></e:Reason></e:Fault>".to_owned(),
+        }
+    }
+}
+
+fn profile_text(profile: &DeviceProfile, second: bool) -> String {
+    let DeviceProfile { token, source, codec, size: (width, height), fps, kbps, .. } = profile;
+    let length = fps * 2;
+    let common = format!(
+        "<Encoding>{codec}</Encoding><Resolution><Width>{width}</Width><Height>{height}</Height></Resolution>\
+         <RateControl><FrameRateLimit>{fps}</FrameRateLimit><BitrateLimit>{kbps}</BitrateLimit></RateControl>"
+    );
+    if second {
+        format!(
+            "<Profiles token=\"{token}\"><Name>{token}</Name><Configurations><VideoSource><SourceToken>{source}</SourceToken></VideoSource>\
+             <VideoEncoder GovLength=\"{length}\">{common}</VideoEncoder></Configurations></Profiles>"
+        )
+    } else {
+        format!(
+            "<Profiles token=\"{token}\"><Name>{token}</Name><VideoSourceConfiguration><SourceToken>{source}</SourceToken></VideoSourceConfiguration>\
+             <VideoEncoderConfiguration>{common}<H264><GovLength>{length}</GovLength></H264></VideoEncoderConfiguration></Profiles>"
+        )
+    }
+}
+
+fn digest_is_right(head: &str, user: &str, password: &str) -> bool {
+    let Some(value) = head.lines().find_map(|line| {
+        let (name, value) = line.split_once(':')?;
+        name.eq_ignore_ascii_case("authorization").then(|| value.trim())
+    }) else {
+        return false;
+    };
+    let field = |name: &str| {
+        let mut parts =
+            value.trim_start_matches("Digest ").split(", ").filter_map(|part| part.split_once('='));
+        parts
+            .find(|(key, _)| *key == name)
+            .map(|(_, value)| value.trim_matches('"').to_owned())
+            .unwrap_or_default()
+    };
+    let hash =
+        |text: String| -> String { Md5::digest(text).iter().map(|byte| format!("{byte:02x}")).collect() };
+    let secret = hash(format!("{user}:{REALM}:{password}"));
+    let asked = hash(format!("POST:{}", field("uri")));
+    let proof = hash(format!("{secret}:fell:{}:{}:auth:{asked}", field("nc"), field("cnonce")));
+    field("username") == user && field("response") == proof
+}
+
+/// Head of a request, length of its body, and where that begins.
+fn request_head(request: &[u8]) -> Option<(String, usize, usize)> {
+    let end = request.windows(4).position(|window| window == b"\r\n\r\n")?;
+    let head = String::from_utf8_lossy(&request[..end]).into_owned();
+    let length = head.lines().find_map(|line| {
+        let (name, value) = line.split_once(':')?;
+        name.eq_ignore_ascii_case("content-length").then(|| value.trim().parse().ok()).flatten()
+    });
+    Some((head, length.unwrap_or(0), end + 4))
+}
+
+fn http(status: u16, headers: &str, body: &str) -> String {
+    format!(
+        "HTTP/1.1 {status} Said\r\n{headers}Content-Type: application/soap+xml\r\nContent-Length: {}\r\n\r\n{body}",
+        body.len()
+    )
+}
+
+fn soap(body: &str) -> String {
+    format!(
+        "<e:Envelope xmlns:e=\"http://www.w3.org/2003/05/soap-envelope\"><e:Body>{body}</e:Body></e:Envelope>"
+    )
+}
+
+/// Seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ` (days to dates by the civil calendar's own arithmetic).
+fn clock_text(seconds: i64) -> String {
+    let (days, rest) = (seconds.div_euclid(86_400), seconds.rem_euclid(86_400));
+    // Years begin in March here, so that leap days stand at their end.
+    let shifted = days + 719_468;
+    let era = shifted.div_euclid(146_097);
+    let day_of_era = shifted.rem_euclid(146_097);
+    let year_of_era = (day_of_era - day_of_era / 1_460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
+    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
+    let month_from_march = (5 * day_of_year + 2) / 153;
+    let day = day_of_year - (153 * month_from_march + 2) / 5 + 1;
+    let month = if month_from_march < 10 { month_from_march + 3 } else { month_from_march - 9 };
+    let year = year_of_era + era * 400 + i64::from(month <= 2);
+    let (hour, minute, second) = (rest / 3_600, rest / 60 % 60, rest % 60);
+    format!("{year:04}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}Z")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn dates_are_those_of_the_calendar() {
+        assert_eq!(clock_text(0), "1970-01-01T00:00:00Z");
+        assert_eq!(clock_text(951_782_400), "2000-02-29T00:00:00Z");
+        assert_eq!(clock_text(1_284_623_445), "2010-09-16T07:50:45Z");
+    }
+}

@@ -1,0 +1,140 @@
+//! The device service (ONVIF Core, 8): clock, facts, and where the media services are.
+
+use time::{Date, Month, PrimitiveDateTime, Time};
+
+use crate::security::Clock;
+use crate::soap::Fault;
+use crate::xml::Element;
+
+/// Asks for the clock; every device answers this without signing (8.3.11).
+#[must_use]
+pub fn clock_request() -> String {
+    "<GetSystemDateAndTime xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
+}
+
+/// The clock in an answer, against ours: `now_s` is our time in seconds since 1970. `None` where the device tells no
+/// usable time.
+#[must_use]
+pub fn read_clock(answer: &Element, now_s: i64) -> Option<Clock> {
+    let utc = answer.find("UTCDateTime")?;
+    let number = |path: [&str; 2]| utc.text_at(&path)?.parse::<i32>().ok();
+    let small = |path: [&str; 2]| u8::try_from(number(path)?).ok();
+    let month = Month::try_from(small(["Date", "Month"])?).ok()?;
+    let date = Date::from_calendar_date(number(["Date", "Year"])?, month, small(["Date", "Day"])?).ok()?;
+    // A leap second has no place in this calendar; the one before is near enough.
+    let second = small(["Time", "Second"])?.min(59);
+    let time = Time::from_hms(small(["Time", "Hour"])?, small(["Time", "Minute"])?, second).ok()?;
+    let device_s = PrimitiveDateTime::new(date, time).assume_utc().unix_timestamp();
+    Some(Clock { ahead_s: device_s - now_s })
+}
+
+/// What a device says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DeviceFacts {
+    /// Maker.
+    pub maker: String,
+    /// Model.
+    pub model: String,
+    /// Firmware version.
+    pub firmware: String,
+}
+
+/// Asks for the facts (8.3.1).
+#[must_use]
+pub fn facts_request() -> String {
+    "<GetDeviceInformation xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
+}
+
+/// The facts in an answer.
+///
+/// # Errors
+/// The device's fault.
+pub fn read_facts(answer: &Element) -> Result<DeviceFacts, Fault> {
+    if let Some(fault) = Fault::of(answer) {
+        return Err(fault);
+    }
+    let facts = answer.find("GetDeviceInformationResponse");
+    let text = |name: &str| -> String {
+        facts.and_then(|facts| facts.text_at(&[name])).unwrap_or_default().chars().take(100).collect()
+    };
+    Ok(DeviceFacts { maker: text("Manufacturer"), model: text("Model"), firmware: text("FirmwareVersion") })
+}
+
+/// Where a device's media services are.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Capabilities {
+    /// The first media service.
+    pub media: Option<String>,
+    /// The second one, the only one that shows H.265.
+    pub media2: Option<String>,
+}
+
+/// Asks for all services (8.1.2.1).
+#[must_use]
+pub fn capabilities_request() -> String {
+    "<GetServices xmlns=\"http://www.onvif.org/ver10/device/wsdl\">\
+     <IncludeCapability>false</IncludeCapability></GetServices>"
+        .to_owned()
+}
+
+/// The media services in an answer.
+///
+/// # Errors
+/// The device's fault.
+pub fn read_capabilities(answer: &Element) -> Result<Capabilities, Fault> {
+    if let Some(fault) = Fault::of(answer) {
+        return Err(fault);
+    }
+    let mut found = Capabilities::default();
+    let Some(services) = answer.find("GetServicesResponse") else { return Ok(found) };
+    for service in services.all("Service") {
+        let address = service.text_at(&["XAddr"]).map(str::to_owned);
+        match service.text_at(&["Namespace"]) {
+            Some("http://www.onvif.org/ver10/media/wsdl") => found.media = address,
+            Some("http://www.onvif.org/ver20/media/wsdl") => found.media2 = address,
+            _ => {}
+        }
+    }
+    Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn clock(second: &str) -> Element {
+        let text = format!(
+            "<E><B><R><SystemDateAndTime><UTCDateTime><Time><Hour>7</Hour><Minute>50</Minute><Second>{second}</Second>\
+             </Time><Date><Year>2010</Year><Month>9</Month><Day>16</Day></Date></UTCDateTime></SystemDateAndTime></R></B></E>"
+        );
+        Element::parse(text.as_bytes()).unwrap()
+    }
+
+    #[test]
+    fn the_clock_is_told_as_a_difference() {
+        assert_eq!(read_clock(&clock("45"), 1_284_623_400), Some(Clock { ahead_s: 45 }));
+        assert_eq!(read_clock(&clock("60"), 1_284_623_400), Some(Clock { ahead_s: 59 }));
+        assert_eq!(read_clock(&clock("x"), 0), None);
+        assert_eq!(read_clock(&Element::default(), 0), None);
+    }
+
+    #[test]
+    fn both_media_services_are_found_by_their_namespaces() {
+        let text = "<E><GetServicesResponse>\
+            <Service><Namespace>http://www.onvif.org/ver10/media/wsdl</Namespace><XAddr>http://h/m1</XAddr></Service>\
+            <Service><Namespace>http://www.onvif.org/ver20/media/wsdl</Namespace><XAddr>http://h/m2</XAddr></Service>\
+            <Service><Namespace>http://www.onvif.org/ver20/ptz/wsdl</Namespace><XAddr>http://h/p</XAddr></Service>\
+            </GetServicesResponse></E>";
+        let found = read_capabilities(&Element::parse(text.as_bytes()).unwrap()).unwrap();
+        let expected = Capabilities { media: Some("http://h/m1".into()), media2: Some("http://h/m2".into()) };
+        assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn facts_may_be_left_out() {
+        let text =
+            "<E><GetDeviceInformationResponse><Model>Fellside 2</Model></GetDeviceInformationResponse></E>";
+        let facts = read_facts(&Element::parse(text.as_bytes()).unwrap()).unwrap();
+        assert_eq!((facts.model.as_str(), facts.maker.as_str()), ("Fellside 2", ""));
+    }
+}

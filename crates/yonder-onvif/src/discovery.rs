@@ -1,0 +1,162 @@
+//! WS-Discovery 1.1 (OASIS; the 2005 edition on the wire, as ONVIF Core, 7.3 prescribes): probes, and the answers
+//! to them.
+
+use crate::xml::{Element, XmlError};
+
+/// Group that probes are sent to (2.4).
+pub const MULTICAST_ADDRESS: &str = "239.255.255.250";
+/// Port that probes are sent to, also directly to one device.
+pub const MULTICAST_PORT: u16 = 3702;
+/// Addresses of one device that are looked at.
+const MAX_ADDRESSES: usize = 8;
+/// Longest name or address kept.
+const MAX_TEXT: usize = 300;
+
+/// A device that answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Found {
+    /// Its endpoint reference: the same for each of its answers.
+    pub id: String,
+    /// Name by its scopes.
+    pub name: Option<String>,
+    /// Hardware by its scopes.
+    pub hardware: Option<String>,
+    /// Place by its scopes.
+    pub place: Option<String>,
+    /// Addresses of its device service.
+    pub services: Vec<String>,
+}
+
+/// A probe for devices that stream video. `message_id` is a fresh UUID.
+#[must_use]
+pub fn probe(message_id: &str) -> String {
+    format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\
+         <s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\" \
+         xmlns:a=\"http://schemas.xmlsoap.org/ws/2004/08/addressing\" \
+         xmlns:d=\"http://schemas.xmlsoap.org/ws/2005/04/discovery\" \
+         xmlns:n=\"http://www.onvif.org/ver10/network/wsdl\">\
+         <s:Header><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</a:Action>\
+         <a:MessageID>uuid:{message_id}</a:MessageID>\
+         <a:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</a:To></s:Header>\
+         <s:Body><d:Probe><d:Types>n:NetworkVideoTransmitter</d:Types></d:Probe></s:Body></s:Envelope>"
+    )
+}
+
+/// The devices in an answer to the probe `message_id`. Answers to other probes hold none.
+///
+/// # Errors
+/// [`XmlError`] when it cannot be read.
+pub fn read_matches(answer: &[u8], message_id: &str) -> Result<Vec<Found>, XmlError> {
+    let root = Element::parse(answer)?;
+    let related = root.find("RelatesTo").map(|element| element.text.to_ascii_lowercase());
+    // Some devices leave the reference out; one to somebody else's probe is none of ours.
+    if related.is_some_and(|related| !related.ends_with(&message_id.to_ascii_lowercase())) {
+        return Ok(Vec::new());
+    }
+    let Some(matches) = root.find("ProbeMatches") else { return Ok(Vec::new()) };
+    Ok(matches.all("ProbeMatch").filter_map(found).take(64).collect())
+}
+
+fn found(element: &Element) -> Option<Found> {
+    let services: Vec<String> = element
+        .text_at(&["XAddrs"])
+        .unwrap_or_default()
+        .split_whitespace()
+        .filter(|address| address.starts_with("http://") || address.starts_with("https://"))
+        .filter(|address| address.len() <= MAX_TEXT)
+        .take(MAX_ADDRESSES)
+        .map(str::to_owned)
+        .collect();
+    if services.is_empty() {
+        return None;
+    }
+    let id = element.text_at(&["EndpointReference", "Address"]).unwrap_or_default();
+    let scopes = element.text_at(&["Scopes"]).unwrap_or_default();
+    let scope = |kind: &str| {
+        let prefix = format!("onvif://www.onvif.org/{kind}/");
+        let value = scopes.split_whitespace().find_map(|scope| scope.strip_prefix(prefix.as_str()))?;
+        Some(percent_decoded(value).chars().take(MAX_TEXT).collect::<String>())
+            .filter(|text| !text.is_empty())
+    };
+    Some(Found {
+        id: if id.is_empty() { services.concat() } else { id.to_owned() },
+        name: scope("name"),
+        hardware: scope("hardware"),
+        place: scope("location"),
+        services,
+    })
+}
+
+fn percent_decoded(text: &str) -> String {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let Some((first, after)) = rest.split_first() {
+        let digits = after.get(..2).and_then(|digits| std::str::from_utf8(digits).ok());
+        let code = digits.filter(|_| *first == b'%').and_then(|digits| u8::from_str_radix(digits, 16).ok());
+        match code {
+            Some(code) => {
+                bytes.push(code);
+                rest = after.get(2..).unwrap_or_default();
+            }
+            None => {
+                bytes.push(*first);
+                rest = after;
+            }
+        }
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    const ID: &str = "0a6dc791-2be6-4991-9af1-454778a1917a";
+
+    fn answer(relates: &str, addresses: &str) -> String {
+        format!(
+            "<e:Envelope><e:Header><w:RelatesTo>{relates}</w:RelatesTo></e:Header><e:Body><d:ProbeMatches><d:ProbeMatch>\
+             <w:EndpointReference><w:Address>urn:uuid:77</w:Address></w:EndpointReference>\
+             <d:Scopes>onvif://www.onvif.org/type/video onvif://www.onvif.org/name/Summit%20Mast \
+             onvif://www.onvif.org/hardware/Fellside%202</d:Scopes><d:XAddrs>{addresses}</d:XAddrs>\
+             </d:ProbeMatch></d:ProbeMatches></e:Body></e:Envelope>"
+        )
+    }
+
+    #[test]
+    fn the_probe_is_well_formed_and_names_its_message() {
+        let root = Element::parse(probe(ID).as_bytes()).unwrap();
+        assert_eq!(root.text_at(&["Header", "MessageID"]), Some(format!("uuid:{ID}").as_str()));
+        assert_eq!(root.text_at(&["Body", "Probe", "Types"]), Some("n:NetworkVideoTransmitter"));
+    }
+
+    #[test]
+    fn a_match_tells_name_hardware_and_where_to_ask() {
+        let text = answer(&format!("uuid:{ID}"), "http://192.0.2.7/onvif/device ftp://192.0.2.7/");
+        let found = read_matches(text.as_bytes(), ID).unwrap();
+        assert_eq!(found[0].name.as_deref(), Some("Summit Mast"));
+        assert_eq!(found[0].hardware.as_deref(), Some("Fellside 2"));
+        assert_eq!((found[0].id.as_str(), found[0].place.as_ref()), ("urn:uuid:77", None));
+        assert_eq!(found[0].services, ["http://192.0.2.7/onvif/device"]);
+    }
+
+    #[test]
+    fn answers_to_others_and_without_an_address_are_none() {
+        assert_eq!(read_matches(answer("uuid:other", "http://192.0.2.7/").as_bytes(), ID), Ok(Vec::new()));
+        assert_eq!(read_matches(answer(&format!("urn:uuid:{ID}"), "").as_bytes(), ID), Ok(Vec::new()));
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+            let _ = read_matches(&data, ID);
+        }
+
+        #[test]
+        fn any_scope_is_read(scope in "[ -~]{0,30}") {
+            let _ = percent_decoded(&scope);
+        }
+    }
+}

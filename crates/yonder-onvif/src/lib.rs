@@ -1,0 +1,34 @@
+//! Finding cameras: WS-Discovery 1.1 probes, and the ONVIF core, media and media2 services as far as they tell what
+//! a camera streams and where.
+//!
+//! Everything here is pure: messages are written and read, nothing is sent. XML from a device is hostile: its size
+//! and depth are bounded and no entity is expanded.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+mod device;
+mod discovery;
+mod media;
+mod security;
+mod soap;
+mod xml;
+
+pub use device::{
+    Capabilities, DeviceFacts, capabilities_request, clock_request, facts_request, read_capabilities,
+    read_clock, read_facts,
+};
+pub use discovery::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, probe, read_matches};
+pub use media::{
+    MediaService, Profile, profiles_request, read_profiles, read_stream_address, stream_request,
+};
+pub use security::{Clock, DeviceAccount, password_digest};
+pub use soap::{Fault, envelope};
+pub use xml::{Element, MAX_BYTES, XmlError};

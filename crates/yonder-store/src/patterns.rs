@@ -1,0 +1,110 @@
+//! Address patterns.
+
+use rusqlite::{OptionalExtension as _, Row, params};
+
+use crate::error::{Kind, StoreError};
+use crate::store::{Store, unless_taken};
+
+/// A pattern as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pattern {
+    /// Name.
+    pub name: String,
+    /// Address with blanks.
+    pub template: String,
+    /// The blanks, as JSON.
+    pub blanks: String,
+    /// What it is for.
+    pub note: String,
+}
+
+impl Store {
+    /// Adds a pattern.
+    ///
+    /// # Errors
+    /// [`StoreError::NameTaken`], or the store's failure.
+    pub fn add_pattern(&self, pattern: &Pattern, now_s: i64) -> Result<(), StoreError> {
+        let Pattern { name, template, blanks, note } = pattern;
+        let taken = || StoreError::NameTaken { kind: Kind::Pattern, name: name.clone() };
+        self.write(|transaction| {
+            transaction
+                .execute(
+                    "INSERT INTO pattern (name, template, blanks, note, created_s) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    params![name, template, blanks, note, now_s],
+                )
+                .map_err(|error| unless_taken(error, taken))?;
+            Ok(())
+        })
+    }
+
+    /// Replaces the values of the pattern `name`, its name included.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    pub fn edit_pattern(&self, name: &str, pattern: &Pattern) -> Result<(), StoreError> {
+        let taken = || StoreError::NameTaken { kind: Kind::Pattern, name: pattern.name.clone() };
+        self.write(|transaction| {
+            let changed = transaction
+                .execute(
+                    "UPDATE pattern SET name = ?2, template = ?3, blanks = ?4, note = ?5 WHERE name = ?1",
+                    params![name, pattern.name, pattern.template, pattern.blanks, pattern.note],
+                )
+                .map_err(|error| unless_taken(error, taken))?;
+            found(changed, name)
+        })
+    }
+
+    /// Removes a pattern; feeds that were made with it keep their addresses.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn remove_pattern(&self, name: &str) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let changed = transaction.execute("DELETE FROM pattern WHERE name = ?1", [name])?;
+            found(changed, name)
+        })
+    }
+
+    /// The pattern `name`.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn pattern(&self, name: &str) -> Result<Pattern, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached("SELECT * FROM pattern WHERE name = ?1")?
+                .query_row([name], read)
+                .optional()?
+                .ok_or_else(|| not_found(name))
+        })
+    }
+
+    /// All patterns by name.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn patterns(&self) -> Result<Vec<Pattern>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached("SELECT * FROM pattern ORDER BY name")?;
+            let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+}
+
+fn found(changed: usize, name: &str) -> Result<(), StoreError> {
+    if changed == 0 { Err(not_found(name)) } else { Ok(()) }
+}
+
+fn not_found(name: &str) -> StoreError {
+    StoreError::NotFound { kind: Kind::Pattern, name: name.to_owned() }
+}
+
+fn read(row: &Row<'_>) -> rusqlite::Result<Pattern> {
+    Ok(Pattern {
+        name: row.get("name")?,
+        template: row.get("template")?,
+        blanks: row.get("blanks")?,
+        note: row.get("note")?,
+    })
+}

@@ -1,0 +1,169 @@
+//! `yonder feed find`: cameras in the local networks, or at one host.
+
+use std::time::Duration;
+
+use clap::Args;
+use yonder_api::{Feed, FoundCamera, FoundChannel, FoundStream, NewFeed, NewFind, Secret, Transport};
+
+use super::AccountArguments;
+use crate::arguments::parse_duration;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{Tone, has_colour, paint, print, print_json, table};
+
+#[derive(Debug, Args)]
+pub(crate) struct FindArguments {
+    /// Host, with the port of its web service where that is not 80; left out, the service's networks are probed.
+    #[arg(long, value_name = "HOST")]
+    at: Option<String>,
+    #[command(flatten)]
+    account: AccountArguments,
+    /// How long to wait for answers, from 1s to 30s.
+    #[arg(long = "for", value_parser = parse_duration, value_name = "TIME", default_value = "3s")]
+    duration: Duration,
+    /// Add what was found as feeds: `all`, or numbers of the list like `1,3`. The largest stream becomes the main
+    /// one, the smallest the sub one; the account given here is kept with them.
+    #[arg(long, value_name = "WHICH")]
+    add: Option<String>,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failure> {
+    let password = arguments.account.password()?;
+    let user = arguments.account.user;
+    let new = NewFind {
+        at: arguments.at,
+        user: user.clone(),
+        password: password.clone(),
+        for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
+    };
+    let cameras: Vec<FoundCamera> = client.post_slow(&["finds"], &new)?;
+    let channels: Vec<&FoundChannel> = cameras.iter().flat_map(|camera| &camera.channels).collect();
+    let chosen = arguments.add.as_deref().map(|which| choose(which, channels.len())).transpose()?;
+    let mut added: Vec<Feed> = Vec::new();
+    for at in chosen.into_iter().flatten() {
+        if let Some(channel) = channels.get(at)
+            && let Some(new) = feed_of(channel, user.clone(), password.clone())
+        {
+            added.push(client.post(&["feeds"], &new)?);
+        }
+    }
+    if arguments.json {
+        return if arguments.add.is_some() { print_json(&added) } else { print_json(&cameras) };
+    }
+    print(&text(&cameras, has_colour()));
+    for feed in &added {
+        print(&format!("Feed {} added.\n", feed.name));
+    }
+    Ok(())
+}
+
+/// Places in the list, from `all` or numbers that count from one.
+fn choose(which: &str, count: usize) -> Result<Vec<usize>, Failure> {
+    if which.trim().eq_ignore_ascii_case("all") {
+        return Ok((0..count).collect());
+    }
+    let read = |part: &str| {
+        let number = part.trim().parse::<usize>().ok().filter(|number| (1..=count).contains(number));
+        number.map(|number| number - 1)
+    };
+    let chosen: Option<Vec<usize>> = which.split(',').map(read).collect();
+    chosen.ok_or_else(|| {
+        Failure::Usage(format!(
+            "--add {which:?}: give `all`, or numbers of the list from 1 to {count}, like 1,3"
+        ))
+    })
+}
+
+fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret>) -> Option<NewFeed> {
+    let main = channel.streams.first()?;
+    let sub = channel.streams.last().filter(|_| channel.streams.len() > 1);
+    Some(NewFeed {
+        name: channel.name.clone(),
+        url: main.address.clone().into(),
+        sub_url: sub.map(|sub| sub.address.clone().into()),
+        transport: Transport::Auto,
+        user,
+        password,
+        pin: None,
+    })
+}
+
+fn text(cameras: &[FoundCamera], colour: bool) -> String {
+    if cameras.is_empty() {
+        return "No camera answered. Cameras answer only within their own network segment, and only with ONVIF\n\
+            switched on in their settings; ask one directly with --at HOST.\n"
+            .to_owned();
+    }
+    let mut text = String::new();
+    let mut number = 0;
+    for camera in cameras {
+        let firmware = if camera.firmware.is_empty() {
+            String::new()
+        } else {
+            format!(", firmware {}", camera.firmware)
+        };
+        let model =
+            if camera.model.is_empty() { String::new() } else { format!("  {}{firmware}", camera.model) };
+        text += &format!("{}  {}{model}\n", paint(&camera.name, Tone::Strong, colour), camera.host);
+        if let Some(problem) = &camera.problem {
+            text += &format!("  {}\n", paint(problem, Tone::Bad, colour));
+        }
+        if let Some(ahead) = camera.clock_ahead_s.filter(|ahead| ahead.abs() > 30) {
+            let way = if ahead > 0 { "ahead of" } else { "behind" };
+            let note = format!("its clock is {} s {way} ours", ahead.abs());
+            text += &format!("  {}\n", paint(&note, Tone::Wait, colour));
+        }
+        let mut rows = Vec::new();
+        let mut told = None;
+        for channel in &camera.channels {
+            number += 1;
+            for (at, stream) in channel.streams.iter().enumerate() {
+                rows.push(row(if at == 0 { number.to_string() } else { String::new() }, stream));
+                told = told.or(stream.told.as_deref());
+            }
+        }
+        if !rows.is_empty() {
+            let head = ["NO", "PROFILE", "CODEC", "SIZE", "FPS", "KBIT/S", "KEYFRAME", "ADDRESS"];
+            for line in table(&head, &rows).lines() {
+                text += &format!("  {line}\n");
+            }
+        }
+        if let Some(told) = told {
+            let note = format!("told as {told}: the host that answered stands in its place");
+            text += &format!("  {}\n", paint(&note, Tone::Quiet, colour));
+        }
+        text.push('\n');
+    }
+    text.trim_end().to_owned() + "\n"
+}
+
+fn row(number: String, stream: &FoundStream) -> Vec<String> {
+    let or_dash = |value: Option<String>| value.unwrap_or_else(|| "-".to_owned());
+    vec![
+        number,
+        stream.profile.clone(),
+        stream.codec.clone(),
+        format!("{}x{}", stream.width, stream.height),
+        or_dash(stream.fps.map(|fps| format!("{fps}"))),
+        or_dash(stream.kbps.map(|kbps| kbps.to_string())),
+        or_dash(stream.keyframe_interval_s.map(|seconds| format!("{seconds} s"))),
+        stream.address.clone(),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_of_the_list_are_chosen() {
+        assert_eq!(choose("all", 3).unwrap(), [0, 1, 2]);
+        assert_eq!(choose("1, 3", 3).unwrap(), [0, 2]);
+        for wrong in ["0", "4", "x", ""] {
+            assert!(choose(wrong, 3).is_err(), "{wrong}");
+        }
+    }
+}

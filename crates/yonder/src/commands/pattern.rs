@@ -1,0 +1,191 @@
+//! `yonder pattern …`: camera addresses with blanks to be filled in.
+
+use clap::{Args, Subcommand};
+use yonder_api::{Blank, BlankKind, Choice, Pattern};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{print, print_json, table};
+
+#[derive(Debug, Args)]
+pub(crate) struct PatternValues {
+    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    #[arg(long)]
+    template: String,
+    /// A blank: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
+    #[arg(long = "blank", value_name = "BLANK", value_parser = read_blank)]
+    blanks: Vec<Blank>,
+    /// What it is for.
+    #[arg(long, default_value = "")]
+    note: String,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PatternCommand {
+    /// List all patterns.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a pattern and its blanks.
+    Show {
+        /// Name of the pattern.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a pattern.
+    Add {
+        /// Name of the pattern.
+        name: String,
+        #[command(flatten)]
+        values: PatternValues,
+    },
+    /// Replace a pattern; feeds that were made with it keep their addresses.
+    Edit {
+        /// Name of the pattern.
+        name: String,
+        #[command(flatten)]
+        values: PatternValues,
+    },
+    /// Remove a pattern; feeds that were made with it keep their addresses.
+    Remove {
+        /// Name of the pattern.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: PatternCommand, client: &Client) -> Result<(), Failure> {
+    let pattern = |name: &str, values: PatternValues| Pattern {
+        name: name.to_owned(),
+        template: values.template,
+        blanks: values.blanks,
+        note: values.note,
+    };
+    match command {
+        PatternCommand::List { json } => list(&client.get::<Vec<_>>(&["patterns"])?, json),
+        PatternCommand::Show { name, json } => show(&client.get(&["patterns", &name])?, json),
+        PatternCommand::Add { name, values } => {
+            let json = values.json;
+            show(&client.post(&["patterns"], &pattern(&name, values))?, json)
+        }
+        PatternCommand::Edit { name, values } => {
+            let json = values.json;
+            show(&client.put(&["patterns", &name], &pattern(&name, values))?, json)
+        }
+        PatternCommand::Remove { name } => {
+            client.delete(&["patterns", &name])?;
+            print(&format!("Pattern {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn list(patterns: &[Pattern], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&patterns);
+    }
+    if patterns.is_empty() {
+        print("There are no patterns. Add one: yonder pattern add NAME --template rtsp://{host}/…\n");
+        return Ok(());
+    }
+    let rows: Vec<Vec<String>> =
+        patterns.iter().map(|pattern| vec![pattern.name.clone(), pattern.template.clone()]).collect();
+    print(&table(&["PATTERN", "ADDRESS"], &rows));
+    Ok(())
+}
+
+fn show(pattern: &Pattern, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(pattern);
+    }
+    let mut text = format!("{}\n  address  {}\n", pattern.name, pattern.template);
+    for blank in &pattern.blanks {
+        text += &format!("  {:<8} {}\n", blank.name, in_words(&blank.kind));
+    }
+    if !pattern.note.is_empty() {
+        text += &format!("  note     {}\n", pattern.note);
+    }
+    let set: String = pattern.blanks.iter().map(|blank| format!(" --set {}=…", blank.name)).collect();
+    text += &format!("\n  yonder feed add NAME --pattern {:?} --set host=…{set}\n", pattern.name);
+    print(&text);
+    Ok(())
+}
+
+fn in_words(kind: &BlankKind) -> String {
+    match kind {
+        BlankKind::Text => "a text".to_owned(),
+        BlankKind::Number { width, offset, least, most } => {
+            let mut text = format!("a number from {least} to {most}");
+            if *width > 1 {
+                text += &format!(", written with {width} digits");
+            }
+            if *offset != 0 {
+                text += &format!(", {offset:+} when written");
+            }
+            text
+        }
+        BlankKind::Choice { choices } => {
+            let choices: Vec<String> =
+                choices.iter().map(|choice| format!("{} ({})", choice.word, choice.value)).collect();
+            choices.join(", ")
+        }
+    }
+}
+
+/// Reads a blank like `channel=number,from:1,to:32`.
+fn read_blank(text: &str) -> Result<Blank, String> {
+    let (name, rest) = text.split_once('=').ok_or("give a blank like channel=number,from:1,to:32")?;
+    let mut parts = rest.split(',').map(str::trim);
+    let kind = parts.next().unwrap_or_default();
+    let pairs: Vec<(&str, &str)> = parts
+        .map(|part| part.split_once(':').ok_or_else(|| format!("{part:?} lacks its value behind a colon")))
+        .collect::<Result<_, _>>()?;
+    let kind = match kind {
+        "text" => BlankKind::Text,
+        "number" => read_number(&pairs)?,
+        "choice" => {
+            let choice =
+                |(word, value): &(&str, &str)| Choice { word: (*word).into(), value: (*value).into() };
+            BlankKind::Choice { choices: pairs.iter().map(choice).collect() }
+        }
+        other => return Err(format!("{other:?} is none of text, number, choice")),
+    };
+    Ok(Blank { name: name.trim().to_owned(), kind })
+}
+
+fn read_number(pairs: &[(&str, &str)]) -> Result<BlankKind, String> {
+    let (mut width, mut offset, mut least, mut most) = (0, 0, 0, 9_999);
+    for (name, value) in pairs {
+        let number: i64 = value.trim().parse().map_err(|_| format!("{value:?} is no number"))?;
+        match *name {
+            "width" => width = u8::try_from(number).map_err(|_| format!("{value} digits are too many"))?,
+            "offset" => offset = number,
+            "from" => least = number,
+            "to" => most = number,
+            other => return Err(format!("{other:?} is none of from, to, width, offset")),
+        }
+    }
+    Ok(BlankKind::Number { width, offset, least, most })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn blanks_are_read_as_they_are_typed() {
+        let number = read_blank("channel=number,from:1,to:32,width:2,offset:100").unwrap();
+        assert_eq!(number.kind, BlankKind::Number { width: 2, offset: 100, least: 1, most: 32 });
+        let choice = read_blank("stream=choice,main:0,sub:1").unwrap();
+        assert_eq!(in_words(&choice.kind), "main (0), sub (1)");
+        for wrong in ["channel", "c=digit", "c=number,upto:3", "c=number,to:x", "s=choice,main"] {
+            assert!(read_blank(wrong).is_err(), "{wrong}");
+        }
+    }
+}
