@@ -132,6 +132,27 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/feeds/{name}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A live preview over a WebSocket: texts tell the media type and the end, binary messages are segments of fragmented
+         *     MP4. It is taken from the pull that runs; a feed that does not run is pulled for as long as somebody watches, at
+         *     most a quarter of an hour.
+         */
+        get: operations["preview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/feeds/{name}/still.jpg": {
         parameters: {
             query?: never;
@@ -146,6 +167,80 @@ export interface paths {
         get: operations["feed_still"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/finds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Looks for cameras in the local networks, or at one host, and asks each what it streams. Answers when done, after
+         *     some seconds; nothing is kept.
+         */
+        post: operations["find"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All patterns by name. */
+        get: operations["list"];
+        put?: never;
+        /** Adds a pattern. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/patterns/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One pattern. */
+        get: operations["show"];
+        /** Replaces a pattern. */
+        put: operations["edit"];
+        post?: never;
+        /** Removes a pattern. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/patterns/{name}/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes feeds with a pattern: one, or one for each channel of a recorder, all or none. */
+        post: operations["add_feeds"];
         delete?: never;
         options?: never;
         head?: never;
@@ -347,6 +442,44 @@ export interface components {
              */
             rate_hz: number;
         };
+        /** @description A named blank. */
+        Blank: components["schemas"]["BlankKind"] & {
+            /** @description Name, as in `{name}`. */
+            name: string;
+        };
+        /** @description What may stand in a blank. */
+        BlankKind: {
+            /** @enum {string} */
+            kind: "text";
+        } | {
+            /** @enum {string} */
+            kind: "number";
+            /**
+             * Format: int64
+             * @description Smallest that is accepted.
+             */
+            least: number;
+            /**
+             * Format: int64
+             * @description Largest that is accepted.
+             */
+            most: number;
+            /**
+             * Format: int64
+             * @description Added before it is written.
+             */
+            offset?: number;
+            /**
+             * Format: int32
+             * @description Digits written at least, with zeros in front.
+             */
+            width?: number;
+        } | {
+            /** @description The choices. A blank named `stream` with the words `main` and `sub` makes both addresses. */
+            choices: components["schemas"]["Choice"][];
+            /** @enum {string} */
+            kind: "choice";
+        };
         /** @description Why something is not as wanted. */
         CauseFacts: {
             /** @description Stable code. */
@@ -359,6 +492,13 @@ export interface components {
             message: string;
             /** @description `camera`, `network`, `platform` or `ours`. */
             side: string;
+        };
+        /** @description A word, and what is written for it. */
+        Choice: {
+            /** @description What is written. */
+            value: string;
+            /** @description The word that people choose. */
+            word: string;
         };
         /** @description Name and password. */
         Credentials: {
@@ -468,6 +608,73 @@ export interface components {
              */
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
+        };
+        /** @description A camera that was found. */
+        FoundCamera: {
+            /** @description Its lenses or channels. */
+            channels: components["schemas"]["FoundChannel"][];
+            /**
+             * Format: int64
+             * @description Seconds by which its clock is ahead of ours.
+             */
+            clock_ahead_s?: number | null;
+            /** @description Firmware by its own word. */
+            firmware: string;
+            /** @description Host that answered. */
+            host: string;
+            /** @description Model by its own word. */
+            model: string;
+            /** @description Name by its own word, else its host. */
+            name: string;
+            /** @description Why it told nothing, or not all. */
+            problem?: string | null;
+            /** @description Address of its device service. */
+            service: string;
+        };
+        /** @description One lens, or one channel of a recorder, with its streams from the largest to the smallest. */
+        FoundChannel: {
+            /** @description Name that a feed of it would get. */
+            name: string;
+            /** @description Its streams. */
+            streams: components["schemas"]["FoundStream"][];
+        };
+        /** @description A stream, as the camera describes it; nothing of this is measured. */
+        FoundStream: {
+            /** @description Address with the host that was asked. */
+            address: string;
+            /** @description Codec. */
+            codec: string;
+            /**
+             * Format: double
+             * @description Frames per second at most.
+             */
+            fps?: number | null;
+            /**
+             * Format: int32
+             * @description Samples.
+             */
+            height: number;
+            /**
+             * Format: int32
+             * @description Bit rate at most.
+             */
+            kbps?: number | null;
+            /**
+             * Format: double
+             * @description Seconds between keyframes.
+             */
+            keyframe_interval_s?: number | null;
+            /** @description Name of the profile. */
+            profile: string;
+            /** @description Sound codec. */
+            sound?: string | null;
+            /** @description Address as the camera told it, where that names another host. */
+            told?: string | null;
+            /**
+             * Format: int32
+             * @description Samples.
+             */
+            width: number;
         };
         /** @description What may be shown of a key. */
         KeyFacts: {
@@ -589,6 +796,22 @@ export interface components {
             /** @description User name, where the address holds none. */
             user?: string | null;
         };
+        /** @description Where to look for cameras. */
+        NewFind: {
+            /**
+             * @description Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
+             *     are probed.
+             */
+            at?: string | null;
+            /**
+             * Format: int32
+             * @description Seconds to wait for answers: 1 to 30; 3 where left out.
+             */
+            for_s?: number | null;
+            password?: components["schemas"]["Secret"] | null;
+            /** @description User name for the cameras. */
+            user?: string | null;
+        };
         /** @description A relay to be added. */
         NewRelay: {
             /** @description Name of the feed. */
@@ -624,6 +847,46 @@ export interface components {
             encoding: string;
             /** @description `video`, `audio`, `application` … */
             kind: string;
+        };
+        /** @description A camera's RTSP address with named blanks. */
+        Pattern: {
+            /** @description The blanks; `host` and `port` need no declaration. */
+            blanks?: components["schemas"]["Blank"][];
+            /** @description Name, unique among patterns. */
+            name: string;
+            /** @description What it is for. */
+            note?: string;
+            /** @description Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            template: string;
+        };
+        /** @description Feeds to be made from a pattern, all or none. */
+        PatternFeeds: {
+            /** @description A recorder's channels to be added in one go, like `1-4,7`. */
+            channels?: string | null;
+            /** @description Name of the feed; with several channels each name ends in its number. */
+            name: string;
+            password?: components["schemas"]["Secret"] | null;
+            /** @description SHA-256 fingerprint of the one certificate that is trusted. */
+            pin?: string | null;
+            /** @description What stands in the blanks. */
+            set: {
+                [key: string]: string;
+            };
+            /** @description Transport. */
+            transport?: components["schemas"]["Transport"];
+            /** @description User name. */
+            user?: string | null;
+        };
+        /** @description What a preview tells between its segments. */
+        PreviewEvent: {
+            /** @enum {string} */
+            kind: "type";
+            /** @description Media type with codecs (RFC 6381). */
+            mime: string;
+        } | {
+            cause?: components["schemas"]["CauseFacts"] | null;
+            /** @enum {string} */
+            kind: "ended";
         };
         /** @description A problem document. */
         Problem: {
@@ -1321,10 +1584,43 @@ export interface operations {
             };
         };
     };
+    preview: {
+        parameters: {
+            query?: {
+                /** @description the lighter stream */
+                sub?: boolean;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description what follows are `PreviewEvent` texts and binary segments */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewEvent"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     feed_still: {
         parameters: {
             query?: {
-                /** @description The lighter stream. */
+                /** @description the lighter stream */
                 sub?: boolean;
             };
             header?: never;
@@ -1360,6 +1656,249 @@ export interface operations {
                 };
             };
             502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    find: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFind"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundCamera"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pattern"][];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pattern"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pattern"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pattern"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Pattern"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pattern"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_feeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PatternFeeds"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

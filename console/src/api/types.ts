@@ -8,4 +8,5 @@ export type PushState = Schemas["PushState"];
 export type CauseFacts = Schemas["CauseFacts"];
 export type RelayEvent = Schemas["RelayEvent"];
 export type SignedIn = Schemas["SignedIn"];
+export type PreviewEvent = Schemas["PreviewEvent"];
 export type Problem = Schemas["Problem"];

@@ -25,7 +25,7 @@ pub use relays::{
 };
 pub use secret::Secret;
 pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
-pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, Survey, SurveyAdvice, SurveyStream};
+pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream};
 
 /// Header that carries the token which changes made with a cookie must show.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

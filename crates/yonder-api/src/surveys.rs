@@ -7,6 +7,22 @@ use crate::feeds::Transport;
 use crate::relays::{AudioFacts, CauseFacts, DialStep, VideoFacts};
 use crate::secret::Secret;
 
+/// What a preview tells between its segments.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum PreviewEvent {
+    /// The segments that follow are of this type; the first of them is an initialisation segment.
+    Type {
+        /// Media type with codecs (RFC 6381).
+        mime: String,
+    },
+    /// It is over.
+    Ended {
+        /// Why; null when it was open for the longest time.
+        cause: Option<Box<CauseFacts>>,
+    },
+}
+
 /// A survey to be begun: of a feed by its name, or of an address that is not kept.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]

@@ -5,12 +5,13 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use tokio::runtime::Handle;
-use tokio::sync::watch;
+use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
 
 use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
+use crate::preview::{self, PreviewMessage};
 use crate::push::{self, Push};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec};
 use crate::still::{Still, StillError};
@@ -184,6 +185,15 @@ impl Engine {
             Ok(entry) => Ok(survey::decode(entry).await),
             Err(cause) => Err(CauseView::from(&cause)),
         }
+    }
+
+    /// Sends a live preview of a stream to `viewer`, until it goes away or the stream ends: of the one that runs, or
+    /// of one that is pulled for this.
+    ///
+    /// # Cancel safety
+    /// As [`Engine::survey`].
+    pub async fn preview(&self, spec: FeedSpec, viewer: mpsc::Sender<PreviewMessage>) {
+        preview::run(self.watch(spec), viewer).await;
     }
 
     /// Looks for cameras, and asks each what it streams.

@@ -119,6 +119,11 @@ impl Watched {
         Self { feed, own }
     }
 
+    /// The clock that the feed is watched by.
+    pub(crate) fn now(&self) -> Duration {
+        self.feed.clock.now()
+    }
+
     /// Resolves when the pull that was started for this ends; never for one that is shared.
     async fn ended(&mut self) -> Cause {
         let Some(own) = self.own.as_mut() else { return std::future::pending().await };
@@ -130,7 +135,11 @@ impl Watched {
     }
 
     /// The next entries, as they come, until `until`; or why there are no more.
-    async fn follow(&mut self, until: Duration, mut take: impl FnMut(Arc<Entry>) -> bool) -> Option<Cause> {
+    pub(crate) async fn follow(
+        &mut self,
+        until: Duration,
+        mut take: impl FnMut(Arc<Entry>) -> bool,
+    ) -> Option<Cause> {
         let feed = Arc::clone(&self.feed);
         let mut head = feed.hub.head();
         let mut cursor = Cursor::default();

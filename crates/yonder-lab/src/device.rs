@@ -5,6 +5,7 @@ use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use crate::camera::{Camera, CameraStream};
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
@@ -36,6 +37,26 @@ pub struct DeviceProfile {
     pub kbps: u32,
     /// Stream address, as the device believes it to be.
     pub address: String,
+}
+
+impl DeviceProfile {
+    /// The profile of a stand-in camera's stream. Streams are of one lens when their paths differ in the last part
+    /// alone.
+    #[must_use]
+    pub fn of_stream(stream: &CameraStream, camera: &Camera) -> Self {
+        let facts = stream.media.video.facts();
+        let (rate, per) = stream.media.frame_rate;
+        let source = stream.path.rsplit_once('/').map_or("", |(lens, _)| lens);
+        Self {
+            token: stream.path.trim_start_matches('/').replace('/', "-"),
+            source: if source.is_empty() { stream.path.clone() } else { source.to_owned() },
+            codec: facts.codec.name().replace('.', ""),
+            size: (facts.width, facts.height),
+            fps: (rate + per / 2) / per,
+            kbps: 4_096,
+            address: camera.url(&stream.path),
+        }
+    }
 }
 
 /// How the device wants messages signed.

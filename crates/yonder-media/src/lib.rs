@@ -17,6 +17,7 @@
 pub mod aac;
 mod bits;
 pub mod flv;
+pub mod fmp4;
 pub mod g711;
 pub mod h264;
 pub mod h265;

@@ -8,6 +8,7 @@ mod playback;
 mod session;
 mod sign_in;
 mod sink;
+mod told;
 
 use std::collections::HashMap;
 use std::io;
@@ -20,6 +21,7 @@ use tokio::net::TcpStream;
 use tokio::sync::watch;
 
 pub use manners::{Description, Manners, Marker, SignIn, Transports, Weather};
+pub use told::WORDS;
 
 use crate::door::Door;
 use crate::media::LoopMedia;

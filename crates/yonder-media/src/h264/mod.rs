@@ -5,7 +5,7 @@ mod nal;
 mod parameters;
 mod record;
 mod slice;
-mod sps;
+pub(crate) mod sps;
 
 pub use nal::{NalKind, kind_of, role_of};
 pub use parameters::{Config, ParameterSets};

@@ -10,6 +10,7 @@ mod health;
 mod json;
 mod openapi;
 mod patterns;
+mod preview;
 mod relays;
 mod server;
 mod session;
@@ -44,6 +45,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)
+                .configure(preview::configure)
                 .configure(events::configure)
                 .default_service(web::to(json::no_such_page)),
         )

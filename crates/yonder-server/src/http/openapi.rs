@@ -5,7 +5,7 @@ use actix_web::web::{Json, ServiceConfig};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use super::{destinations, events, feeds, finds, patterns, relays, session, surveys};
+use super::{destinations, events, feeds, finds, patterns, preview, relays, session, surveys};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -43,6 +43,7 @@ use super::{destinations, events, feeds, finds, patterns, relays, session, surve
         patterns::remove,
         patterns::add_feeds,
         finds::find,
+        preview::preview,
         surveys::begin,
         surveys::show,
         surveys::survey_still,

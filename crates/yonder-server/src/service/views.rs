@@ -6,6 +6,7 @@ use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, PushState, Relay, 
 use yonder_engine::{AudioView, CauseView, FeedView, PushView, RelayView, StepView, VideoView};
 use yonder_store::Relay as StoredRelay;
 
+use super::Service;
 use crate::time;
 
 /// A kept relay, with how it is if it runs.
@@ -21,6 +22,13 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
         ordered.push(at.map_or_else(|| push_off(name), |at| pushes.swap_remove(at)));
     }
     Relay { name: kept.name.clone(), wanted: kept.wanted.word().to_owned(), feed, pushes: ordered }
+}
+
+impl Service {
+    /// A cause as the API shows it.
+    pub(crate) fn cause_facts(view: CauseView) -> CauseFacts {
+        cause(view)
+    }
 }
 
 pub(super) fn cause(view: CauseView) -> CauseFacts {

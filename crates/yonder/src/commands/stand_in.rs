@@ -6,7 +6,12 @@ use std::sync::Arc;
 
 use anyhow::Context as _;
 use clap::Subcommand;
-use yonder_lab::{Camera, CameraConfig, CameraStream, Platform, PlatformConfig, railway_feeds};
+use secrecy::SecretString;
+use tokio::sync::mpsc;
+use yonder_lab::{
+    Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, LoopMedia, Platform,
+    PlatformConfig, WORDS, railway_feeds, tunnel_media,
+};
 
 use crate::failure::Failure;
 use crate::output::print;
@@ -15,14 +20,23 @@ use crate::serve;
 
 /// The one channel of a stand-in platform.
 const CHANNEL: &str = "rehearsal";
+/// Path of the stand-in camera's H.265 stream.
+const TUNNEL: &str = "/tunnel";
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StandInCommand {
-    /// A camera with the railway's scenes, until interrupted.
+    /// A camera with the railway's scenes, until interrupted. It takes words on standard input and behaves as
+    /// told: say `help`.
     Camera {
         /// Port on this machine's loopback address; 0 picks one.
         #[arg(long, default_value_t = 8554)]
         port: u16,
+        /// Port of its device service, by which it is found; 0 picks one.
+        #[arg(long, default_value_t = 0)]
+        device_port: u16,
+        /// It answers probes in the local network as well.
+        #[arg(long)]
+        findable: bool,
         /// User name that it asks for.
         #[arg(long, value_name = "NAME", requires = "password_file")]
         user: Option<String>,
@@ -50,30 +64,129 @@ pub(crate) fn run(command: &StandInCommand) -> Result<(), Failure> {
         .context("the stand-in cannot be started")?;
     runtime.block_on(async {
         match command {
-            StandInCommand::Camera { port, user, password_file } => {
-                run_camera(*port, user.as_deref(), password_file.as_ref()).await
+            StandInCommand::Camera { port, device_port, findable, user, password_file } => {
+                let account = account_of(user.as_deref(), password_file.as_ref())?;
+                run_camera(*port, *device_port, *findable, account).await
             }
             StandInCommand::Platform { port, key_file } => run_platform(*port, key_file).await,
         }
     })
 }
 
-async fn run_camera(port: u16, user: Option<&str>, password_file: Option<&PathBuf>) -> Result<(), Failure> {
+fn account_of(
+    user: Option<&str>,
+    password_file: Option<&PathBuf>,
+) -> Result<Option<(String, SecretString)>, Failure> {
     let password = Source::of(password_file, false).map(|source| source.read_password()).transpose()?;
-    let account = user.map(str::to_owned).zip(password.map(yonder_api::Secret::into_inner));
+    Ok(user.map(str::to_owned).zip(password.map(yonder_api::Secret::into_inner)))
+}
+
+async fn run_camera(
+    port: u16,
+    device_port: u16,
+    findable: bool,
+    account: Option<(String, SecretString)>,
+) -> Result<(), Failure> {
     let mut streams = Vec::new();
     for feed in railway_feeds() {
         streams.push(CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) });
         let sub = feed.sub().map(|(path, media)| CameraStream { path: path.into(), media: Arc::new(media) });
         streams.extend(sub);
     }
-    let paths: Vec<String> = streams.iter().map(|stream| stream.path.clone()).collect();
-    let camera = Camera::start(CameraConfig { streams, account, port, ..CameraConfig::default() })
-        .context("the camera cannot be started")?;
-    let addresses: Vec<String> = paths.iter().map(|path| format!("  {}\n", camera.url(path))).collect();
-    print(&format!("Stand-in camera at\n{}Ctrl-C switches it off.\n", addresses.concat()));
-    serve::stop_signal().await;
-    Ok(())
+    let tunnel = Arc::new(tunnel_media());
+    streams.push(CameraStream { path: TUNNEL.into(), media: Arc::clone(&tunnel) });
+    let other =
+        streams.iter().find(|stream| stream.path == "/bandstand").map(|stream| Arc::clone(&stream.media));
+    let described = streams.clone();
+    let config = CameraConfig { streams, account: account.clone(), port, ..CameraConfig::default() };
+    let camera = Camera::start(config).context("the camera cannot be started")?;
+    let device = start_device(&camera, &described, account, device_port, findable).await?;
+    let addresses: Vec<String> =
+        described.iter().map(|stream| format!("  {}\n", camera.url(&stream.path))).collect();
+    print(&format!(
+        "Stand-in camera at\n{}Found by: yonder feed find --at {}\nSay `help` to make it misbehave; Ctrl-C switches it off.\n",
+        addresses.concat(),
+        device.address()
+    ));
+    let mut lines = spoken_lines();
+    loop {
+        tokio::select! {
+            () = serve::stop_signal() => return Ok(()),
+            line = lines.recv() => match line {
+                Some(line) => say(&line, &camera, other.as_ref().unwrap_or(&tunnel)).await,
+                // Without anybody to talk to, it goes on as it is.
+                None => {
+                    serve::stop_signal().await;
+                    return Ok(());
+                }
+            },
+        }
+    }
+}
+
+/// Lines of standard input. Reading blocks, so it has a thread of its own; the process does not wait for it.
+fn spoken_lines() -> mpsc::Receiver<String> {
+    let (sender, receiver) = mpsc::channel(8);
+    std::thread::spawn(move || {
+        for line in std::io::stdin().lines().map_while(Result::ok) {
+            if sender.blocking_send(line).is_err() {
+                return;
+            }
+        }
+    });
+    receiver
+}
+
+/// Does what a line says, and answers.
+async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
+    let answer = match line.trim() {
+        "" => return,
+        "help" => {
+            let words: Vec<String> =
+                WORDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
+            format!(
+                "  {:<38} {}\n{}",
+                "off | on",
+                "close the port and cut viewers off | serve again",
+                words.concat()
+            )
+        }
+        "off" => {
+            camera.switch_off().await;
+            "Off.\n".to_owned()
+        }
+        "on" => camera
+            .switch_on()
+            .map_or_else(|error| format!("It stays off: {error}\n"), |()| "On.\n".to_owned()),
+        line => {
+            let mut result = Ok(());
+            camera.change(|manners| result = manners.tell(line, other));
+            result.map_or_else(|error| format!("{error}\n"), |()| "Done.\n".to_owned())
+        }
+    };
+    print(&answer);
+}
+
+/// The device service of a stand-in camera: it tells the camera's own streams.
+async fn start_device(
+    camera: &Camera,
+    streams: &[CameraStream],
+    account: Option<(String, SecretString)>,
+    port: u16,
+    answers_probes: bool,
+) -> Result<Device, Failure> {
+    let profiles = streams.iter().map(|stream| DeviceProfile::of_stream(stream, camera)).collect();
+    let config = DeviceConfig {
+        name: "Hollow Fell".into(),
+        model: "Fellside 2".into(),
+        profiles,
+        account,
+        has_media2: true,
+        answers_probes,
+        port,
+        ..DeviceConfig::default()
+    };
+    Ok(Device::start(config).await.context("the camera's device service cannot be started")?)
 }
 
 async fn run_platform(port: u16, key_file: &Path) -> Result<(), Failure> {

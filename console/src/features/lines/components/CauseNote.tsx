@@ -13,9 +13,19 @@ const TONES: Record<string, string> = {
 export function CauseNote({ note }: { note: Note }): ReactNode {
   const { cause } = note;
   return (
-    <p className="text-[13px] text-quiet">
+    <div className="text-[13px] text-quiet">
       <strong className={TONES[cause.side] ?? "text-block"}>{sideWords(cause)}</strong>{" "}
       <span className="text-ink">{cause.message}</span> {cause.hint} <span className="whitespace-nowrap">· {cause.code}</span>
-    </p>
+      {(cause.likely ?? []).length > 0 && (
+        <details className="mt-0.5">
+          <summary className="cursor-pointer font-semibold">Likely reasons</summary>
+          <ol className="mt-0.5 list-decimal pl-5">
+            {(cause.likely ?? []).map((reason) => (
+              <li key={reason}>{reason}</li>
+            ))}
+          </ol>
+        </details>
+      )}
+    </div>
   );
 }

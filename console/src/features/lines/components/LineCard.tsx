@@ -5,6 +5,7 @@ import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import { Fault } from "../../../ui/Fault";
+import { PreviewDialog } from "../../preview";
 import { notesOf } from "../judge";
 import { useSwitch } from "../queries";
 import { CauseNote } from "./CauseNote";
@@ -31,7 +32,10 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
           <PushRow key={push.destination} push={push} />
         ))}
       </ul>
-      <div className="order-2 self-start justify-self-end md:order-none md:self-center">
+      <div className="order-2 flex flex-wrap justify-end gap-2 self-start justify-self-end md:order-none md:self-center">
+        {relay.feed.state === "flowing" && (
+          <PreviewDialog feed={relay.feed.name} trigger={<Button aria-label={`Watch ${relay.name}`}>Watch</Button>} />
+        )}
         {relay.wanted === "off" ? (
           <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
             Start

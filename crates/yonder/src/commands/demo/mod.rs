@@ -20,6 +20,8 @@ use summary::Summary;
 
 /// Who signs in to the demonstration.
 const PERSON: &str = "night desk";
+/// File in the home folder with the password of the railway's cameras, for `yonder feed find`.
+const CAMERA_PASSWORD: &str = "camera-password";
 
 pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<ExitCode, Failure> {
     serve::start_log("warn");
@@ -32,12 +34,19 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
         }
     };
     let instance = Instance::start(home, arguments.listen)?;
-    let railway = instance.runtime.block_on(async { Railway::start() })?;
+    let railway = instance.runtime.block_on(async {
+        let mut railway = Railway::start()?;
+        railway.announce().await;
+        Ok::<_, anyhow::Error>(railway)
+    })?;
+    let cameras_file = home.join(CAMERA_PASSWORD);
+    write_private(&cameras_file, railway.camera_account().1)
+        .with_context(|| format!("{} cannot be written", cameras_file.display()))?;
     railway.register(&instance.service).context("the railway cannot be set up")?;
     let password = railway::random_word(20);
     instance.service.set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
     if !arguments.json {
-        print(&welcome(&instance.url, home, &password));
+        print(&welcome(&instance.url, home, &password, railway.camera_account().0));
     }
 
     let began = Instant::now();
@@ -72,16 +81,25 @@ async fn wait(duration: Option<Duration>) {
     }
 }
 
-fn welcome(url: &str, home: &Path, password: &str) -> String {
+/// A file that nobody else reads.
+fn write_private(file: &Path, text: &str) -> std::io::Result<()> {
+    use std::io::Write as _;
+    use std::os::unix::fs::OpenOptionsExt as _;
+    let mut options = std::fs::OpenOptions::new();
+    options.write(true).create(true).truncate(true).mode(0o600).open(file)?.write_all(text.as_bytes())
+}
+
+fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String {
     // As it was called from here, since it need not be on the path; a long absolute path says nothing new.
     let called = std::env::args().next().filter(|called| Path::new(called).is_relative());
     let program = called.unwrap_or_else(|| "yonder".to_owned());
+    let home = home.display();
     format!(
         "The Hollow Fell Light Railway is on the air, with stand-in cameras and platforms.\n\n\
          \x20 Console   {url}\n\
          \x20 Sign in   name `{PERSON}`, password `{password}`\n\
-         \x20 Commands  {program} --home {} status\n\n\
-         Ctrl-C ends everything in order.\n",
-        home.display()
+         \x20 Commands  {program} --home {home} status\n\
+         \x20 Cameras   {program} --home {home} feed find --user {camera_user} --password-file {home}/{CAMERA_PASSWORD}\n\n\
+         Ctrl-C ends everything in order.\n"
     )
 }

@@ -6,7 +6,8 @@ use anyhow::Context as _;
 use secrecy::SecretString;
 use yonder_api::{DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, RelayChange, Transport};
 use yonder_lab::{
-    Camera, CameraConfig, CameraStream, ChannelReport, Platform, PlatformConfig, railway_feeds,
+    Camera, CameraConfig, CameraStream, ChannelReport, Device, DeviceConfig, DeviceProfile, Platform,
+    PlatformConfig, railway_feeds,
 };
 use yonder_server::{Service, ServiceError};
 
@@ -25,6 +26,7 @@ struct StandIn {
     feed: &'static str,
     path: &'static str,
     sub_path: Option<&'static str>,
+    streams: Vec<CameraStream>,
     camera: Camera,
 }
 
@@ -34,6 +36,8 @@ pub(super) struct Railway {
     password: String,
     platform: Platform,
     keys: Vec<(String, String)>,
+    /// Device services of the cameras, by which `yonder feed find` finds them.
+    devices: Vec<Device>,
 }
 
 impl Railway {
@@ -50,8 +54,9 @@ impl Railway {
                     sub.map(|(path, media)| CameraStream { path: path.into(), media: Arc::new(media) }),
                 );
                 let account = Some((CAMERA_USER.to_owned(), password.as_str().into()));
-                let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() })?;
-                Ok(StandIn { feed: feed.name, path: feed.path, sub_path, camera })
+                let config = CameraConfig { streams: streams.clone(), account, ..CameraConfig::default() };
+                let camera = Camera::start(config)?;
+                Ok(StandIn { feed: feed.name, path: feed.path, sub_path, streams, camera })
             })
             .collect::<std::io::Result<Vec<_>>>()
             .context("a stand-in camera cannot be started")?;
@@ -68,7 +73,36 @@ impl Railway {
             record: false,
         })
         .context("the stand-in platform cannot be started")?;
-        Ok(Self { cameras, password, platform, keys })
+        Ok(Self { cameras, password, platform, keys, devices: Vec::new() })
+    }
+
+    /// Lets the cameras be found. Where another program holds the port for probes, they can still be asked directly.
+    pub(super) async fn announce(&mut self) {
+        for stand_in in &self.cameras {
+            let profiles = stand_in
+                .streams
+                .iter()
+                .map(|stream| DeviceProfile::of_stream(stream, &stand_in.camera))
+                .collect();
+            let config = DeviceConfig {
+                name: stand_in.feed.to_owned(),
+                model: "Fellside 2".to_owned(),
+                profiles,
+                account: Some((CAMERA_USER.to_owned(), self.password.as_str().into())),
+                has_media2: true,
+                answers_probes: true,
+                ..DeviceConfig::default()
+            };
+            match Device::start(config).await {
+                Ok(device) => self.devices.push(device),
+                Err(error) => tracing::info!(feed = stand_in.feed, %error, "this camera cannot be found"),
+            }
+        }
+    }
+
+    /// User name and password of all cameras.
+    pub(super) fn camera_account(&self) -> (&'static str, &str) {
+        (CAMERA_USER, &self.password)
     }
 
     /// Adds the railway's feeds, destinations and relays, or brings those of an earlier demonstration up to

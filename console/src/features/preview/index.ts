@@ -1,0 +1,1 @@
+export { PreviewDialog } from "./PreviewDialog";

@@ -1,0 +1,115 @@
+import type { CauseFacts, PreviewEvent } from "../../api/types";
+
+/** How a preview goes on. */
+export type PreviewState =
+  | { kind: "waiting" }
+  | { kind: "playing" }
+  | { kind: "unsupported"; mime: string }
+  | { kind: "ended"; cause: CauseFacts | null };
+
+/** Further behind the camera than this, the picture jumps forward. */
+const MAX_DELAY_S = 3;
+/** How far behind the newest picture it then stands. */
+const DELAY_S = 0.4;
+/** What has been seen is kept for so long. */
+const KEEP_S = 20;
+
+/** Plays the service's live segments in a video element until the returned function is called. */
+export function playPreview(video: HTMLVideoElement, url: string, tell: (state: PreviewState) => void): () => void {
+  const source = new MediaSource();
+  const address = URL.createObjectURL(source);
+  const queue: ArrayBuffer[] = [];
+  let buffer: SourceBuffer | undefined;
+  let mime = "";
+  let over = false;
+
+  const feed = () => {
+    if (buffer === undefined || buffer.updating || source.readyState !== "open") {
+      return;
+    }
+    const behind = video.currentTime - KEEP_S;
+    if (buffer.buffered.length > 0 && buffer.buffered.start(0) < behind - KEEP_S) {
+      buffer.remove(0, behind);
+      return;
+    }
+    const next = queue.shift();
+    if (next !== undefined) {
+      buffer.appendBuffer(next);
+    }
+  };
+
+  /** Live means near the end of what has come. */
+  const keepUp = () => {
+    const ranges = buffer?.buffered;
+    if (ranges === undefined || ranges.length === 0) {
+      return;
+    }
+    const end = ranges.end(ranges.length - 1);
+    const start = ranges.start(ranges.length - 1);
+    if (video.currentTime < start || end - video.currentTime > MAX_DELAY_S) {
+      video.currentTime = Math.max(start, end - DELAY_S);
+    }
+    // A muted video may always be played.
+    void video.play().catch(() => undefined);
+    feed();
+  };
+
+  const begin = () => {
+    if (mime === "" || source.readyState !== "open") {
+      return;
+    }
+    if (!MediaSource.isTypeSupported(mime)) {
+      tell({ kind: "unsupported", mime });
+      return;
+    }
+    if (buffer === undefined) {
+      buffer = source.addSourceBuffer(mime);
+      buffer.addEventListener("updateend", keepUp);
+    } else {
+      buffer.changeType(mime);
+    }
+    feed();
+  };
+
+  const socket = new WebSocket(url);
+  socket.binaryType = "arraybuffer";
+  socket.onmessage = (message: MessageEvent<ArrayBuffer | string>) => {
+    if (typeof message.data !== "string") {
+      queue.push(message.data);
+      feed();
+      return;
+    }
+    const event = JSON.parse(message.data) as PreviewEvent;
+    if (event.kind === "type") {
+      mime = event.mime;
+      begin();
+    } else {
+      over = true;
+      tell({ kind: "ended", cause: event.cause ?? null });
+    }
+  };
+  socket.onclose = () => {
+    if (!over) {
+      tell({ kind: "ended", cause: null });
+    }
+  };
+  const onPlaying = () => tell({ kind: "playing" });
+  video.addEventListener("playing", onPlaying);
+  source.addEventListener("sourceopen", begin);
+  video.src = address;
+
+  return () => {
+    over = true;
+    socket.close();
+    video.removeEventListener("playing", onPlaying);
+    video.removeAttribute("src");
+    video.load();
+    URL.revokeObjectURL(address);
+  };
+}
+
+/** Where the preview of a feed is. */
+export function previewUrl(feed: string, page: Location = window.location): string {
+  const scheme = page.protocol === "https:" ? "wss:" : "ws:";
+  return `${scheme}//${page.host}/api/v1/feeds/${encodeURIComponent(feed)}/preview`;
+}

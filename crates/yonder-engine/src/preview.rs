@@ -1,0 +1,99 @@
+//! Live preview: what a feed sends, as fragmented MP4 for a browser. It is taken where the feed comes in; a feed that
+//! does not run is pulled for as long as somebody watches.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::Bytes;
+use tokio::sync::mpsc;
+use yonder_core::Cause;
+use yonder_media::fmp4::{self, Fragmenter};
+use yonder_media::{AudioConfig, StreamHeaders, Track};
+
+use crate::hub::Entry;
+use crate::survey::Watched;
+use crate::view::CauseView;
+
+/// A preview ends by itself: a page that was left open must not hold a camera for ever.
+const LONGEST: Duration = Duration::from_secs(15 * 60);
+
+/// What goes to the viewer.
+#[derive(Debug, Clone, PartialEq)]
+pub enum PreviewMessage {
+    /// What follows is of this type; an initialisation segment comes next.
+    Type(String),
+    /// A segment.
+    Segment(Bytes),
+    /// It is over, and why; `None` when the longest time is over.
+    Ended(Option<CauseView>),
+}
+
+/// Sends segments to `viewer` until it goes away or the stream ends. A viewer that is too slow misses pictures up to
+/// the next keyframe.
+pub(crate) async fn run(mut watched: Watched, viewer: mpsc::Sender<PreviewMessage>) {
+    let mut preview =
+        Preview { viewer: viewer.clone(), headers: None, fragments: Fragmenter::default(), skips: false };
+    let until = watched.now() + LONGEST;
+    let followed = watched.follow(until, |entry| preview.take(&entry));
+    let ended: Option<Cause> = tokio::select! {
+        ended = followed => ended,
+        () = viewer.closed() => return,
+    };
+    // A viewer that is gone needs no farewell.
+    let _told = viewer.send(PreviewMessage::Ended(ended.as_ref().map(CauseView::from))).await;
+}
+
+struct Preview {
+    viewer: mpsc::Sender<PreviewMessage>,
+    headers: Option<Arc<StreamHeaders>>,
+    fragments: Fragmenter,
+    /// The viewer was too slow: nothing until the next keyframe.
+    skips: bool,
+}
+
+impl Preview {
+    /// Takes an entry; false when the viewer is gone.
+    fn take(&mut self, entry: &Arc<Entry>) -> bool {
+        let begins = entry.unit.track == Track::Video && entry.unit.keyframe;
+        if (self.skips || self.headers.is_none()) && !begins {
+            return true;
+        }
+        self.skips = false;
+        let known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, &entry.headers));
+        if !known && !self.announce(&entry.headers) {
+            return false;
+        }
+        if entry.unit.track == Track::Audio && !matches!(entry.headers.audio, Some(AudioConfig::Aac { .. })) {
+            return true;
+        }
+        match self.fragments.add(entry.unit.clone()) {
+            Some(fragment) => self.send(PreviewMessage::Segment(fragment)),
+            None => true,
+        }
+    }
+
+    fn announce(&mut self, headers: &Arc<StreamHeaders>) -> bool {
+        let same = self.headers.as_ref().is_some_and(|known| **known == **headers);
+        self.headers = Some(Arc::clone(headers));
+        let (Some(kind), Some(segment)) = (fmp4::mime_type(headers), fmp4::initialisation(headers)) else {
+            return true;
+        };
+        if same {
+            return true;
+        }
+        self.send(PreviewMessage::Type(kind)) && self.send(PreviewMessage::Segment(segment))
+    }
+
+    fn send(&mut self, message: PreviewMessage) -> bool {
+        match self.viewer.try_send(message) {
+            Ok(()) => true,
+            Err(mpsc::error::TrySendError::Full(_)) => {
+                self.skips = true;
+                // What was lost may have been headers: they go out anew.
+                self.headers = None;
+                true
+            }
+            Err(mpsc::error::TrySendError::Closed(_)) => false,
+        }
+    }
+}

@@ -1,0 +1,165 @@
+//! Telling a stand-in camera how to behave, in words, while it runs.
+
+use std::sync::Arc;
+
+use super::manners::{Manners, Marker, SignIn, Transports};
+use crate::media::LoopMedia;
+
+/// What can be said, with its meaning.
+pub const WORDS: [(&str, &str); 17] = [
+    ("freeze | thaw", "send and answer nothing, with connections open | go on"),
+    ("lose PERCENT", "lose so many datagrams"),
+    ("shuffle PERCENT", "deliver so many datagrams after the next one"),
+    ("repeat PERCENT", "deliver so many datagrams twice"),
+    ("drift PPM", "let the clock run fast by parts per million (for sessions to come)"),
+    ("jump SECONDS", "let the clock jump"),
+    ("renumber", "start sources and sequence numbers anew"),
+    ("resize | own-size", "show another picture of another size | the stream's own"),
+    ("keyframes on|off", "send keyframes or leave them out"),
+    ("garbage", "send bytes that make no sense"),
+    ("goodbye", "say goodbye by RTCP"),
+    ("viewers NUMBER|any", "serve at most so many viewers"),
+    ("refuse STATUS [WORDS] | accept", "answer DESCRIBE with a status | with the stream"),
+    ("redirect URL | stay", "send viewers to another address | serve them"),
+    ("sign-in digest|qop|sha256|basic|all", "ask for the password in this way"),
+    ("transport both|tcp|udp", "serve these transports"),
+    ("marker right|missing|slices", "where the marker bit is set"),
+];
+
+impl Manners {
+    /// Changes what a line says. `other` is the picture that `resize` shows.
+    ///
+    /// # Errors
+    /// A sentence about what cannot be understood.
+    pub fn tell(&mut self, line: &str, other: &Arc<LoopMedia>) -> Result<(), String> {
+        let mut words = line.split_whitespace();
+        let (word, value) = (words.next().unwrap_or_default(), words.next());
+        let wanted = |what: &str| format!("{word} wants {what}");
+        match (word, value) {
+            ("freeze", None) => self.frozen = true,
+            ("thaw", None) => self.frozen = false,
+            ("lose", Some(value)) => self.weather.lost = per_mille(value)?,
+            ("shuffle", Some(value)) => self.weather.reordered = per_mille(value)?,
+            ("repeat", Some(value)) => self.weather.repeated = per_mille(value)?,
+            ("drift", Some(value)) => {
+                let ppm = value.parse().ok().filter(|ppm: &i32| ppm.abs() <= 100_000);
+                self.drift_ppm = ppm.ok_or_else(|| wanted("parts per million, up to 100000"))?;
+            }
+            ("jump", Some(value)) => {
+                let seconds: i64 = value.parse().map_err(|_| wanted("seconds"))?;
+                self.time_jump = (self.time_jump.0 + 1, seconds.clamp(-20_000, 20_000) * 90_000);
+            }
+            ("renumber", None) => self.new_source += 1,
+            ("resize", None) => self.shows = Some(Arc::clone(other)),
+            ("own-size", None) => self.shows = None,
+            ("keyframes", Some("on")) => self.no_keyframes = false,
+            ("keyframes", Some("off")) => self.no_keyframes = true,
+            ("garbage", None) => self.garbage += 1,
+            ("goodbye", None) => self.goodbye += 1,
+            ("viewers", Some("any")) => self.most_viewers = None,
+            ("viewers", Some(value)) => {
+                self.most_viewers = Some(value.parse().map_err(|_| wanted("a number, or any"))?);
+            }
+            ("refuse", Some(value)) => {
+                let status = value.parse().ok().filter(|status| (300..600).contains(status));
+                let said: Vec<&str> = words.collect();
+                let said = if said.is_empty() { "No".to_owned() } else { said.join(" ") };
+                self.refuses = Some((status.ok_or_else(|| wanted("a status from 300 to 599"))?, said));
+            }
+            ("accept", None) => self.refuses = None,
+            ("redirect", Some(url)) => self.redirects_to = Some(url.to_owned()),
+            ("stay", None) => self.redirects_to = None,
+            ("sign-in", Some(value)) => {
+                self.sign_in = match value {
+                    "digest" => SignIn::Digest,
+                    "qop" => SignIn::DigestQop,
+                    "sha256" => SignIn::DigestSha256,
+                    "basic" => SignIn::Basic,
+                    "all" => SignIn::Everything,
+                    _ => return Err(wanted("digest, qop, sha256, basic or all")),
+                };
+            }
+            ("transport", Some(value)) => {
+                self.transports = match value {
+                    "both" => Transports::Both,
+                    "tcp" => Transports::TcpOnly,
+                    "udp" => Transports::UdpOnly,
+                    _ => return Err(wanted("both, tcp or udp")),
+                };
+            }
+            ("marker", Some(value)) => {
+                self.marker = match value {
+                    "right" => Marker::Right,
+                    "missing" => Marker::Missing,
+                    "slices" => Marker::EverySlice,
+                    _ => return Err(wanted("right, missing or slices")),
+                };
+            }
+            _ => return Err(format!("{:?} is not understood; say help", line.trim())),
+        }
+        Ok(())
+    }
+}
+
+fn per_mille(percent: &str) -> Result<u16, String> {
+    let percent: f64 =
+        percent.trim_end_matches('%').parse().map_err(|_| format!("{percent:?} is no percentage"))?;
+    let per_mille = (0_u16..=1_000).find(|per_mille| f64::from(*per_mille) >= percent * 10.0 - 0.5);
+    per_mille.filter(|_| percent >= 0.0).ok_or_else(|| "a percentage is from 0 to 100".to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tunnel_media;
+
+    #[test]
+    fn what_is_said_is_done() {
+        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
+        for line in [
+            "freeze",
+            "lose 5",
+            "shuffle 2.5%",
+            "drift -200",
+            "jump 60",
+            "jump -3",
+            "renumber",
+            "resize",
+            "keyframes off",
+            "viewers 2",
+            "refuse 503 Just starting",
+            "sign-in sha256",
+            "transport udp",
+            "marker slices",
+        ] {
+            assert_eq!(manners.tell(line, &other), Ok(()), "{line}");
+        }
+        assert!(manners.frozen && manners.no_keyframes && manners.shows.is_some());
+        assert_eq!((manners.weather.lost, manners.weather.reordered, manners.drift_ppm), (50, 25, -200));
+        assert_eq!((manners.time_jump, manners.most_viewers), ((2, -270_000), Some(2)));
+        assert_eq!(manners.refuses, Some((503, "Just starting".to_owned())));
+        for line in ["thaw", "accept", "viewers any", "own-size", "keyframes on", "stay"] {
+            manners.tell(line, &other).unwrap();
+        }
+        assert!(!manners.frozen && manners.refuses.is_none() && manners.shows.is_none());
+    }
+
+    #[test]
+    fn what_makes_no_sense_is_told_and_changes_nothing() {
+        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
+        for line in [
+            "",
+            "dance",
+            "lose",
+            "lose x",
+            "lose 101",
+            "refuse 200",
+            "sign-in by-face",
+            "viewers few",
+            "freeze now",
+        ] {
+            assert!(manners.tell(line, &other).is_err(), "{line}");
+        }
+        assert!(!manners.frozen && manners.weather.lost == 0);
+    }
+}
