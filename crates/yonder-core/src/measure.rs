@@ -5,10 +5,10 @@ use std::time::Duration;
 
 /// Length of one counting slot.
 const SLOT: Duration = Duration::from_millis(250);
-/// Whole slots that a rate is taken over: two seconds, so that one keyframe more or less shows little.
-const SLOTS: usize = 8;
+/// Whole slots that a rate is taken over: four seconds, so that one keyframe more or less shows little.
+const SLOTS: usize = 16;
 
-/// Bits per second over the last two seconds. Memory is fixed.
+/// Bits per second over the last four seconds. Memory is fixed.
 #[derive(Debug, Clone, Default)]
 pub struct RateMeter {
     /// Bytes per slot, oldest first; the last one is being filled.
@@ -133,7 +133,7 @@ mod tests {
             meter.add(1_250, ms(tick * 10));
         }
         assert!(meter.kbps(ms(5_000)) > 0);
-        assert_eq!(meter.kbps(ms(6_500)), 0);
+        assert_eq!(meter.kbps(ms(8_500)), 0);
         assert_eq!(meter.kbps(ms(500_000)), 0);
         assert!(meter.slots.len() <= SLOTS + 1);
     }

@@ -108,7 +108,7 @@ pub enum PatternError {
         wanted: String,
     },
     /// The pattern has no such blank.
-    #[error("the pattern has no blank {name:?}{}", .nearest.as_ref().map(|n| format!("; is it {n:?} that you mean?")).unwrap_or_default())]
+    #[error("the pattern has no blank {name:?}{}", .nearest.as_ref().map(|n| format!(", but one named {n:?}")).unwrap_or_default())]
     NoSuchBlank {
         /// What was given.
         name: String,
@@ -391,7 +391,7 @@ mod tests {
     #[case(&[("host", "h"), ("channel", "33")], "channel cannot be \"33\": a number from 1 to 32")]
     #[case(&[("host", "h"), ("channel", "one")], "channel cannot be \"one\": a number from 1 to 32")]
     #[case(&[("host", "h"), ("channel", "1"), ("stream", "third")], "stream cannot be \"third\": one of main, sub")]
-    #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no blank \"chanel\"; is it \"channel\" that you mean?")]
+    #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no blank \"chanel\", but one named \"channel\"")]
     fn what_is_missing_or_wrong_is_named(#[case] set: &[(&str, &str)], #[case] message: &str) {
         assert_eq!(recorder().fill(&values(set)).unwrap_err().to_string(), message);
     }

@@ -209,7 +209,8 @@ async fn trouble_shows_by_itself_with_side_sentence_and_code_and_passes() {
     .await
     .unwrap();
     browser.see("//h1[text()='One line wants attention']").await;
-    let note = browser.see("//li[@aria-label='Line']//p[contains(., 'feed.connection-refused')]").await;
+    let note =
+        browser.see("//li[@aria-label='Line']//div[strong][contains(., 'feed.connection-refused')]").await;
     assert!(note.text().await.unwrap().starts_with("Camera side."));
     browser.picture("lines-narrow-trouble").await;
     world.camera_on();
@@ -279,6 +280,16 @@ async fn the_demonstration_is_shown_without_complaint_from_the_browser() {
         tokio::time::sleep(Duration::from_secs(8)).await;
     }
     browser.pictures_in_both_themes("lines").await;
+    browser.click("//button[@aria-label='Watch Summit Station']").await;
+    browser.see("//*[@role='status'][text()='Live.']").await;
+    let shown = browser.video_time().await;
+    let deadline = tokio::time::Instant::now() + Duration::from_secs(10);
+    while browser.video_time().await < shown + 2.0 {
+        assert!(tokio::time::Instant::now() < deadline, "the picture does not move");
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+    browser.picture("preview").await;
+    browser.click("//button[text()='Close']").await;
     browser.resize(390, 844).await;
     browser.picture("lines-narrow").await;
     let complaints = browser
@@ -296,6 +307,14 @@ async fn the_demonstration_is_shown_without_complaint_from_the_browser() {
     drop(rest);
     demo.kill().unwrap();
     demo.wait().unwrap();
+}
+
+impl Browser {
+    /// Where the live picture on the page is in its own time.
+    async fn video_time(&self) -> f64 {
+        let script = "return document.querySelector('video').currentTime";
+        self.client.execute(script, Vec::new()).await.unwrap().as_f64().unwrap()
+    }
 }
 
 /// What commands print, drawn as a terminal would.
@@ -330,17 +349,16 @@ impl Browser {
 async fn commands_print_what_people_can_read() {
     let Some(browser) = Browser::start(1280, 800).await else { return };
     let home = tempfile::tempdir().unwrap();
-    let run = |arguments: &'static [&'static str]| {
-        Command::new(support::program())
-            .arg("--home")
-            .arg(home.path())
-            .args(arguments)
-            .env("CLICOLOR_FORCE", "1")
-            .stdout(Stdio::piped())
-            .spawn()
-            .unwrap()
+    let run = |arguments: &[&str]| {
+        let mut command = Command::new(support::program());
+        command.arg("--home").arg(home.path()).args(arguments).env("CLICOLOR_FORCE", "1");
+        command.stdout(Stdio::piped()).spawn().unwrap()
     };
-    let demo = run(&["demo", "--for", "14s", "--listen", "127.0.0.1:0"]);
+    let printed = |arguments: &[&str]| {
+        let output = tokio::task::block_in_place(|| run(arguments).wait_with_output().unwrap());
+        support::text(&output.stdout)
+    };
+    let demo = run(&["demo", "--for", "24s", "--listen", "127.0.0.1:0"]);
     let deadline = tokio::time::Instant::now() + Duration::from_secs(10);
     let status = loop {
         let output = run(&["status"]).wait_with_output().unwrap();
@@ -353,10 +371,23 @@ async fn commands_print_what_people_can_read() {
     };
     assert!(status.contains("4 of 4 relays flow as they should"), "{status}");
     assert_eq!(status.matches("keyframe every 2 s").count(), 4, "{status}");
+    let survey = printed(&["feed", "survey", "Summit Station", "--for", "4s"]);
+    assert!(survey.contains("No sound"), "{survey}");
+    let password = home.path().join("camera-password");
+    let found = printed(&["feed", "find", "--user", "rail", "--password-file", password.to_str().unwrap()]);
+    assert!(found.contains("Summit Station") && found.contains("640x360"), "{found}");
+    let failed = printed(&["feed", "survey", "--url", "rtsp://localhost:9/main", "--for", "2s"]);
+    assert!(failed.contains("feed.connection-refused"), "{failed}");
     let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
     let summary = support::text(&output.stdout);
     assert!(summary.contains("Every push was live and graded good."), "{summary}");
     browser.terminal_picture("status", "yonder status", &status).await;
-    browser.terminal_picture("demo", "yonder demo --for 14s", &summary).await;
+    browser.terminal_picture("demo", "yonder demo --for 24s", &summary).await;
+    browser.terminal_picture("feed-survey", "yonder feed survey 'Summit Station' --for 4s", &survey).await;
+    let command = "yonder feed find --user rail --password-file camera-password";
+    browser.terminal_picture("feed-find", command, &found).await;
+    browser
+        .terminal_picture("feed-failed", "yonder feed survey --url rtsp://localhost:9/main", &failed)
+        .await;
     browser.close().await;
 }

@@ -101,6 +101,18 @@ async fn what_was_put_right_is_told() {
 #[case::no_destination("/api/v1/relays", json!({"name": "A", "feed": "Summit", "to": []}), 422, "request.invalid")]
 #[case::twice_the_same("/api/v1/relays", json!({"name": "A", "feed": "Summit", "to": ["One", "one"]}), 422, "request.invalid")]
 #[case::unknown_relay("/api/v1/relays/Lime/start", json!({}), 404, "request.not-found")]
+#[case::survey_of_nothing("/api/v1/surveys", json!({}), 422, "request.invalid")]
+#[case::survey_of_two("/api/v1/surveys", json!({"feed": "Summit", "url": "rtsp://192.0.2.7/"}), 422, "request.invalid")]
+#[case::survey_of_an_unknown_feed("/api/v1/surveys", json!({"feed": "Sumit"}), 404, "request.not-found")]
+#[case::survey_too_long("/api/v1/surveys", json!({"feed": "Summit", "for_s": 301}), 422, "request.invalid")]
+#[case::survey_with_a_password_alone("/api/v1/surveys", json!({"url": "rtsp://192.0.2.7/", "password": "planted"}), 422, "request.invalid")]
+#[case::find_too_long("/api/v1/finds", json!({"for_s": 31}), 422, "request.invalid")]
+#[case::find_at_no_host("/api/v1/finds", json!({"at": "no such host"}), 422, "request.invalid")]
+#[case::pattern_without_host("/api/v1/patterns", json!({"name": "A", "template": "rtsp://192.0.2.7/"}), 422, "request.invalid")]
+#[case::pattern_taken("/api/v1/patterns", json!({"name": "cairn recorder", "template": "rtsp://{host}/"}), 409, "request.name-taken")]
+#[case::feeds_of_an_unknown_pattern("/api/v1/patterns/Carn/feeds", json!({"name": "A", "set": {}}), 404, "request.not-found")]
+#[case::channels_without_a_blank("/api/v1/patterns/Fellside%20camera/feeds", json!({"name": "A", "set": {"host": "h"}, "channels": "1-2"}), 422, "request.invalid")]
+#[case::pin("/api/v1/feeds", json!({"name": "A", "url": "rtsps://192.0.2.7/", "pin": "abc"}), 422, "request.invalid")]
 #[case::unknown_page("/api/v1/relais", json!({}), 404, "request.no-such-page")]
 #[actix_web::test]
 async fn bad_input_is_answered_and_nothing_is_kept(
@@ -118,6 +130,26 @@ async fn bad_input_is_answered_and_nothing_is_kept(
     let counts =
         [service.feeds().unwrap().len(), service.destinations().unwrap().len(), service.relays().len()];
     assert_eq!(counts, [1, 1, 1]);
+}
+
+#[actix_web::test]
+async fn surveys_and_stills_that_are_not_there_are_not_found() {
+    let service = service();
+    for uri in ["/api/v1/surveys/7", "/api/v1/surveys/7/main.jpg", "/api/v1/feeds/Sumit/still.jpg"] {
+        let (status, problem) = get(&service, uri).await;
+        assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("request.not-found")), "{uri}");
+    }
+}
+
+#[actix_web::test]
+async fn a_preview_is_not_opened_from_another_sites_page() {
+    let service = service();
+    fill(&service).await;
+    let request = local(Method::GET, "/api/v1/feeds/Summit/preview")
+        .insert_header(("Host", "relay.example.net"))
+        .insert_header(("Origin", "https://elsewhere.example.net"));
+    let (status, problem, _) = ask(&service, request).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (403, &json!("request.token-missing")));
 }
 
 #[actix_web::test]

@@ -102,6 +102,10 @@ impl Service {
 }
 
 fn refused(field: &'static str, error: &PatternError) -> ServiceError {
+    if field == "set" {
+        let hint = "See what the pattern wants with `yonder pattern show`.";
+        return ServiceError::Invalid { field, detail: error.to_string(), hint };
+    }
     let hint = "A pattern looks like rtsp://{host}:{port}/ch{channel}/{stream}; each blank in it is declared, or filled in.";
     ServiceError::Invalid { field, detail: error.to_string(), hint }
 }

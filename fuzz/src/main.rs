@@ -1,0 +1,55 @@
+//! Runs hostile inputs by the million, and prints how many and how fast. A failing input can be had again by the
+//! seed that is printed; an input that takes too long counts as one.
+
+use std::time::{Duration, Instant};
+
+use anyhow::ensure;
+use clap::Parser;
+use yonder_fuzz::{ENTRIES, Mutator, seeds};
+
+/// An input that takes longer than this is a loop, or near it.
+const LONGEST: Duration = Duration::from_millis(500);
+
+/// Hostile bytes for everything that reads what devices send.
+#[derive(Debug, Parser)]
+struct Arguments {
+    /// Inputs in all, shared out evenly among the entry points.
+    #[arg(long, default_value_t = 1_000_000)]
+    inputs: u64,
+    /// Seed of the run.
+    #[arg(long, default_value_t = 1)]
+    seed: u64,
+}
+
+#[expect(clippy::print_stdout, reason = "a table is what this program is for")]
+fn main() -> anyhow::Result<()> {
+    let Arguments { inputs, seed } = Arguments::parse();
+    let each = inputs.div_ceil(u64::try_from(ENTRIES.len())?);
+    println!("{:<18} {:>12} {:>10} {:>12} {:>10}", "ENTRY", "INPUTS", "SECONDS", "INPUTS/S", "LONGEST");
+    for entry in ENTRIES {
+        let seeds = seeds(entry.name);
+        let mut mutator = Mutator::new(seed);
+        let began = Instant::now();
+        let mut longest = Duration::ZERO;
+        for number in 0..each {
+            let input = mutator.input(&seeds);
+            let before = Instant::now();
+            (entry.run)(&input);
+            let took = before.elapsed();
+            longest = longest.max(took);
+            ensure!(
+                took < LONGEST,
+                "{} took {took:?} with input {number} of seed {seed}: {input:02x?}",
+                entry.name
+            );
+        }
+        let seconds = began.elapsed().as_secs_f64();
+        let rate = f64::from(u32::try_from(each)?) / seconds;
+        println!("{:<18} {each:>12} {seconds:>10.1} {rate:>12.0} {:>7} µs", entry.name, longest.as_micros());
+    }
+    let peak = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    if let Some(peak) = peak.lines().find(|line| line.starts_with("VmHWM")) {
+        println!("memory at most: {}", peak.trim_start_matches("VmHWM:").trim());
+    }
+    Ok(())
+}
