@@ -67,7 +67,7 @@ openapi: console/node_modules/.package-lock.json
 ## screenshots: the pictures in docs/screenshots
 screenshots: setup console
 	cargo build --locked -p yonder
-	YONDER_SCREENSHOTS=$(CURDIR)/docs/screenshots cargo test --locked -p yonder --test console
+	YONDER_SCREENSHOTS=$(CURDIR)/docs/screenshots cargo test --locked -p yonder --test console -- --test-threads=1
 
 clean:
 	cargo clean

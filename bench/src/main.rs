@@ -4,6 +4,7 @@
 
 mod children;
 mod load;
+mod reboots;
 mod relay;
 
 use clap::{Parser, Subcommand};
@@ -32,6 +33,12 @@ enum Figure {
         #[arg(long, default_value_t = 3)]
         rounds: usize,
     },
+    /// How soon a picture is at the platform again once a camera is back.
+    Reboots {
+        /// Reboots.
+        #[arg(long, default_value_t = 50)]
+        times: u32,
+    },
     /// The measured half of `relay`: the engine alone.
     #[command(hide = true)]
     ChildEngine(children::Job),
@@ -43,6 +50,7 @@ enum Figure {
 fn main() -> anyhow::Result<()> {
     match Arguments::parse().figure {
         Figure::Relay { mbps, pushes, seconds, rounds } => relay::run(mbps, pushes, seconds, rounds),
+        Figure::Reboots { times } => reboots::run(times),
         Figure::ChildEngine(job) => children::engine(&job),
         Figure::ChildFloor(job) => children::floor(&job),
     }

@@ -235,8 +235,7 @@ async fn a_clock_that_drifts_is_measured() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn a_name_that_moves_to_another_address_is_looked_up_anew() {
-    // Both addresses stand behind one name; the first has nobody listening any more.
+async fn each_dial_looks_its_name_up_and_tells_its_steps() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.url.host = "localhost".into();
