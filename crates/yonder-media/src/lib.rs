@@ -23,6 +23,7 @@ pub mod h264;
 pub mod h265;
 mod nal;
 mod order;
+mod range;
 mod stream;
 pub mod timeline;
 mod unit;

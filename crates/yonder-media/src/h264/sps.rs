@@ -2,6 +2,9 @@
 
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
+use crate::range::{bounded, byte};
+
+pub use crate::range::SpsError;
 
 use super::nal::{NalKind, kind_of};
 
@@ -9,25 +12,6 @@ use super::nal::{NalKind, kind_of};
 const MAX_SPS_BYTES: usize = 1024;
 /// Largest picture edge accepted, in macroblocks (16 384 samples; level 6.2 allows 8 192 or so).
 const MAX_EDGE_MACROBLOCKS: u32 = 1024;
-
-/// Why a sequence parameter set was refused.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum SpsError {
-    /// The NAL unit is of another kind.
-    #[error("not a sequence parameter set")]
-    NotAnSps,
-    /// The bits end too early or a code is illegal.
-    #[error(transparent)]
-    Bits(#[from] BitsError),
-    /// A value lies outside what the standard allows.
-    #[error("{field} is {value}, which is out of range")]
-    OutOfRange {
-        /// The syntax element's name in the standard.
-        field: &'static str,
-        /// What was read.
-        value: u32,
-    },
-}
 
 /// The facts of a sequence parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -144,15 +128,6 @@ impl Sps {
 
 fn has_chroma_fields(profile: u8) -> bool {
     matches!(profile, 100 | 110 | 122 | 244 | 44 | 83 | 86 | 118 | 128 | 138 | 139 | 134 | 135)
-}
-
-fn bounded(field: &'static str, value: u32, max: u32) -> Result<u32, SpsError> {
-    if value > max { Err(SpsError::OutOfRange { field, value }) } else { Ok(value) }
-}
-
-/// The low byte of a value that was read with at most eight bits or checked against a small bound.
-fn byte(value: u32) -> u8 {
-    u8::try_from(value & 0xff).unwrap_or_default()
 }
 
 struct Chroma {

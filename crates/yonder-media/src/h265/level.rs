@@ -1,6 +1,7 @@
 //! Profile, tier and level (ITU-T H.265, 7.3.3).
 
 use crate::bits::{BitReader, BitsError};
+use crate::range::byte;
 
 /// Tier: how high the bit rate of a level may go (A.4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,10 +82,6 @@ fn skip_sub_layers(r: &mut BitReader<'_>, count: u32) -> Result<(), BitsError> {
         r.skip(if profile { 88 } else { 0 } + if level { 8 } else { 0 })?;
     }
     Ok(())
-}
-
-fn byte(value: u32) -> u8 {
-    u8::try_from(value & 0xff).unwrap_or_default()
 }
 
 #[cfg(test)]

@@ -1,7 +1,10 @@
 //! The sequence parameter set (ITU-T H.265, 7.3.2.2) with its video usability information (annex E).
 
-use crate::bits::{BitReader, BitsError};
+use crate::bits::BitReader;
 use crate::nal::unescape;
+use crate::range::{bounded, byte};
+
+pub use crate::range::SpsError;
 
 use super::level::ProfileTierLevel;
 use super::nal::{NalKind, kind_of};
@@ -14,25 +17,6 @@ const MAX_EDGE: u32 = 16_384;
 const MAX_SHORT_TERM_SETS: u32 = 64;
 /// Pictures that one set may name: `sps_max_dec_pic_buffering_minus1` is at most 15.
 const MAX_SET_PICTURES: u32 = 16;
-
-/// Why a sequence parameter set was refused.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum SpsError {
-    /// The NAL unit is of another kind.
-    #[error("not a sequence parameter set")]
-    NotAnSps,
-    /// The bits end too early or a code is illegal.
-    #[error(transparent)]
-    Bits(#[from] BitsError),
-    /// A value lies outside what the standard allows.
-    #[error("{field} is {value}, which is out of range")]
-    OutOfRange {
-        /// The syntax element's name in the standard.
-        field: &'static str,
-        /// What was read.
-        value: u32,
-    },
-}
 
 /// The facts of a sequence parameter set.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -273,15 +257,6 @@ fn read_usability(r: &mut BitReader<'_>) -> Result<Option<(u32, u32)>, SpsError>
     // A picture is a field then; two of them are a frame.
     let units = if fields { units.saturating_mul(2) } else { units };
     Ok(frame_rate(units, scale))
-}
-
-fn bounded(field: &'static str, value: u32, max: u32) -> Result<u32, SpsError> {
-    if value > max { Err(SpsError::OutOfRange { field, value }) } else { Ok(value) }
-}
-
-/// The low byte of a value that was checked against a small bound.
-fn byte(value: u32) -> u8 {
-    u8::try_from(value & 0xff).unwrap_or_default()
 }
 
 #[cfg(test)]
