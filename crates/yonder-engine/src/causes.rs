@@ -109,6 +109,7 @@ fn sentence(error: &dyn std::fmt::Display) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
     use std::time::Duration;
 
     #[test]
@@ -128,6 +129,37 @@ mod tests {
         let cause = push(&PushError::KeyRefused { words: "unknown key".into() });
         assert_eq!(cause.code.code(), "push.key-refused");
         assert!(cause.message.contains("unknown key"));
+    }
+
+    #[rstest]
+    #[case(PullError::PasswordNeeded, "feed.wrong-password")]
+    #[case(PullError::WrongPassword { status: 401, reason: "No".into() }, "feed.wrong-password")]
+    #[case(PullError::Forbidden { status: 403, reason: "No".into() }, "feed.forbidden")]
+    #[case(PullError::NoSuchStream { status: 404, reason: "No".into() }, "feed.no-such-stream")]
+    #[case(PullError::TooManyViewers { status: 453, reason: "No".into() }, "feed.too-many-viewers")]
+    #[case(PullError::TransportRefused { status: 461, reason: "No".into() }, "feed.transport-refused")]
+    #[case(PullError::NotReady { status: 503, reason: "No".into() }, "feed.not-ready")]
+    #[case(PullError::Refused { method: "PLAY", status: 455, reason: "No".into() }, "feed.protocol")]
+    #[case(PullError::NoVideo, "feed.no-video")]
+    #[case(PullError::CodecUnsupported { codec: "JPEG".into() }, "feed.codec-unsupported")]
+    #[case(PullError::ClosedByCamera, "feed.closed-by-camera")]
+    fn every_end_of_a_pull_has_its_code_and_a_sentence(#[case] error: PullError, #[case] code: &str) {
+        let cause = feed(&error);
+        assert_eq!(cause.code.code(), code);
+        assert!(cause.message.starts_with("The ") && cause.message.ends_with('.'), "{}", cause.message);
+    }
+
+    #[test]
+    fn an_untrusted_certificate_shows_its_fingerprint() {
+        let error = TlsError::Untrusted { fingerprint: [0xa1; 32], detail: "it has expired".into() };
+        let cause = feed_tls(&error);
+        assert_eq!(cause.code.code(), "feed.tls-untrusted");
+        assert!(
+            cause.message.contains("it has expired") && cause.message.contains("A1:A1:A1"),
+            "{}",
+            cause.message
+        );
+        assert_eq!(feed_tls(&TlsError::Failed("no TLS".into())).code.code(), "feed.tls-failed");
     }
 
     #[test]

@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 use secrecy::ExposeSecret as _;
-use yonder_store::{Kind, MasterKey, NewDestination, NewFeed, Relay, Store, StoreError, Wanted};
+use yonder_store::{Kind, MasterKey, NewDestination, NewFeed, Pattern, Relay, Store, StoreError, Wanted};
 
 fn key() -> MasterKey {
     MasterKey::from_bytes(&[7; 32])
@@ -145,4 +145,37 @@ fn sessions_end_when_they_expire_or_are_removed() {
     assert_eq!(store.session(&"other".into(), 50).unwrap(), None);
     store.remove_session(&"token".into()).unwrap();
     assert_eq!(store.session(&"token".into(), 50).unwrap(), None);
+}
+
+#[test]
+fn several_feeds_are_added_all_or_none() {
+    let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
+    store.add_feeds(&[feed("Yard 1"), feed("Yard 2")], 1).unwrap();
+    let error = store.add_feeds(&[feed("Yard 3"), feed("yard 2")], 2).unwrap_err();
+    assert!(matches!(error, StoreError::NameTaken { kind: Kind::Feed, .. }), "{error}");
+    let names: Vec<String> = store.feeds().unwrap().into_iter().map(|feed| feed.values.name).collect();
+    assert_eq!(names, ["Yard 1", "Yard 2"]);
+    assert_eq!(store.feed("Yard 1").unwrap().values.pin, Some([7; 32]));
+}
+
+#[test]
+fn patterns_are_kept_changed_and_removed() {
+    let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
+    let shipped = store.patterns().unwrap().len();
+    let pattern = Pattern {
+        name: "Halt".into(),
+        template: "rtsp://{host}/halt".into(),
+        blanks: "[]".into(),
+        note: String::new(),
+    };
+    store.add_pattern(&pattern, 1).unwrap();
+    assert!(matches!(store.add_pattern(&pattern, 1), Err(StoreError::NameTaken { kind: Kind::Pattern, .. })));
+    let renamed = Pattern { name: "Stop".into(), note: "by the bridge".into(), ..pattern.clone() };
+    store.edit_pattern("halt", &renamed).unwrap();
+    assert_eq!(store.pattern("STOP").unwrap(), renamed);
+    for outcome in [store.edit_pattern("Halt", &pattern), store.remove_pattern("Halt")] {
+        assert!(matches!(outcome, Err(StoreError::NotFound { kind: Kind::Pattern, .. })));
+    }
+    store.remove_pattern("Stop").unwrap();
+    assert_eq!(store.patterns().unwrap().len(), shipped);
 }

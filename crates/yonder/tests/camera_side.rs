@@ -145,3 +145,33 @@ fn stand_ins_are_found_added_and_told_to_misbehave() {
     stand_in.kill().unwrap();
     stand_in.wait().unwrap();
 }
+
+#[test]
+fn a_survey_tells_how_it_goes_on_as_events() {
+    let (service, world) = (Service::start(), World::start());
+    service.set_up_line(&world);
+    let token = std::fs::read_to_string(service.home.path().join("token")).unwrap();
+    let bearer = format!("Bearer {}", token.trim());
+    let events = ureq::get(format!("{}/api/v1/events", service.url()))
+        .header("Authorization", &bearer)
+        .call()
+        .unwrap();
+    let begun = ureq::post(format!("{}/api/v1/surveys", service.url()))
+        .header("Authorization", &bearer)
+        .send_json(serde_json::json!({"feed": "Viaduct", "for_s": 3}))
+        .unwrap();
+    assert_eq!(begun.status().as_u16(), 202);
+    let mut told = 0;
+    for line in BufReader::new(events.into_body().into_reader()).lines().map_while(Result::ok) {
+        let Some(event) = line.strip_prefix("data: ").map(json) else { continue };
+        if event["kind"] == "survey" {
+            told += 1;
+            assert_eq!(event["survey"]["feed"], "Viaduct");
+            assert!(!event.to_string().contains(CAMERA_PASSWORD));
+            if event["survey"]["done"] == true {
+                break;
+            }
+        }
+    }
+    assert!(told >= 3, "{told} events");
+}

@@ -40,6 +40,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
 
   /** Live means near the end of what has come. */
   const keepUp = () => {
+    feed();
     const ranges = buffer?.buffered;
     if (ranges === undefined || ranges.length === 0) {
       return;
@@ -51,7 +52,6 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
     }
     // A muted video may always be played.
     void video.play().catch(() => undefined);
-    feed();
   };
 
   const begin = () => {

@@ -85,3 +85,49 @@ pub(super) fn judge(
 fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use bytes::Bytes;
+    use rstest::rstest;
+    use yonder_rtsp::Credentials;
+    use yonder_rtsp::auth::{Authenticator, strongest};
+    use yonder_rtsp::message::Headers;
+
+    const URL: &str = "rtsp://192.0.2.7/main";
+
+    /// A request answered to the camera's challenges with this password.
+    fn answered(kind: SignIn, nonce: &str, password: &str) -> Request {
+        let offered = challenges(kind, nonce, false);
+        let challenge = strongest(offered.iter().map(String::as_str)).unwrap();
+        let credentials = Credentials { user: "rail".into(), password: password.into() };
+        let value = Authenticator::new(challenge, credentials, 7).authorize("DESCRIBE", URL);
+        let mut headers = Headers::default();
+        headers.push("Authorization", value);
+        Request { method: "DESCRIBE".into(), url: URL.into(), headers, body: Bytes::new() }
+    }
+
+    #[rstest]
+    fn the_right_password_gets_in_and_no_other(
+        #[values(SignIn::Digest, SignIn::DigestQop, SignIn::DigestSha256, SignIn::Basic, SignIn::Everything)]
+        kind: SignIn,
+    ) {
+        let account = ("rail".to_owned(), "up-the-fell".into());
+        let right = answered(kind, "n1", "up-the-fell");
+        assert_eq!(judge(&right, kind, "n1", &account), Verdict::Right);
+        assert_eq!(judge(&answered(kind, "n1", "down"), kind, "n1", &account), Verdict::Wrong);
+        let other = ("somebody".to_owned(), "up-the-fell".into());
+        assert_eq!(judge(&right, kind, "n1", &other), Verdict::Wrong);
+        if kind != SignIn::Basic {
+            assert_eq!(judge(&right, kind, "n2", &account), Verdict::Stale);
+        }
+    }
+
+    #[test]
+    fn a_weaker_answer_than_was_offered_is_refused() {
+        let account = ("rail".to_owned(), "up-the-fell".into());
+        let weak = answered(SignIn::Digest, "n1", "up-the-fell");
+        assert_eq!(judge(&weak, SignIn::Everything, "n1", &account), Verdict::Wrong);
+    }
+}

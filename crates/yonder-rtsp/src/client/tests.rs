@@ -282,6 +282,21 @@ fn a_camera_may_end_the_session_by_a_request(#[case] method: &str, #[case] expec
     assert_eq!(camera.deliver(request.as_bytes()), Err(expected));
 }
 
+#[rstest]
+#[case::content_base(&[("Content-Base", "rtsp://192.0.2.7/base/"), ("Content-Location", "rtsp://192.0.2.7/place/")], "rtsp://192.0.2.7/base/trackID=1")]
+#[case::content_location(&[("Content-Location", "rtsp://192.0.2.7/place/")], "rtsp://192.0.2.7/place/trackID=1")]
+#[case::request_address(&[], "rtsp://192.0.2.7/main?x=1/trackID=1")]
+#[case::senseless_base(&[("Content-Base", "main/")], "rtsp://192.0.2.7/main?x=1/trackID=1")]
+fn the_base_of_control_addresses_is_looked_for_in_order(
+    #[case] headers: &[(&str, &str)],
+    #[case] set_up: &str,
+) {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main?x=1");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, headers, SDP).unwrap();
+    assert_eq!((camera.last().method.as_str(), camera.last().url.as_str()), ("SETUP", set_up));
+}
+
 #[test]
 fn everything_offered_is_told_and_only_what_is_carried_is_pulled() {
     let sdp = "v=0\nm=video 0 RTP/AVP 98\na=rtpmap:98 H265/90000\na=framerate:12.5\na=control:v\n\

@@ -162,16 +162,19 @@ fn read_pin(text: &str) -> Result<Option<Fingerprint>, ServiceError> {
     if digits.is_empty() {
         return Ok(None);
     }
-    let bytes: Option<Vec<u8>> = digits
-        .chunks(2)
-        .map(|pair| u8::from_str_radix(&pair.iter().collect::<String>(), 16).ok().filter(|_| pair.len() == 2))
-        .collect();
+    let bytes: Option<Vec<u8>> = digits.chunks(2).map(read_byte).collect();
     let fingerprint = bytes.and_then(|bytes| Fingerprint::try_from(bytes).ok());
     fingerprint.map(Some).ok_or_else(|| ServiceError::Invalid {
         field: "pin",
         detail: "this is no SHA-256 fingerprint".to_owned(),
         hint: "Give 64 hexadecimal digits, as the message about the untrusted certificate shows them.",
     })
+}
+
+/// Two hexadecimal digits, and nothing else: signs would be read as part of a number.
+fn read_byte(digits: &[char]) -> Option<u8> {
+    let [high, low] = digits else { return None };
+    u8::try_from(high.to_digit(16)? << 4 | low.to_digit(16)?).ok()
 }
 
 fn warnings(values: &FeedValues) -> Vec<String> {
@@ -202,5 +205,34 @@ fn account_of(
             hint: "Give the user name as well.",
         }),
         (None, None, None) => Ok(None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::with_colons(&["A1"; 32].join(":"))]
+    #[case::with_blanks(&["a1"; 32].join(" "))]
+    #[case::bare(&"a1".repeat(32))]
+    fn fingerprints_are_read_as_they_are_copied(#[case] text: &str) {
+        assert_eq!(read_pin(text).unwrap(), Some([0xa1; 32]));
+    }
+
+    #[rstest]
+    #[case::too_short("a1:a1")]
+    #[case::odd(&"a".repeat(63))]
+    #[case::too_long(&"a1".repeat(33))]
+    #[case::no_digits(&"zz".repeat(32))]
+    #[case::signed(&"+1".repeat(32))]
+    fn what_is_no_fingerprint_is_refused(#[case] text: &str) {
+        assert!(read_pin(text).is_err());
+    }
+
+    #[test]
+    fn an_empty_fingerprint_is_none() {
+        assert_eq!(read_pin(" ").unwrap(), None);
     }
 }

@@ -30,6 +30,20 @@ test("a cause shows its side, sentence, next step and code, once", () => {
   expect(screen.getByText(/dials again in 3 s/)).toBeTruthy();
 });
 
+test("likely reasons are told in their order, where there are any", async () => {
+  const away = cause({ likely: ["The port is not forwarded.", "RTSP is switched off."] });
+  draw(<LineCard relay={relay("Summit", { feed: feed({ state: "waiting", cause: away }) })} />);
+  await userEvent.setup().click(screen.getByText("Likely reasons"));
+  const reasons = screen.getAllByRole("listitem").map((item) => item.textContent);
+  expect(reasons).toContain("The port is not forwarded.");
+  expect(reasons.indexOf("The port is not forwarded.")).toBeLessThan(reasons.indexOf("RTSP is switched off."));
+});
+
+test("only a feed that flows can be watched", () => {
+  draw(<LineCard relay={relay("Summit", { feed: feed({ state: "waiting" }) })} />);
+  expect(screen.queryByRole("button", { name: "Watch Summit" })).toBeNull();
+});
+
 test("stopping asks, says what ends, and can be left", async () => {
   const calls = fakeApi(() => ({ status: 200, body: relay("Summit", { wanted: "off" }) }));
   const user = userEvent.setup();
