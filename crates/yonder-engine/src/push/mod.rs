@@ -111,13 +111,15 @@ impl Push {
             PushState::Waiting { until: Some(until) } => Some(until.saturating_sub(now)),
             _ => None,
         };
+        // What was sent a moment ago is not what goes out now.
+        let is_sending = matches!(machine.state(), PushState::Live | PushState::Lagging);
         PushView {
             destination: self.spec.destination.clone(),
             state: machine.state().word(),
             since: self.clock.wall(machine.since()),
             cause: machine.cause().map(CauseView::from),
             dials_in,
-            kbps: figures.rate.kbps(now),
+            kbps: if is_sending { figures.rate.kbps(now) } else { 0 },
             bytes: figures.bytes,
             frames_sent: figures.frames_sent,
             frames_dropped: figures.frames_dropped,
