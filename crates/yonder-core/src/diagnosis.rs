@@ -88,6 +88,8 @@ pub fn likely_reasons(code: CauseCode, place: &Place) -> Vec<String> {
         CauseCode::FeedProtocol => not_rtsp(place),
         CauseCode::FeedWrongPassword => vec![
             "The password was changed in the camera, or belongs to another account.".to_owned(),
+            "The camera is fresh from its box: it lets nobody in until a password is set on its web page, or still has the one it was delivered with."
+                .to_owned(),
             "The camera keeps separate accounts for its web page and for its streams.".to_owned(),
             "The camera has locked the account after failed sign-ins; that passes in 5 to 30 minutes."
                 .to_owned(),

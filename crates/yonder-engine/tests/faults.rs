@@ -7,11 +7,14 @@ mod support;
 use std::io::Write as _;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
+use socket2::SockRef;
 use support::{KEY, PASSWORD, World, feed_code, push_code};
 use tokio::io::copy_bidirectional;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
+use tokio::time::timeout;
 use yonder_engine::RelaySpec;
 
 /// A port in front of another one, through which bytes pass or not.
@@ -72,6 +75,30 @@ async fn pass(mut stream: TcpStream, target: SocketAddr, mut open: watch::Receiv
     }
 }
 
+/// A port in front of another one whose first connection is reset after a while (RFC 9293, 3.10.7.4).
+async fn resetting(target: SocketAddr, after: Duration) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        let mut first = true;
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let reset = std::mem::take(&mut first);
+            tokio::spawn(async move {
+                let Ok(mut other) = TcpStream::connect(target).await else { return };
+                let copying = copy_bidirectional(&mut stream, &mut other);
+                if !reset {
+                    // Whichever side ends it, both are done.
+                    let _ended = copying.await;
+                    return;
+                }
+                let _still_running = timeout(after, copying).await;
+                SockRef::from(&stream).set_linger(Some(Duration::ZERO)).unwrap();
+            });
+        }
+    });
+    address
+}
+
 /// A port that answers every connection with the same bytes and then nothing.
 fn mute(answer: &'static [u8]) -> SocketAddr {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
@@ -110,6 +137,18 @@ async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it(
     assert_eq!(report.broadcasts, 1);
     // The hole is there to be seen, but time never steps back.
     assert!(report.findings.iter().all(|finding| !finding.sentence().contains("stepped back")), "{report:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_reset_connection_is_dialled_again() {
+    let world = World::start();
+    let address = resetting(world.camera.address(), Duration::from_millis(1_500)).await;
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), address));
+    world.wait_live().await;
+    let view = world.wait("noticed", 4, |view| feed_code(view) == "feed.closed-by-camera").await;
+    assert!(view.feed.cause.unwrap().message.contains("reset"));
+    let view = world.wait("back", 5, |view| view.feed.reconnects == 1).await;
+    assert_eq!(view.pushes[0].reconnects, 0);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

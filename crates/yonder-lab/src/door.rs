@@ -2,7 +2,7 @@
 
 use std::future::Future;
 use std::io;
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
@@ -19,13 +19,13 @@ pub(crate) struct Door {
 }
 
 impl Door {
-    /// Opens a port on loopback (0 picks one) and hands every connection to `serve`.
-    pub(crate) fn open<S, F>(port: u16, serve: S) -> io::Result<Arc<Self>>
+    /// Opens a port (0 picks one) and hands every connection to `serve`.
+    pub(crate) fn open<S, F>(address: SocketAddr, serve: S) -> io::Result<Arc<Self>>
     where
         S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
         F: Future<Output = ()> + Send + 'static,
     {
-        let listener = listen(SocketAddr::from((Ipv4Addr::LOCALHOST, port)))?;
+        let listener = listen(address)?;
         let address = listener.local_addr()?;
         let task = tokio::spawn(accept(listener, serve));
         Ok(Arc::new(Self { address, open: Mutex::new(Some(task)) }))

@@ -45,7 +45,7 @@ impl World {
         streams.push(CameraStream { path: SUB.into(), media: Arc::new(summit_sub()) });
         streams.push(CameraStream { path: "/tunnel".into(), media: Arc::new(tunnel_media()) });
         let account = Some(("rail".to_owned(), PASSWORD.into()));
-        let config = CameraConfig { streams, account, port: 0, manners, certificate };
+        let config = CameraConfig { streams, account, manners, certificate, ..CameraConfig::default() };
         let camera = Camera::start(config).unwrap();
         let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), "second-key-0815".into())];
         let platform =

@@ -43,7 +43,9 @@ pub struct CameraConfig {
     pub streams: Vec<CameraStream>,
     /// User name and password; `None` lets everybody in.
     pub account: Option<(String, SecretString)>,
-    /// Port on loopback; 0 picks one.
+    /// Loopback address; 127.0.0.1 where none is given.
+    pub host: Option<Ipv4Addr>,
+    /// Port there; 0 picks one.
     pub port: u16,
     /// How it behaves at first.
     pub manners: Manners,
@@ -132,8 +134,9 @@ impl Camera {
             sessions: AtomicU64::new(0),
             refused: AtomicU64::new(0),
         });
+        let address = SocketAddr::from((config.host.unwrap_or(Ipv4Addr::LOCALHOST), config.port));
         let serving = Arc::clone(&shared);
-        let door = Door::open(config.port, move |stream| Arc::clone(&serving).serve(stream))?;
+        let door = Door::open(address, move |stream| Arc::clone(&serving).serve(stream))?;
         Ok(Self { shared, door })
     }
 

@@ -5,7 +5,7 @@ mod session;
 
 use std::collections::HashMap;
 use std::io;
-use std::net::SocketAddr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use bytes::Bytes;
@@ -92,7 +92,9 @@ impl Platform {
             channels: Mutex::default(),
         });
         let serving = Arc::clone(&shared);
-        let door = Door::open(config.port, move |stream| session::serve(stream, Arc::clone(&serving)))?;
+        let door = Door::open(SocketAddr::from((Ipv4Addr::LOCALHOST, config.port)), move |stream| {
+            session::serve(stream, Arc::clone(&serving))
+        })?;
         Ok(Self { shared, door })
     }
 

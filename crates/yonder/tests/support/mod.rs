@@ -34,14 +34,33 @@ impl Service {
         service
     }
 
+    /// Starts the program with a table of names of its own; `None`, and a word about it, where that is not allowed.
+    pub(crate) fn start_with_hosts(hosts: &Path) -> Option<Self> {
+        let allowed = Command::new("unshare").args(["--mount", "true"]).output();
+        if !allowed.is_ok_and(|output| output.status.success()) {
+            say("skipped: no mount namespace can be made here");
+            return None;
+        }
+        let mut command = Command::new("unshare");
+        command.args(["--mount", "sh", "-c", "mount --bind \"$0\" /etc/hosts && exec \"$@\""]);
+        command.arg(hosts).arg(program());
+        let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
+        service.start_as(command);
+        Some(service)
+    }
+
     /// Starts the program in the same home folder and waits until it is ready.
     pub(crate) fn start_again(&mut self) {
+        self.start_as(Command::new(program()));
+    }
+
+    fn start_as(&mut self, mut program: Command) {
         let announced = self.home.path().join("service.json");
         // After a kill the announcement of the old process is still there.
         let _missing = fs::remove_file(&announced);
         let log = File::options().create(true).append(true).open(self.log_file()).unwrap();
         let out = File::options().create(true).append(true).open(self.home.path().join("out.txt")).unwrap();
-        let child = Command::new(program())
+        let child = program
             .args(["serve", "--listen", "127.0.0.1:0", "--home"])
             .arg(self.home.path())
             .env("YONDER_LOG", "debug")
@@ -197,6 +216,12 @@ impl World {
         Self { runtime: Some(runtime), camera, platform }
     }
 
+    /// Runs something that needs the stand-ins' runtime.
+    pub(crate) fn inside<T>(&self, run: impl FnOnce() -> T) -> T {
+        let _inside = self.runtime().enter();
+        run()
+    }
+
     fn runtime(&self) -> &tokio::runtime::Runtime {
         self.runtime.as_ref().unwrap()
     }
@@ -218,6 +243,11 @@ impl Drop for World {
             runtime.shutdown_background();
         }
     }
+}
+
+#[expect(clippy::print_stdout, reason = "a skipped test must say so")]
+fn say(text: &str) {
+    println!("{text}");
 }
 
 pub(crate) fn text(bytes: &[u8]) -> String {
