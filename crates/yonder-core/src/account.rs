@@ -1,7 +1,7 @@
 //! Passwords that come with the device.
 
 /// Words that cameras of many makes are delivered with, or that everybody tries first.
-const FACTORY_WORDS: [&str; 16] = [
+const FACTORY_WORDS: [&str; 15] = [
     "",
     "admin",
     "administrator",
@@ -17,7 +17,6 @@ const FACTORY_WORDS: [&str; 16] = [
     "1234",
     "12345",
     "123456",
-    "888888",
 ];
 
 /// True when the password looks like one that the device was delivered with: one of a short list of generic words,

@@ -198,7 +198,7 @@ fn no_answer(place: &Place) -> Vec<String> {
 
 fn not_rtsp(place: &Place) -> Vec<String> {
     let mut reasons = Vec::new();
-    if matches!(place.port, 80 | 443 | 8000 | 8080 | 8443) {
+    if matches!(place.port, 80 | 443 | 8080 | 8443) {
         reasons
             .push(format!("Port {} is usually the camera's web page; RTSP is usually at 554.", place.port));
     }
@@ -228,7 +228,7 @@ mod tests {
     #[case::same_segment("10.20.0.77", Reach::SameSegment)]
     #[case::same_segment_v6("fd00:1::77", Reach::SameSegment)]
     #[case::next_segment("10.20.1.77", Reach::PrivateElsewhere)]
-    #[case::home("192.168.1.64", Reach::PrivateElsewhere)]
+    #[case::home("192.168.77.20", Reach::PrivateElsewhere)]
     #[case::provider("100.70.1.1", Reach::PrivateElsewhere)]
     #[case::internet("198.51.100.9", Reach::Public)]
     #[case::internet_v6("2001:db8::9", Reach::Public)]
@@ -249,7 +249,7 @@ mod tests {
     )]
     #[case::private_from_outside(
         CauseCode::FeedNoAnswer,
-        place("192.168.1.64", 554, Some("192.168.1.64")),
+        place("192.168.77.20", 554, Some("192.168.77.20")),
         "private address"
     )]
     #[case::no_route(

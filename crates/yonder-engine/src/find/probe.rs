@@ -154,8 +154,8 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case("http://192.168.1.64/onvif/device", "192.0.2.7", "http://192.0.2.7/onvif/device")]
-    #[case("http://192.168.1.64:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
+    #[case("http://192.168.77.20/onvif/device", "192.0.2.7", "http://192.0.2.7/onvif/device")]
+    #[case("http://192.168.77.20:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
     #[case("http://[fe80::1]:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
     #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]")]
     fn hosts_are_exchanged_and_ports_stay(#[case] told: &str, #[case] host: &str, #[case] here: &str) {
