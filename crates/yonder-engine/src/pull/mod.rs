@@ -4,7 +4,7 @@ mod connection;
 mod datagrams;
 mod session;
 
-use std::net::IpAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tokio::net::TcpStream;
@@ -67,7 +67,7 @@ pub(crate) async fn run(
             Err(PullEnd::Cause(cause)) => Err(cause),
         };
         if let Err(cause) = ended {
-            return Err(dial.diagnose(cause).await);
+            return Err(dial.diagnose(cause));
         }
     }
 }
@@ -79,6 +79,8 @@ struct Dial<'a> {
     carrier: Carrier,
     redirects: u32,
     other_tried: bool,
+    /// What the host's name led to at the last attempt.
+    addresses: Vec<SocketAddr>,
 }
 
 impl<'a> Dial<'a> {
@@ -90,11 +92,11 @@ impl<'a> Dial<'a> {
             // What worked last works again; interleaved gets through most networks.
             TransportChoice::Auto => feed.known_carrier().unwrap_or(Carrier::Tcp),
         };
-        Self { feed, spec, carrier, redirects: 0, other_tried: false }
+        Self { feed, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }
     }
 
     async fn attempt(
-        &self,
+        &mut self,
         timeline: &mut Timeline,
         hang_up: &mut watch::Receiver<u64>,
     ) -> Result<(), PullEnd> {
@@ -166,32 +168,31 @@ impl<'a> Dial<'a> {
     }
 
     /// Adds to a cause where in the dial it happened, how long that took, and what it probably means.
-    async fn diagnose(&self, mut cause: Cause) -> Cause {
+    fn diagnose(&self, mut cause: Cause) -> Cause {
         let (step, after) = lock(&self.feed.figures).failing_step(self.feed.clock.now());
         if let Some(step) = step {
             let place = cause.message.trim_end_matches('.').to_owned();
             cause.message = format!("{place} ({step}, after {:.2} s).", after.as_secs_f64());
         }
         let CameraUrl { host, port, .. } = &self.spec.url;
-        // The name was looked up a moment ago: the answer is at hand, or there is none.
-        let addresses = dial::resolve(host, *port).await.unwrap_or_default();
         let place = Place {
             host: host.clone(),
             port: *port,
-            addresses: addresses.iter().map(std::net::SocketAddr::ip).collect(),
+            addresses: self.addresses.iter().map(SocketAddr::ip).collect(),
             own: dial::own_networks(),
         };
         cause.likely = likely_reasons(cause.code, &place);
         cause
     }
 
-    async fn reach(&self) -> Result<(Connection, IpAddr), Cause> {
+    async fn reach(&mut self) -> Result<(Connection, IpAddr), Cause> {
+        self.addresses.clear();
         let CameraUrl { host, port, tls, .. } = &self.spec.url;
         let target = format!("{host}:{port}");
         let explain = |error| causes::feed_dial(&error, &target);
-        let addresses = dial::resolve(host, *port).await.map_err(explain)?;
+        self.addresses = dial::resolve(host, *port).await.map_err(explain)?;
         self.note("name found");
-        let stream = dial::connect(&addresses).await.map_err(explain)?;
+        let stream = dial::connect(&self.addresses).await.map_err(explain)?;
         self.note("connected");
         let camera = stream.peer_addr().map_err(|error| session::lost(&error))?.ip();
         if !tls {

@@ -7,7 +7,7 @@ use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{Feed as StoredFeed, Kind, NewFeed as FeedValues};
 
-use super::Service;
+use super::{Service, lock};
 use crate::error::ServiceError;
 use crate::time;
 
@@ -86,6 +86,8 @@ impl Service {
             }
         }
         self.store.edit_feed(name, &after).map_err(|error| self.explain(error))?;
+        // What failed under the old values may work now.
+        lock(&self.stills).clear();
         self.refresh_relays()?;
         let stored = self.store.feed(&after.name)?;
         self.engine.update_feed(feed_spec(&stored)?);
