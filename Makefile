@@ -11,7 +11,7 @@ MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
 demo: console
-	@command -v cc >/dev/null || $(MAKE) setup
+	@command -v c++ >/dev/null || $(MAKE) setup
 	cargo build --locked -p yonder
 	./target/debug/yonder demo --home .demo
 
