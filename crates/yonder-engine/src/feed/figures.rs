@@ -41,6 +41,11 @@ impl FeedFigures {
         self.steps.push(StepView { name, after: now.saturating_sub(self.dialled) });
     }
 
+    /// The last dial came to a connection.
+    pub(crate) fn was_reached(&self) -> bool {
+        self.steps.iter().any(|step| step.name == "connected")
+    }
+
     /// What the dial was at when it failed, and for how long it had run; no step once pictures flowed.
     pub(crate) fn failing_step(&self, now: Duration) -> (Option<&'static str>, Duration) {
         let step = match self.steps.last().map(|step| step.name) {

@@ -74,9 +74,10 @@ impl Feed {
         *lock(&self.carrier) = carrier;
     }
 
-    /// True while it is worth knocking at the camera's door.
+    /// True while it is worth knocking at the camera's door. One that opens but says nothing is there already:
+    /// knocking would only make it be dialled without a pause.
     pub(crate) fn knocks(&self) -> bool {
-        lock(&self.machine).knocks()
+        lock(&self.machine).knocks() && !lock(&self.figures).was_reached()
     }
 
     /// Why the feed does not flow.
