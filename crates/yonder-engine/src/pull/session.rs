@@ -22,6 +22,8 @@ use super::datagrams::{Datagrams, Received};
 const SILENT_AFTER: Duration = Duration::from_secs(2);
 /// … and for so long is a failure.
 const STALLED_AFTER: Duration = Duration::from_secs(5);
+/// Packets without a whole picture for so long are a failure.
+const LOSSY_PATIENCE: Duration = Duration::from_secs(20);
 /// Pictures without a keyframe for so long are worth a word …
 const KEYFRAME_DUE: Duration = Duration::from_secs(6);
 /// … and for so long are a failure: another dial usually brings one.
@@ -303,12 +305,24 @@ impl<'a> Session<'a> {
         self.drain()?;
         self.tell_reception(now);
         let silent = now.saturating_sub(self.heard);
-        let patience = if self.flowing { STALLED_AFTER } else { STALLED_AFTER * 2 };
-        if silent >= patience {
-            return Err(self.silence(silent).into());
+        if silent < SILENT_AFTER {
+            return Ok(());
         }
-        if self.flowing && silent >= SILENT_AFTER {
-            self.feed.note_silent(self.silence(silent));
+        let cause = self.silence(silent);
+        let lossy = cause.code == CauseCode::FeedPacketLoss;
+        let patience = match (lossy, self.flowing) {
+            // Another dial would take the same way: a whole keyframe is waited for instead.
+            (true, _) => LOSSY_PATIENCE,
+            (false, true) => STALLED_AFTER,
+            (false, false) => STALLED_AFTER * 2,
+        };
+        if silent >= patience {
+            return Err(cause.into());
+        }
+        if self.flowing {
+            self.feed.note_silent(cause);
+        } else if lossy {
+            self.feed.note_held_up(cause);
         }
         Ok(())
     }
