@@ -149,9 +149,9 @@ impl<'a> Session<'a> {
             connection.flush().await.map_err(|error| lost(&error))?;
         }
         if let Some(datagrams) = datagrams {
-            // The tracks are known by the time there is something to send to them.
-            datagrams.set_peers(&self.tracks);
             while let Some(datagram) = self.pull.poll_datagram() {
+                // The tracks are known by the time there is something to send to them.
+                datagrams.set_peers(&self.tracks);
                 datagrams.send(&datagram);
             }
         }
