@@ -26,6 +26,7 @@ mod order;
 mod range;
 mod stream;
 pub mod timeline;
+pub mod ts;
 mod unit;
 
 pub use bits::{BitReader, BitsError};

@@ -14,7 +14,6 @@
 )]
 #![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
 
-mod address;
 pub mod amf0;
 pub mod chunk;
 mod command;
@@ -24,7 +23,6 @@ mod outbox;
 mod publisher;
 mod receiver;
 
-pub use address::{AddressError, KeyError, Repair, ServerAddress, StreamKey};
 pub use command::{Command, CommandError};
 pub use message::{Message, MessageKind};
 pub use outbox::Outbox;

@@ -6,17 +6,16 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use proptest::prelude::*;
+use yonder_address::{RtmpServer, StreamKey};
 use yonder_media::flv::Body;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
-use yonder_rtmp::{
-    Command, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent, ServerAddress, StreamKey,
-};
+use yonder_rtmp::{Command, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent};
 
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let (server, _) = ServerAddress::parse("rtmp://ingest.example.net/live").unwrap();
-    let (key, _) = StreamKey::parse("a-key-of-some-length", &server).unwrap();
+    let server = RtmpServer { tls: false, host: "ingest.example.net".into(), port: 1935, app: "live".into() };
+    let key = StreamKey::from_stored("a-key-of-some-length".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 1 });
     publisher.start(T0);
     publisher

@@ -6,6 +6,7 @@ mod probe;
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use yonder_address::Authority;
 use yonder_onvif::{DeviceFacts, MULTICAST_PORT, Profile};
 use yonder_rtsp::Credentials;
 
@@ -103,16 +104,10 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
 /// One host: it is probed directly, and asked at its usual address when it does not answer that.
 async fn at_host(at: &str, wait: Duration) -> Result<Vec<Candidate>, FindError> {
     let at = at.trim();
-    let (host, port) = match at.rsplit_once(':') {
-        Some((host, port)) if !host.contains(':') || host.ends_with(']') => {
-            (host, Some(port.parse::<u16>().map_err(|_| FindError::Host(at.to_owned()))?))
-        }
-        _ => (at, None),
-    };
-    let plain = host.trim_matches(['[', ']']);
-    let addresses = dial::resolve(plain, MULTICAST_PORT).await;
+    let Authority { host, port } = Authority::parse(at).map_err(|_| FindError::Host(at.to_owned()))?;
+    let addresses = dial::resolve(&host, MULTICAST_PORT).await;
     let addresses = addresses.map_err(|_| FindError::Host(at.to_owned()))?;
-    let usual = Candidate::usual(plain, port);
+    let usual = Candidate::usual(&host, port);
     if port.is_some() {
         // Whoever names the port knows where to ask.
         return Ok(vec![usual]);

@@ -5,7 +5,11 @@ use bytes::{BufMut, Bytes, BytesMut};
 use crate::bits::{BitReader, BitsError};
 use crate::stream::AudioConfig;
 
+use super::SAMPLE_RATES;
 use super::config::{AudioSpecificConfig, ConfigError};
+
+/// Bytes of a header without a check value.
+const HEADER: usize = 7;
 
 /// Why an ADTS file was refused.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -57,7 +61,7 @@ pub fn split_adts(data: &Bytes) -> Result<(AudioConfig, Vec<Bytes>), AdtsError> 
         let channels = r.bits(3)?;
         r.skip(4)?;
         let length = usize::try_from(r.bits(13)?).unwrap_or_default();
-        let header = if unprotected { 7 } else { 9 };
+        let header = if unprotected { HEADER } else { HEADER + 2 };
         if length <= header || at + length > data.len() {
             return Err(AdtsError::Short { at });
         }
@@ -68,6 +72,31 @@ pub fn split_adts(data: &Bytes) -> Result<(AudioConfig, Vec<Bytes>), AdtsError> 
         at += length;
     }
     Ok((config.ok_or(AdtsError::Empty)?, frames))
+}
+
+/// The header in front of a raw frame of `frame` bytes, without a check value; `None` where ADTS cannot say what
+/// the configuration says, or the frame is too long for it.
+#[must_use]
+pub fn adts_header(facts: &AudioSpecificConfig, frame: usize) -> Option<Bytes> {
+    let rate = SAMPLE_RATES.iter().position(|rate| *rate == facts.sample_rate)?;
+    let rate = u64::try_from(rate).ok()?;
+    // Two bits of profile: the core coder's object type less one. What HE-AAC adds is found by the decoder.
+    let profile = match facts.object_type {
+        object @ 1..=4 => u64::from(object - 1),
+        5 | 29 => 1,
+        _ => return None,
+    };
+    let channels = match facts.channels {
+        8 => 7,
+        channels @ 1..=6 => u64::from(channels),
+        _ => return None,
+    };
+    let length = u64::try_from(frame + HEADER).ok().filter(|length| *length < 1 << 13)?;
+    // syncword, MPEG-4, layer 0, no check value; then the fields, and a buffer fullness of all ones.
+    let word = 0xfff1 << 40 | profile << 38 | rate << 34 | channels << 30 | length << 13 | 0x7ff << 2;
+    let mut header = BytesMut::with_capacity(HEADER);
+    header.put_uint(word, HEADER);
+    Some(header.freeze())
 }
 
 fn specific_config(object_type: u32, rate: u32, channels: u32) -> Result<AudioConfig, ConfigError> {
@@ -91,6 +120,15 @@ mod tests {
         assert_eq!((config.sample_rate(), config.channels()), (48_000, 2));
         let AudioConfig::Aac { specific, .. } = config else { panic!("{config:?}") };
         assert_eq!(specific[..], [0x11, 0x90]);
+    }
+
+    #[test]
+    fn a_header_is_written_as_it_was_read() {
+        let facts = AudioSpecificConfig { object_type: 2, sample_rate: 48_000, channels: 2 };
+        assert_eq!(adts_header(&facts, 3).unwrap()[..], FRAME[..7]);
+        assert_eq!(adts_header(&facts, 8_185), None);
+        assert_eq!(adts_header(&AudioSpecificConfig { channels: 0, ..facts }, 3), None);
+        assert_eq!(adts_header(&AudioSpecificConfig { sample_rate: 12_345, ..facts }, 3), None);
     }
 
     #[test]

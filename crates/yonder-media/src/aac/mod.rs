@@ -4,7 +4,7 @@ mod adts;
 mod config;
 mod latm;
 
-pub use adts::{AdtsError, split_adts};
+pub use adts::{AdtsError, adts_header, split_adts};
 pub use config::{AudioSpecificConfig, ConfigError};
 pub use latm::{LatmError, StreamMux};
 

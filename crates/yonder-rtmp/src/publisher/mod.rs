@@ -15,10 +15,10 @@ use std::collections::VecDeque;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
+use yonder_address::{RtmpServer, StreamKey};
 use yonder_media::flv::Body;
 use yonder_media::{StreamHeaders, Track, VideoCodec, VideoConfig};
 
-use crate::address::{ServerAddress, StreamKey};
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
 use crate::command::{Command, CommandError};
 use crate::handshake::{Handshake, HandshakeError};
@@ -34,7 +34,7 @@ const CHUNK_SIZE: u32 = 65_536;
 #[derive(Debug, Clone)]
 pub struct PublisherConfig {
     /// The server.
-    pub server: ServerAddress,
+    pub server: RtmpServer,
     /// The stream key.
     pub key: StreamKey,
     /// Fills the handshake; random in service, fixed in tests.

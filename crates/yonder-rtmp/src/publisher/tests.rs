@@ -8,8 +8,8 @@ use yonder_media::{AccessUnit, Payload};
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let (server, _) = ServerAddress::parse("rtmp://ingest.example.net/live").unwrap();
-    let (key, _) = StreamKey::parse("planted-secret-key", &server).unwrap();
+    let server = RtmpServer { tls: false, host: "ingest.example.net".into(), port: 1935, app: "live".into() };
+    let key = StreamKey::from_stored("planted-secret-key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
     publisher.start(T0);
     publisher

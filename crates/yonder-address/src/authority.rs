@@ -1,0 +1,126 @@
+//! Host and port, as every kind of address has them (RFC 3986, 3.2).
+
+use std::fmt;
+use std::net::Ipv6Addr;
+
+/// Why a host or a port was refused.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum AuthorityError {
+    /// There is no host.
+    #[error("the address names no host")]
+    NoHost,
+    /// The host is neither a name nor an address.
+    #[error("the host {0:?} is neither a name nor an address")]
+    Host(String),
+    /// The port is not a number from 1 to 65535.
+    #[error("the port {0:?} is not a number from 1 to 65535")]
+    Port(String),
+}
+
+/// A host with a port, or without.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Authority {
+    /// Host name in lower case, or address; IPv6 without brackets.
+    pub host: String,
+    /// Port, where one is named.
+    pub port: Option<u16>,
+}
+
+impl Authority {
+    /// Reads `host`, `host:port`, `[v6]` or `[v6]:port`. A colon without a port behind it is left aside.
+    ///
+    /// # Errors
+    /// [`AuthorityError`] telling which part is wrong.
+    pub fn parse(text: &str) -> Result<Self, AuthorityError> {
+        let malformed = || AuthorityError::Host(text.to_owned());
+        let (host, port) = match text.strip_prefix('[') {
+            Some(rest) => {
+                let (host, after) = rest.split_once(']').ok_or_else(malformed)?;
+                let port = match after.strip_prefix(':') {
+                    Some(port) => port,
+                    None if after.is_empty() => "",
+                    None => return Err(malformed()),
+                };
+                host.parse::<Ipv6Addr>().map_err(|_| AuthorityError::Host(host.to_owned()))?;
+                (host, port)
+            }
+            // An IPv6 address without brackets cannot be told from its port; without a port it can.
+            None if text.parse::<Ipv6Addr>().is_ok() => (text, ""),
+            None => text.split_once(':').unwrap_or((text, "")),
+        };
+        if host.is_empty() {
+            return Err(AuthorityError::NoHost);
+        }
+        let is_name = host.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '.' | '_'));
+        if !is_name && host.parse::<Ipv6Addr>().is_err() {
+            return Err(AuthorityError::Host(host.to_owned()));
+        }
+        let port = match port {
+            "" => None,
+            text => match text.parse::<u16>() {
+                Ok(number) if number > 0 => Some(number),
+                _ => return Err(AuthorityError::Port(text.to_owned())),
+            },
+        };
+        Ok(Self { host: host.to_ascii_lowercase(), port })
+    }
+
+    /// A host whose port is left out where it is the usual one.
+    #[must_use]
+    pub fn shown(host: &str, port: u16, usual: u16) -> Self {
+        Self { host: host.to_owned(), port: Some(port).filter(|port| *port != usual) }
+    }
+}
+
+impl fmt::Display for Authority {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if self.host.contains(':') {
+            write!(f, "[{}]", self.host)?;
+        } else {
+            f.write_str(&self.host)?;
+        }
+        self.port.map_or(Ok(()), |port| write!(f, ":{port}"))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::name("Ingest.example.net", "ingest.example.net", None)]
+    #[case::port("ingest.example.net:1936", "ingest.example.net", Some(1936))]
+    #[case::empty_port("ingest.example.net:", "ingest.example.net", None)]
+    #[case::v4("192.0.2.7:8890", "192.0.2.7", Some(8890))]
+    #[case::v6("[2001:db8::1]", "2001:db8::1", None)]
+    #[case::v6_port("[2001:db8::1]:1935", "2001:db8::1", Some(1935))]
+    #[case::bare_v6("2001:db8::1", "2001:db8::1", None)]
+    fn hosts_and_ports_are_read(#[case] text: &str, #[case] host: &str, #[case] port: Option<u16>) {
+        assert_eq!(Authority::parse(text), Ok(Authority { host: host.to_owned(), port }));
+    }
+
+    #[rstest]
+    #[case("", AuthorityError::NoHost)]
+    #[case(":80", AuthorityError::NoHost)]
+    #[case("a,b", AuthorityError::Host("a,b".into()))]
+    #[case("a:0", AuthorityError::Port("0".into()))]
+    #[case("a:70000", AuthorityError::Port("70000".into()))]
+    #[case("a:b", AuthorityError::Port("b".into()))]
+    #[case("[2001:db8::1", AuthorityError::Host("[2001:db8::1".into()))]
+    #[case("[2001:db8::1]x", AuthorityError::Host("[2001:db8::1]x".into()))]
+    #[case("[example]", AuthorityError::Host("example".into()))]
+    fn malformed_ones_are_refused(#[case] text: &str, #[case] error: AuthorityError) {
+        assert_eq!(Authority::parse(text), Err(error));
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_shown_reads_back_the_same(text in "[a-z0-9.:\\[\\]-]{0,24}") {
+            if let Ok(authority) = Authority::parse(&text) {
+                prop_assert_eq!(Authority::parse(&authority.to_string()), Ok(authority));
+            }
+        }
+    }
+}

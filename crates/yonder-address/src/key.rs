@@ -1,0 +1,98 @@
+//! Stream keys.
+
+use std::fmt;
+
+use secrecy::{ExposeSecret as _, SecretString};
+
+use crate::repair::{Repair, bare, note};
+
+/// Longest key accepted, in characters. Platforms with signed parameters reach a few hundred.
+const MAX_KEY: usize = 1024;
+/// Keys shorter than this show nothing of themselves.
+const LONG_ENOUGH: usize = 12;
+/// Characters shown of a long key.
+const SHOWN: usize = 4;
+
+/// Why a stream key was refused. Never holds the key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum KeyError {
+    /// Nothing is left after blanks are dropped.
+    #[error("the stream key is empty")]
+    Empty,
+    /// A blank inside.
+    #[error("the stream key holds a blank at position {0}")]
+    Blank(usize),
+    /// A control character inside.
+    #[error("the stream key holds a control character at position {0}")]
+    Control(usize),
+    /// Longer than any platform's.
+    #[error("the stream key is longer than {MAX_KEY} characters")]
+    TooLong,
+    /// It is an address of another server.
+    #[error("an address was pasted where the stream key belongs, and it is not of this server")]
+    OtherAddress,
+}
+
+/// A stream key. Displaying and debugging show at most its last four characters.
+#[derive(Clone)]
+pub struct StreamKey(SecretString);
+
+impl StreamKey {
+    /// Reads a key that stands alone, and notes what was put right in it.
+    ///
+    /// # Errors
+    /// [`KeyError`], which never repeats the key.
+    pub(crate) fn read(text: &str, repairs: &mut Vec<Repair>) -> Result<Self, KeyError> {
+        let text = bare(text, repairs);
+        let key: String = text.chars().filter(|c| !matches!(c, '\r' | '\n')).collect();
+        if key.len() != text.len() {
+            note(repairs, Repair::Unfolded);
+        }
+        let bare = key.trim_start_matches('/');
+        if bare.len() != key.len() {
+            note(repairs, Repair::Slashes);
+        }
+        if bare.is_empty() {
+            return Err(KeyError::Empty);
+        }
+        if bare.contains("://") {
+            return Err(KeyError::OtherAddress);
+        }
+        if let Some(at) = bare.chars().position(char::is_whitespace) {
+            return Err(KeyError::Blank(at + 1));
+        }
+        if let Some(at) = bare.chars().position(char::is_control) {
+            return Err(KeyError::Control(at + 1));
+        }
+        if bare.chars().count() > MAX_KEY {
+            return Err(KeyError::TooLong);
+        }
+        Ok(Self(bare.to_owned().into()))
+    }
+
+    /// A key that was checked before it was stored.
+    #[must_use]
+    pub fn from_stored(key: SecretString) -> Self {
+        Self(key)
+    }
+
+    /// The key itself, for the wire and for the sealed store.
+    #[must_use]
+    pub fn expose(&self) -> &str {
+        self.0.expose_secret()
+    }
+
+    /// The last characters, for people to tell keys apart: four of a long key, none of a short one.
+    #[must_use]
+    pub fn ending(&self) -> String {
+        let count = self.expose().chars().count();
+        let shown = if count >= LONG_ENOUGH { SHOWN } else { 0 };
+        self.expose().chars().skip(count - shown).collect()
+    }
+}
+
+impl fmt::Debug for StreamKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "StreamKey(…{})", self.ending())
+    }
+}

@@ -1,0 +1,31 @@
+//! Server addresses, stream keys and passphrases, as people paste them: together or apart, with stray blanks,
+//! quotes and slashes. What can be put right is put right and told; the rest is refused with its reason.
+//!
+//! Pure: no name is looked up here.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+
+mod authority;
+mod key;
+mod passphrase;
+mod paste;
+mod repair;
+mod rtmp;
+mod server;
+mod srt;
+
+pub use authority::{Authority, AuthorityError};
+pub use key::{KeyError, StreamKey};
+pub use passphrase::{KeyLength, Passphrase, PassphraseError};
+pub use paste::{PasteError, Pasted, read_pasted, read_server};
+pub use repair::Repair;
+pub use rtmp::RtmpServer;
+pub use server::{AddressError, Protocol, ServerAddress};
+pub use srt::{LATENCY_RANGE_MS, SrtServer, StreamIdError, stream_id};

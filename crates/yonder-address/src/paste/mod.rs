@@ -1,0 +1,153 @@
+//! Server address and stream key, together or apart.
+
+use crate::key::{KeyError, StreamKey};
+use crate::repair::{Repair, bare, note};
+use crate::rtmp::RtmpServer;
+use crate::server::{AddressError, Protocol, ServerAddress, open};
+use crate::srt::SrtServer;
+
+/// Why what was pasted cannot be used. Never holds the key.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum PasteError {
+    /// The server address.
+    #[error(transparent)]
+    Server(#[from] AddressError),
+    /// The stream key.
+    #[error(transparent)]
+    Key(#[from] KeyError),
+    /// Neither field holds an address.
+    #[error("the server address is missing")]
+    NoServer,
+    /// RTMP needs a key, and there is none in either field.
+    #[error("the stream key is missing: it is neither given nor at the end of the server address")]
+    NoKey,
+    /// A stream ID and a key are given, and it is not said how they belong together.
+    #[error(
+        "the address has a stream ID and a key is given as well; write {{key}} where the key belongs in the stream ID"
+    )]
+    StreamIdAndKey,
+}
+
+/// What was pasted, read and put right.
+#[derive(Debug, Clone)]
+pub struct Pasted {
+    /// Server, without any secret.
+    pub server: ServerAddress,
+    /// Stream key; SRT may do without.
+    pub key: Option<StreamKey>,
+    /// What was put right.
+    pub repairs: Vec<Repair>,
+}
+
+/// Reads a server address that must not hold a key: a backup one, or a changed one.
+///
+/// # Errors
+/// [`AddressError`] telling what is wrong with it.
+pub fn read_server(text: &str) -> Result<(ServerAddress, Vec<Repair>), AddressError> {
+    let (server, id, mut repairs) = read_address(text)?;
+    if id.is_some() {
+        note(&mut repairs, Repair::StreamIdSealed);
+    }
+    Ok((server, repairs))
+}
+
+fn read_address(text: &str) -> Result<(ServerAddress, Option<String>, Vec<Repair>), AddressError> {
+    let opened = open(text)?;
+    if opened.protocol == Protocol::Srt {
+        let (server, id, repairs) = SrtServer::read(opened)?;
+        Ok((ServerAddress::Srt(server), id, repairs))
+    } else {
+        let (server, repairs) = RtmpServer::read(opened)?;
+        Ok((ServerAddress::Rtmp(server), None, repairs))
+    }
+}
+
+/// Reads server address and key as they were pasted into two fields, either of which may be empty or hold both.
+///
+/// # Errors
+/// [`PasteError`] telling what is wrong, or missing.
+pub fn read_pasted(server: Option<&str>, key: Option<&str>) -> Result<Pasted, PasteError> {
+    let given = |text: Option<&str>| text.filter(|text| !text.trim().is_empty()).map(str::to_owned);
+    match (given(server), given(key)) {
+        (Some(server), Some(key)) => read_apart(&server, &key),
+        (Some(both), None) => read_together(&both),
+        (None, Some(both)) if is_address(&both) => read_together(&both),
+        (None, _) => Err(PasteError::NoServer),
+    }
+}
+
+fn is_address(text: &str) -> bool {
+    bare(text, &mut Vec::new()).contains("://")
+}
+
+fn read_apart(server: &str, key: &str) -> Result<Pasted, PasteError> {
+    let (server, id, mut repairs) = read_address(server)?;
+    match server {
+        ServerAddress::Rtmp(server) => {
+            let (server, key) = read_rtmp_key(server, key, &mut repairs)?;
+            Ok(Pasted { server: ServerAddress::Rtmp(server), key: Some(key), repairs })
+        }
+        ServerAddress::Srt(server) => {
+            if id.is_some() {
+                return Err(PasteError::StreamIdAndKey);
+            }
+            let key = StreamKey::read(key, &mut repairs)?;
+            Ok(Pasted { server: ServerAddress::Srt(server), key: Some(key), repairs })
+        }
+    }
+}
+
+fn read_rtmp_key(
+    server: RtmpServer,
+    key: &str,
+    repairs: &mut Vec<Repair>,
+) -> Result<(RtmpServer, StreamKey), PasteError> {
+    let text = bare(key, repairs);
+    if text.contains("://") {
+        // The key field holds a whole address: of this server, with the key behind it.
+        let whole = RtmpServer::read(open(text)?)?.0;
+        let prefix = format!("{}/", server.app);
+        let behind = Some(&whole)
+            .filter(|whole| (whole.tls, &whole.host, whole.port) == (server.tls, &server.host, server.port));
+        let (server, key) = match behind.and_then(|whole| whole.app.strip_prefix(&prefix)) {
+            Some(key) => (server, key.to_owned()),
+            // The same whole address in both fields.
+            None if whole == server => server.split_last().ok_or(PasteError::NoKey)?,
+            None => return Err(KeyError::OtherAddress.into()),
+        };
+        note(repairs, Repair::KeyInAddress);
+        return Ok((server, StreamKey::read(&key, repairs)?));
+    }
+    let key = StreamKey::read(text, repairs)?;
+    match server.split_last() {
+        Some((shorter, last)) if last == key.expose() => {
+            note(repairs, Repair::KeyTwice);
+            Ok((shorter, key))
+        }
+        _ => Ok((server, key)),
+    }
+}
+
+fn read_together(text: &str) -> Result<Pasted, PasteError> {
+    let (server, id, mut repairs) = read_address(text)?;
+    match server {
+        ServerAddress::Rtmp(server) => {
+            let (server, key) = server.split_last().ok_or(PasteError::NoKey)?;
+            note(&mut repairs, Repair::KeySplitOff);
+            let key = StreamKey::read(&key, &mut repairs)?;
+            Ok(Pasted { server: ServerAddress::Rtmp(server), key: Some(key), repairs })
+        }
+        ServerAddress::Srt(server) => {
+            let key = id.map(|id| StreamKey::read(&id, &mut repairs)).transpose()?;
+            if key.is_some() {
+                note(&mut repairs, Repair::StreamIdSealed);
+            } else if server.stream_id.is_some() {
+                return Err(PasteError::NoKey);
+            }
+            Ok(Pasted { server: ServerAddress::Srt(server), key, repairs })
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

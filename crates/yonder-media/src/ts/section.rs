@@ -1,0 +1,170 @@
+//! Program association and program map sections (2.4.4).
+
+use bytes::{BufMut, Bytes, BytesMut};
+
+use super::crc::crc32;
+
+const PAT_TABLE: u8 = 0;
+const PMT_TABLE: u8 = 2;
+/// The one program.
+const PROGRAM: u16 = 1;
+/// Elementary streams looked at in a received map.
+const MAX_STREAMS: usize = 16;
+
+/// What an elementary stream is (table 2-34).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StreamType {
+    /// AAC in ADTS (0x0f).
+    Adts,
+    /// H.264 (0x1b).
+    H264,
+    /// H.265 (0x24).
+    H265,
+    /// Anything else, by its number.
+    Other(u8),
+}
+
+impl StreamType {
+    fn number(self) -> u8 {
+        match self {
+            Self::Adts => 0x0f,
+            Self::H264 => 0x1b,
+            Self::H265 => 0x24,
+            Self::Other(number) => number,
+        }
+    }
+
+    fn from_number(number: u8) -> Self {
+        match number {
+            0x0f => Self::Adts,
+            0x1b => Self::H264,
+            0x24 => Self::H265,
+            other => Self::Other(other),
+        }
+    }
+}
+
+/// A map: the PID of the clock, and the streams.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(super) struct ProgramMap {
+    pub(super) pcr_pid: u16,
+    pub(super) streams: Vec<(StreamType, u16)>,
+}
+
+/// A whole section: table, extension and version in front, check value behind.
+fn section(table: u8, version: u8, body: &[u8]) -> Bytes {
+    let mut out = BytesMut::with_capacity(12 + body.len());
+    // section_length counts from behind itself: five bytes of header, body, check value.
+    let length = u16::try_from(5 + body.len() + 4).unwrap_or_default();
+    out.put_u8(table);
+    out.put_u16(0xb000 | length & 0x0fff);
+    out.put_u16(PROGRAM);
+    out.put_u8(0xc1 | (version & 0x1f) << 1);
+    out.put_u16(0); // section_number, last_section_number
+    out.put_slice(body);
+    out.put_u32(crc32(&out));
+    out.freeze()
+}
+
+/// The program association section.
+pub(super) fn association(map_pid: u16, version: u8) -> Bytes {
+    let mut body = [0; 4];
+    let (program, pid) = body.split_at_mut(2);
+    program.copy_from_slice(&PROGRAM.to_be_bytes());
+    pid.copy_from_slice(&(0xe000 | map_pid).to_be_bytes());
+    section(PAT_TABLE, version, &body)
+}
+
+/// The program map section.
+pub(super) fn map(map: &ProgramMap, version: u8) -> Bytes {
+    let mut body = BytesMut::with_capacity(4 + 5 * map.streams.len());
+    body.put_u16(0xe000 | map.pcr_pid);
+    body.put_u16(0xf000); // program_info_length
+    for (kind, pid) in &map.streams {
+        body.put_u8(kind.number());
+        body.put_u16(0xe000 | pid);
+        body.put_u16(0xf000); // ES_info_length
+    }
+    section(PMT_TABLE, version, &body)
+}
+
+/// The body of a received section of the given table, checked; `payload` begins with its pointer field.
+fn body_of(payload: &[u8], table: u8) -> Option<&[u8]> {
+    let (&pointer, rest) = payload.split_first()?;
+    let section = rest.get(usize::from(pointer)..)?;
+    let (&[id, high, low], _) = section.split_first_chunk::<3>()?;
+    if id != table {
+        return None;
+    }
+    let length = usize::from(u16::from_be_bytes([high & 0x0f, low]));
+    let whole = section.get(..3 + length)?;
+    if crc32(whole) != 0 {
+        return None;
+    }
+    whole.get(8..whole.len().checked_sub(4)?)
+}
+
+/// The PID of the first program's map.
+pub(super) fn read_association(payload: &[u8]) -> Option<u16> {
+    let body = body_of(payload, PAT_TABLE)?;
+    body.chunks_exact(4).find_map(|entry| match entry {
+        // Program 0 is the network information, not a program.
+        [0, 0, ..] => None,
+        [_, _, high, low] => Some(u16::from_be_bytes([high & 0x1f, *low])),
+        _ => None,
+    })
+}
+
+/// The program map.
+pub(super) fn read_map(payload: &[u8]) -> Option<ProgramMap> {
+    let body = body_of(payload, PMT_TABLE)?;
+    let (&[pcr_high, pcr_low, info_high, info_low], rest) = body.split_first_chunk::<4>()?;
+    let mut rest = rest.get(usize::from(u16::from_be_bytes([info_high & 0x0f, info_low]))..)?;
+    let mut streams = Vec::new();
+    while let Some((&[kind, high, low, info_high, info_low], after)) = rest.split_first_chunk::<5>() {
+        if streams.len() == MAX_STREAMS {
+            break;
+        }
+        streams.push((StreamType::from_number(kind), u16::from_be_bytes([high & 0x1f, low])));
+        rest = after.get(usize::from(u16::from_be_bytes([info_high & 0x0f, info_low]))..)?;
+    }
+    Some(ProgramMap { pcr_pid: u16::from_be_bytes([pcr_high & 0x1f, pcr_low]), streams })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn pointed(section: &[u8]) -> Vec<u8> {
+        [&[0][..], section].concat()
+    }
+
+    #[test]
+    fn an_association_names_the_map() {
+        let section = association(0x1000, 0);
+        assert_eq!(section.len(), 16);
+        assert_eq!(read_association(&pointed(&section)), Some(0x1000));
+    }
+
+    #[test]
+    fn a_map_names_clock_and_streams() {
+        let streams = vec![(StreamType::H265, 0x100), (StreamType::Adts, 0x101)];
+        let sent = ProgramMap { pcr_pid: 0x100, streams };
+        assert_eq!(read_map(&pointed(&map(&sent, 3))), Some(sent));
+    }
+
+    #[test]
+    fn a_damaged_section_is_left_aside() {
+        let mut section = association(0x1000, 0).to_vec();
+        section[9] ^= 1;
+        assert_eq!(read_association(&pointed(&section)), None);
+    }
+
+    proptest! {
+        #[test]
+        fn any_bytes_are_read_or_refused(data: Vec<u8>) {
+            let _ = (read_association(&data), read_map(&data));
+        }
+    }
+}

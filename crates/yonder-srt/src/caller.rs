@@ -1,0 +1,369 @@
+//! The calling side (4.3.1).
+//!
+//! ```text
+//!   Inducing ─▶ Concluding ─▶ Connected ─▶ over
+//! ```
+
+use std::collections::VecDeque;
+use std::net::IpAddr;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use yonder_address::{KeyLength, Passphrase, StreamKey};
+
+use crate::connection::{Agreement, Connection, Figures};
+use crate::crypto::{Entropy, KeyRefresh, KeyRing};
+use crate::error::{CloseReason, Rejection, SrtError};
+use crate::packet::{
+    Control, Extension, Handshake, HandshakeKind, KeyMaterial, KeyState, Packet, PacketBody, flags,
+};
+use crate::sequence::SEQUENCE_MASK;
+
+/// A handshake packet is repeated so often until it is answered.
+const REPEAT: Duration = Duration::from_millis(250);
+/// Each half of the handshake may take so long.
+const PATIENCE: Duration = Duration::from_secs(3);
+/// In the first answer of a listener that speaks version 5 (4.3.1.1).
+const MAGIC: u16 = 0x4a17;
+/// Version of ours, as 1.5.0: whoever knows the extensions used here is at least 1.3.
+pub(crate) const VERSION: u32 = 0x0001_0500;
+/// Largest packet with all headers: an Ethernet frame.
+pub(crate) const MTU: u32 = 1500;
+/// Packets that we can hold.
+pub(crate) const WINDOW: u32 = 8_192;
+
+/// How to call.
+pub struct CallerConfig {
+    /// Stream ID, which may be a secret.
+    pub stream_id: Option<StreamKey>,
+    /// Passphrase and length of the key that is made from it.
+    pub encryption: Option<(Passphrase, KeyLength)>,
+    /// How long the peer is to hold back what we send, so that losses can be repaired.
+    pub latency: Duration,
+    /// When keys change.
+    pub refresh: KeyRefresh,
+    /// Address that we call from.
+    pub address: IpAddr,
+    /// Only ask whether somebody listens: stop before anything secret is sent.
+    pub knock: bool,
+    /// Random bytes, for socket and sequence numbers and for keys.
+    pub entropy: Entropy,
+}
+
+impl std::fmt::Debug for CallerConfig {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("CallerConfig").field("latency", &self.latency).finish_non_exhaustive()
+    }
+}
+
+/// What happened.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CallerEvent {
+    /// The listener answered; what it says of the length of its key, in bits, where it says something.
+    Answered {
+        /// Bits of the key that the listener prefers.
+        key_bits: Option<u16>,
+    },
+    /// The connection is there; what is pushed will be held back for `latency`.
+    Connected {
+        /// The latency that both agreed on.
+        latency: Duration,
+    },
+}
+
+/// How far the dialogue is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CallerStep {
+    /// Waiting for the cookie.
+    Inducing,
+    /// Waiting to be accepted.
+    Concluding,
+    /// Connected.
+    Connected,
+    /// Over.
+    Over,
+}
+
+/// The machine.
+pub struct Caller {
+    config: CallerConfig,
+    step: CallerStep,
+    epoch: Duration,
+    socket: u32,
+    initial_sequence: u32,
+    request: Handshake,
+    keys: Option<KeyRing>,
+    repeat_at: Duration,
+    /// When the last handshake packet was sent.
+    asked_at: Duration,
+    deadline: Duration,
+    connection: Option<Connection>,
+    events: VecDeque<CallerEvent>,
+}
+
+impl std::fmt::Debug for Caller {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Caller").field("step", &self.step).finish_non_exhaustive()
+    }
+}
+
+impl Caller {
+    /// Begins to call.
+    #[must_use]
+    pub fn new(mut config: CallerConfig, now: Duration) -> Self {
+        let mut random = [0; 8];
+        (config.entropy)(&mut random);
+        let [a, b, c, d, e, f, g, h] = random;
+        let socket = (u32::from_be_bytes([a, b, c, d]) & 0x3fff_ffff).max(1);
+        let initial_sequence = u32::from_be_bytes([e, f, g, h]) & SEQUENCE_MASK;
+        // 4.3.1.1: the first goes as version 4 with 2 in the extension field, which all versions understand.
+        let request = Handshake {
+            version: 4,
+            encryption: 0,
+            extension_field: 2,
+            initial_sequence,
+            mtu: MTU,
+            window: WINDOW,
+            kind: HandshakeKind::Induction,
+            socket,
+            cookie: 0,
+            address: config.address,
+            extensions: Vec::new(),
+        };
+        Self {
+            config,
+            step: CallerStep::Inducing,
+            epoch: now,
+            socket,
+            initial_sequence,
+            request,
+            keys: None,
+            repeat_at: now,
+            asked_at: now,
+            deadline: now + PATIENCE,
+            connection: None,
+            events: VecDeque::new(),
+        }
+    }
+
+    /// How far it is.
+    #[must_use]
+    pub fn step(&self) -> CallerStep {
+        self.step
+    }
+
+    /// Why it is over, once it is.
+    #[must_use]
+    pub fn closed(&self) -> Option<CloseReason> {
+        self.connection.as_ref().and_then(Connection::closed)
+    }
+
+    /// What was measured so far.
+    #[must_use]
+    pub fn figures(&self) -> Figures {
+        self.connection.as_ref().map(Connection::figures).unwrap_or_default()
+    }
+
+    /// Payload bytes that wait to be sent for the first time.
+    #[must_use]
+    pub fn backlog(&self) -> usize {
+        self.connection.as_ref().map_or(0, Connection::backlog)
+    }
+
+    /// Puts a payload into the stream; nothing happens before the connection is there.
+    pub fn send(&mut self, payload: Bytes, at: Duration) {
+        if let Some(connection) = &mut self.connection {
+            connection.send(payload, at);
+        }
+    }
+
+    /// Says goodbye.
+    pub fn close(&mut self) {
+        if let Some(connection) = &mut self.connection {
+            connection.close();
+        }
+        self.step = CallerStep::Over;
+    }
+
+    /// What happened, oldest first.
+    pub fn poll_event(&mut self) -> Option<CallerEvent> {
+        self.events.pop_front()
+    }
+
+    /// Takes a datagram. What is no packet of this connection is left aside: anybody can send one.
+    ///
+    /// # Errors
+    /// [`SrtError`] when the listener refuses.
+    pub fn handle_datagram(&mut self, datagram: Bytes, now: Duration) -> Result<(), SrtError> {
+        let Ok(packet) = Packet::read(datagram) else { return Ok(()) };
+        if packet.destination != self.socket {
+            return Ok(());
+        }
+        if let Some(connection) = &mut self.connection {
+            connection.handle_packet(packet, now);
+            return Ok(());
+        }
+        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(answer)), .. } = packet else {
+            return Ok(());
+        };
+        match (self.step, answer.kind) {
+            (_, HandshakeKind::Rejection(code)) => {
+                self.step = CallerStep::Over;
+                Err(match Rejection::from_code(code) {
+                    Rejection::BadSecret => SrtError::PassphraseRefused,
+                    Rejection::Unsecured if self.config.encryption.is_some() => {
+                        SrtError::PassphraseUnexpected
+                    }
+                    rejection => SrtError::Rejected(rejection),
+                })
+            }
+            (CallerStep::Inducing, HandshakeKind::Induction) => self.handle_induction(&answer, now),
+            (CallerStep::Concluding, HandshakeKind::Conclusion) => {
+                self.handle_conclusion(&answer, timestamp, now)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn handle_induction(&mut self, answer: &Handshake, now: Duration) -> Result<(), SrtError> {
+        if answer.version < 5 || answer.extension_field != MAGIC {
+            self.step = CallerStep::Over;
+            return Err(SrtError::Version(answer.version));
+        }
+        let key_bits = match answer.encryption {
+            bits @ 2..=4 => Some(bits * 64),
+            _ => None,
+        };
+        self.events.push_back(CallerEvent::Answered { key_bits });
+        if self.config.knock {
+            self.step = CallerStep::Over;
+            return Ok(());
+        }
+        let latency = u16::try_from(self.config.latency.as_millis()).unwrap_or(u16::MAX);
+        let mut extensions = vec![Extension::Latency {
+            response: false,
+            version: VERSION,
+            flags: flags::ALL,
+            receive_ms: latency,
+            send_ms: latency,
+        }];
+        if let Some((passphrase, length)) = self.config.encryption.clone() {
+            let keys = KeyRing::generate(passphrase, length, &mut self.config.entropy);
+            extensions.extend(keys.material().map(Extension::KeyRequest));
+            self.keys = Some(keys);
+            self.request.encryption = length.bits() / 64;
+        }
+        if let Some(id) = &self.config.stream_id {
+            extensions.push(Extension::stream_id(id.expose()));
+        }
+        self.request.version = 5;
+        self.request.kind = HandshakeKind::Conclusion;
+        self.request.cookie = answer.cookie;
+        self.request.extension_field = extensions.iter().fold(0, |sum, extension| sum | extension.flag());
+        self.request.extensions = extensions;
+        self.step = CallerStep::Concluding;
+        self.repeat_at = now;
+        self.deadline = now + PATIENCE;
+        Ok(())
+    }
+
+    fn handle_conclusion(
+        &mut self,
+        answer: &Handshake,
+        timestamp: u32,
+        now: Duration,
+    ) -> Result<(), SrtError> {
+        let mut send_latency = self.config.latency;
+        let mut receive_latency = self.config.latency;
+        let mut key_answer = None;
+        for extension in &answer.extensions {
+            match extension {
+                Extension::Latency { response: true, receive_ms, send_ms, .. } => {
+                    send_latency = send_latency.max(Duration::from_millis(u64::from(*receive_ms)));
+                    receive_latency = receive_latency.max(Duration::from_millis(u64::from(*send_ms)));
+                }
+                Extension::KeyResponse(response) => key_answer = Some(response),
+                _ => {}
+            }
+        }
+        if self.keys.is_some() {
+            self.check_key_answer(key_answer)?;
+        }
+        let agreement = Agreement {
+            peer: answer.socket,
+            initial_sequence: self.initial_sequence,
+            send_latency,
+            receive_latency,
+            window: answer.window,
+            epoch: self.epoch,
+            peer_time: (timestamp, now),
+            round_trip: Some(now.saturating_sub(self.asked_at)),
+            keys: self.keys.take(),
+        };
+        // The entropy moves on to the connection, which makes the later keys.
+        let entropy = std::mem::replace(&mut self.config.entropy, Box::new(|_| {}));
+        self.connection = Some(Connection::new(agreement, self.config.refresh, Some(entropy), now));
+        self.step = CallerStep::Connected;
+        self.events.push_back(CallerEvent::Connected { latency: send_latency });
+        Ok(())
+    }
+
+    /// A listener that could not read the keys must not get the stream in clear, nor one that it cannot read.
+    fn check_key_answer(&mut self, answer: Option<&Result<KeyMaterial, u32>>) -> Result<(), SrtError> {
+        let error = match answer {
+            Some(Ok(_)) => return Ok(()),
+            Some(Err(code)) if *code == KeyState::BadSecret.code() => SrtError::PassphraseRefused,
+            Some(Err(_)) | None => SrtError::PassphraseUnexpected,
+        };
+        self.step = CallerStep::Over;
+        Err(error)
+    }
+
+    /// Does what is due at `now`. Early and repeated calls do nothing.
+    ///
+    /// # Errors
+    /// [`SrtError::NoAnswer`] when the listener took too long.
+    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), SrtError> {
+        if let Some(connection) = &mut self.connection {
+            connection.handle_timeout(now);
+            return Ok(());
+        }
+        let step = match self.step {
+            CallerStep::Inducing => "beginning",
+            CallerStep::Concluding => "end",
+            CallerStep::Connected | CallerStep::Over => return Ok(()),
+        };
+        if now >= self.deadline {
+            self.step = CallerStep::Over;
+            return Err(SrtError::NoAnswer { step, after: PATIENCE });
+        }
+        Ok(())
+    }
+
+    /// When `handle_timeout`, or `poll_transmit`, has something to do next.
+    #[must_use]
+    pub fn poll_timeout(&self) -> Option<Duration> {
+        match (&self.connection, self.step) {
+            (Some(connection), _) => connection.poll_timeout(),
+            (None, CallerStep::Inducing | CallerStep::Concluding) => Some(self.repeat_at.min(self.deadline)),
+            _ => None,
+        }
+    }
+
+    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send now.
+    pub fn poll_transmit(&mut self, now: Duration, out: &mut BytesMut) -> Option<usize> {
+        if let Some(connection) = &mut self.connection {
+            return connection.poll_transmit(now, out);
+        }
+        if !matches!(self.step, CallerStep::Inducing | CallerStep::Concluding) || now < self.repeat_at {
+            return None;
+        }
+        self.repeat_at = now + REPEAT;
+        self.asked_at = now;
+        let before = out.len();
+        let micros = now.saturating_sub(self.epoch).as_micros() & 0xffff_ffff;
+        let timestamp = u32::try_from(micros).unwrap_or_default();
+        Control::Handshake(Box::new(self.request.clone())).put(timestamp, 0, out);
+        Some(out.len() - before)
+    }
+}

@@ -1,0 +1,389 @@
+//! What came and was not delivered yet: order, loss reports, acknowledgements, and delivery at the time at which
+//! the peer meant it to be played (4.5).
+
+use std::collections::{BTreeMap, VecDeque};
+use std::time::Duration;
+
+use bytes::Bytes;
+
+use crate::packet::{AckReport, Control, HEADER, LossRange};
+use crate::sequence::{number_near, on_wire};
+
+use super::rtt::Rtt;
+
+/// Full acknowledgements (4.8.1).
+const ACK_EVERY: Duration = Duration::from_millis(10);
+/// Packets after which a light one is due.
+const LIGHT_ACK_PACKETS: u64 = 64;
+/// Periodic loss reports come no faster than this (4.8.2).
+const REPORT_EVERY: Duration = Duration::from_millis(20);
+/// Packets held: what a flow window of the usual size allows.
+const MOST_PACKETS: u64 = 8_192;
+/// Ranges told in one report; a datagram holds no more.
+const MOST_RANGES: usize = 180;
+/// Acknowledgements whose answer is awaited.
+const AWAITED: usize = 64;
+/// Arrivals over which the drift of the peer's clock is averaged (4.7).
+const DRIFT_SAMPLES: u32 = 1_000;
+/// Drift beyond which the time base is moved.
+const DRIFT_STEP: i64 = 5_000;
+/// Pairs of packets over which the capacity of the way is taken.
+const PROBES: usize = 16;
+
+/// The receiving half.
+#[derive(Debug)]
+pub(super) struct Receiver {
+    /// Payloads by number, each with the time of its delivery.
+    held: BTreeMap<u64, (Bytes, Duration)>,
+    /// Next to be delivered.
+    next: u64,
+    /// One behind the highest that came.
+    end: u64,
+    /// Missing numbers, with the time at which each was last reported.
+    missing: BTreeMap<u64, Duration>,
+    /// Microseconds of our clock at the peer's time zero.
+    base_us: i64,
+    latency: Duration,
+    drift: (i64, u32),
+    ack_number: u32,
+    acked: u64,
+    acked_at: Duration,
+    awaited: VecDeque<(u32, Duration)>,
+    since_ack: u64,
+    report_at: Duration,
+    received: u64,
+    skipped: u64,
+    bytes: u64,
+    /// Counts at the beginning of this second, and rates of the last.
+    second: (Duration, u64, u64),
+    rates: (u32, u32),
+    last_arrival: Option<(u64, Duration)>,
+    probes: VecDeque<Duration>,
+}
+
+fn micros(time: Duration) -> i64 {
+    i64::try_from(time.as_micros()).unwrap_or(i64::MAX)
+}
+
+fn low(number: u64) -> u32 {
+    u32::try_from(number).unwrap_or(u32::MAX)
+}
+
+impl Receiver {
+    pub(super) fn new(first: u64, latency: Duration, peer_time: (u32, Duration), now: Duration) -> Self {
+        Self {
+            held: BTreeMap::new(),
+            next: first,
+            end: first,
+            missing: BTreeMap::new(),
+            base_us: micros(peer_time.1) - i64::from(peer_time.0),
+            latency,
+            drift: (0, 0),
+            ack_number: 0,
+            acked: first,
+            acked_at: now,
+            awaited: VecDeque::new(),
+            since_ack: 0,
+            report_at: now,
+            received: 0,
+            skipped: 0,
+            bytes: 0,
+            second: (now, 0, 0),
+            rates: (0, 0),
+            last_arrival: None,
+            probes: VecDeque::new(),
+        }
+    }
+
+    pub(super) fn received(&self) -> u64 {
+        self.received
+    }
+
+    pub(super) fn missing(&self) -> u64 {
+        self.skipped
+    }
+
+    /// Takes a packet with its time on the peer's clock; returns a report when it shows that others are missing.
+    pub(super) fn handle_data(
+        &mut self,
+        sequence: u32,
+        time_us: i64,
+        payload: Bytes,
+        now: Duration,
+    ) -> Option<Control> {
+        let number = number_near(self.end, sequence);
+        if number < self.next || number >= self.next + MOST_PACKETS || self.held.contains_key(&number) {
+            return None;
+        }
+        self.received += 1;
+        self.since_ack += 1;
+        self.bytes += u64::try_from(payload.len()).unwrap_or_default();
+        self.measure(number, time_us, now);
+        let deliver = self.base_us.saturating_add(time_us).max(0);
+        let deliver = Duration::from_micros(u64::try_from(deliver).unwrap_or_default()) + self.latency;
+        self.held.insert(number, (payload, deliver));
+        self.missing.remove(&number);
+        if number < self.end {
+            return None;
+        }
+        let gap = self.end..number;
+        self.end = number + 1;
+        if gap.is_empty() {
+            return None;
+        }
+        self.missing.extend(gap.clone().map(|missing| (missing, now)));
+        let range = LossRange { first: on_wire(gap.start), last: on_wire(gap.end - 1) };
+        Some(Control::Nak(vec![range]))
+    }
+
+    /// Drift of the clocks, and the room of the way by pairs of packets sent at once.
+    fn measure(&mut self, number: u64, time_us: i64, now: Duration) {
+        let apart = micros(now) - (self.base_us + time_us);
+        let (sum, count) = self.drift;
+        self.drift = (sum + apart, count + 1);
+        if self.drift.1 == DRIFT_SAMPLES {
+            // The mean holds the way's delay as well; only what goes beyond a plausible one is drift.
+            let mean = self.drift.0 / i64::from(DRIFT_SAMPLES);
+            if mean < -DRIFT_STEP {
+                self.base_us += mean;
+            }
+            self.drift = (0, 0);
+        }
+        if let Some((last, at)) = self.last_arrival.replace((number, now))
+            && last % 16 == 0
+            && number == last + 1
+        {
+            if self.probes.len() == PROBES {
+                self.probes.pop_front();
+            }
+            self.probes.push_back(now.saturating_sub(at));
+        }
+    }
+
+    fn capacity(&self) -> u32 {
+        let mut sorted: Vec<Duration> = self.probes.iter().copied().collect();
+        sorted.sort_unstable();
+        let median = sorted.get(sorted.len() / 2).map_or(0, Duration::as_micros);
+        // Two that come in the same instant say nothing.
+        if median < 2 { 0 } else { low(1_000_000 / u64::try_from(median).unwrap_or(u64::MAX)) }
+    }
+
+    /// The peer will never send these.
+    pub(super) fn handle_drop(&mut self, range: LossRange) {
+        let first = number_near(self.end, range.first).max(self.next);
+        let last = number_near(self.end, range.last).min(self.next + MOST_PACKETS);
+        if last < first {
+            return;
+        }
+        if last >= self.end {
+            self.end = last + 1;
+        }
+        self.missing.retain(|number, _| !(first..=last).contains(number));
+        // What is dropped at the very front would be waited for in vain.
+        if first == self.next && !self.held.range(first..=last).any(|_| true) {
+            self.skipped += last + 1 - self.next;
+            self.next = last + 1;
+        }
+    }
+
+    /// The next payload whose time has come; what is missing before one whose time has come is given up.
+    pub(super) fn poll_data(&mut self, now: Duration) -> Option<Bytes> {
+        let (&number, &(_, due)) = self.held.first_key_value()?;
+        if due > now {
+            return None;
+        }
+        if number > self.next {
+            self.skipped += number - self.next;
+            self.missing = self.missing.split_off(&number);
+        }
+        self.next = number + 1;
+        self.held.pop_first().map(|(_, (payload, _))| payload)
+    }
+
+    /// First number that is neither here nor given up.
+    fn first_missing(&self) -> u64 {
+        self.missing.first_key_value().map_or(self.end, |(number, _)| *number)
+    }
+
+    pub(super) fn light_ack(&mut self) -> Option<Control> {
+        if self.since_ack < LIGHT_ACK_PACKETS {
+            return None;
+        }
+        self.since_ack = 0;
+        Some(Control::Ack { number: 0, next: on_wire(self.first_missing()), report: None })
+    }
+
+    pub(super) fn due_ack(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
+        let next = self.first_missing();
+        if now < self.acked_at + ACK_EVERY || next == self.acked {
+            return None;
+        }
+        self.update_rates(now);
+        self.acked = next;
+        self.acked_at = now;
+        self.since_ack = 0;
+        self.ack_number = self.ack_number.wrapping_add(1).max(1);
+        if self.awaited.len() == AWAITED {
+            self.awaited.pop_front();
+        }
+        self.awaited.push_back((self.ack_number, now));
+        let free = MOST_PACKETS.saturating_sub(self.end - self.next);
+        let (packets_per_s, bytes_per_s) = self.rates;
+        let report = AckReport {
+            rtt_us: low(u64::try_from(rtt.smoothed().as_micros()).unwrap_or(u64::MAX)),
+            rtt_variance_us: low(u64::try_from(rtt.variance().as_micros()).unwrap_or(u64::MAX)),
+            free_packets: low(free).max(2),
+            packets_per_s,
+            capacity_packets_per_s: self.capacity(),
+            bytes_per_s,
+        };
+        Some(Control::Ack { number: self.ack_number, next: on_wire(next), report: Some(report) })
+    }
+
+    fn update_rates(&mut self, now: Duration) {
+        let (since, packets, bytes) = self.second;
+        let span = now.saturating_sub(since);
+        if span < Duration::from_secs(1) {
+            return;
+        }
+        let span_us = u64::try_from(span.as_micros()).unwrap_or(u64::MAX);
+        let per_second = |count: u64| low(count.saturating_mul(1_000_000) / span_us);
+        let header = u64::try_from(HEADER).unwrap_or_default();
+        let came = self.received - packets;
+        self.rates = (per_second(came), per_second(self.bytes - bytes + came * header));
+        self.second = (now, self.received, self.bytes);
+    }
+
+    /// The round trip of an acknowledgement, when its answer came.
+    pub(super) fn handle_ack_ack(&mut self, number: u32, now: Duration) -> Option<Duration> {
+        let at = self.awaited.iter().position(|(awaited, _)| *awaited == number)?;
+        let (_, sent) = self.awaited.drain(..=at).next_back()?;
+        Some(now.saturating_sub(sent))
+    }
+
+    fn report_pause(rtt: &Rtt) -> Duration {
+        if !rtt.is_measured() {
+            // The assumed round trip is longer than most latencies: waiting for it would lose what can be had.
+            return REPORT_EVERY;
+        }
+        ((rtt.smoothed() + rtt.variance() * 4) / 2).max(REPORT_EVERY)
+    }
+
+    /// What is still missing is reported again and again: reports get lost as well.
+    pub(super) fn due_report(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
+        let pause = Self::report_pause(rtt);
+        if self.missing.is_empty() || now < self.report_at + pause {
+            return None;
+        }
+        self.report_at = now;
+        let mut ranges: Vec<(u64, u64)> = Vec::new();
+        for (&number, reported) in &mut self.missing {
+            if now.saturating_sub(*reported) < pause {
+                continue;
+            }
+            *reported = now;
+            let is_full = ranges.len() == MOST_RANGES;
+            match ranges.last_mut() {
+                Some((_, last)) if *last + 1 == number => *last = number,
+                _ if is_full => break,
+                _ => ranges.push((number, number)),
+            }
+        }
+        let ranges: Vec<LossRange> = ranges
+            .into_iter()
+            .map(|(first, last)| LossRange { first: on_wire(first), last: on_wire(last) })
+            .collect();
+        (!ranges.is_empty()).then_some(Control::Nak(ranges))
+    }
+
+    /// When something is due: a delivery, an acknowledgement, or a report.
+    pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
+        let delivery = self.held.first_key_value().map(|(_, (_, due))| *due);
+        let ack = (self.first_missing() != self.acked).then_some(self.acked_at + ACK_EVERY);
+        let report = (!self.missing.is_empty()).then(|| self.report_at + Self::report_pause(rtt));
+        [delivery, ack, report].into_iter().flatten().min()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sequence::first_number;
+
+    fn ms(ms: u64) -> Duration {
+        Duration::from_millis(ms)
+    }
+
+    fn receiver() -> Receiver {
+        Receiver::new(first_number(100), ms(120), (0, ms(10)), ms(10))
+    }
+
+    fn packet(byte: u8) -> Bytes {
+        Bytes::from(vec![byte])
+    }
+
+    #[test]
+    fn payloads_come_out_in_order_at_their_times() {
+        let mut receiver = receiver();
+        assert_eq!(receiver.handle_data(100, 5_000, packet(1), ms(20)), None);
+        assert_eq!(receiver.handle_data(101, 6_000, packet(2), ms(20)), None);
+        assert_eq!(receiver.poll_data(ms(134)), None);
+        assert_eq!(receiver.next_due(&Rtt::default()), Some(ms(20)));
+        assert_eq!(receiver.poll_data(ms(135)), Some(packet(1)));
+        assert_eq!(receiver.poll_data(ms(135)), None);
+        assert_eq!(receiver.poll_data(ms(136)), Some(packet(2)));
+    }
+
+    #[test]
+    fn a_hole_is_reported_at_once_and_again_until_it_is_filled() {
+        let mut receiver = receiver();
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        let report = receiver.handle_data(103, 0, packet(4), ms(21));
+        assert_eq!(report, Some(Control::Nak(vec![LossRange { first: 101, last: 102 }])));
+        receiver.handle_data(102, 0, packet(3), ms(30));
+        let again = receiver.due_report(ms(300), &Rtt::default());
+        assert_eq!(again, Some(Control::Nak(vec![LossRange { first: 101, last: 101 }])));
+        assert_eq!(receiver.due_report(ms(301), &Rtt::default()), None);
+        let Some(Control::Ack { next, .. }) = receiver.due_ack(ms(301), &Rtt::default()) else { panic!() };
+        assert_eq!(next, 101);
+    }
+
+    #[test]
+    fn what_does_not_come_in_time_is_skipped_and_counted() {
+        let mut receiver = receiver();
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        receiver.handle_data(103, 3_000, packet(4), ms(21));
+        assert_eq!(receiver.poll_data(ms(140)), Some(packet(1)));
+        assert_eq!(receiver.poll_data(ms(140)), Some(packet(4)));
+        assert_eq!(receiver.missing(), 2);
+        assert_eq!(receiver.handle_data(101, 0, packet(2), ms(141)), None);
+        assert_eq!(receiver.poll_data(ms(200)), None);
+    }
+
+    #[test]
+    fn what_the_peer_gave_up_is_not_asked_for_again() {
+        let mut receiver = receiver();
+        receiver.handle_data(102, 0, packet(3), ms(20));
+        receiver.handle_drop(LossRange { first: 100, last: 101 });
+        assert_eq!(receiver.due_report(ms(900), &Rtt::default()), None);
+        assert_eq!((receiver.missing(), receiver.poll_data(ms(900))), (2, Some(packet(3))));
+    }
+
+    #[test]
+    fn duplicates_and_what_is_far_ahead_are_left_aside() {
+        let mut receiver = receiver();
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        receiver.handle_data(100, 0, packet(9), ms(20));
+        receiver.handle_data(100 + 20_000, 0, packet(9), ms(20));
+        assert_eq!((receiver.received(), receiver.held.len(), receiver.missing.len()), (1, 1, 0));
+    }
+
+    #[test]
+    fn the_round_trip_of_an_acknowledgement_is_measured() {
+        let mut receiver = receiver();
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        let Some(Control::Ack { number, .. }) = receiver.due_ack(ms(30), &Rtt::default()) else { panic!() };
+        assert_eq!(receiver.handle_ack_ack(number, ms(75)), Some(ms(45)));
+        assert_eq!(receiver.handle_ack_ack(number, ms(80)), None);
+    }
+}

@@ -1,0 +1,430 @@
+//! What was sent and not acknowledged yet: retransmission, too-late drop, and when the next packet may go.
+
+use std::collections::{BTreeSet, VecDeque};
+use std::time::Duration;
+
+use bytes::Bytes;
+
+use crate::packet::{AckReport, Control, HEADER, LossRange, Slot};
+use crate::sequence::{MESSAGE_MASK, number_near, on_wire};
+
+use super::rtt::Rtt;
+
+/// Packets are given up after this share of the latency, in quarters (4.6: 1.25 times).
+const LATE_QUARTERS: u32 = 5;
+/// And after no less than this, so that a short latency does not cost packets that would have come.
+const LATE_AT_LEAST: Duration = Duration::from_millis(200);
+/// Packets held whatever the latency: some 80 Mbit at the largest payload.
+const MOST_PACKETS: usize = 8_192;
+/// Every sixteenth packet is followed by the next at once, so that the peer can measure the way (4.10).
+const PROBE: u64 = 16;
+/// Retransmissions may take a quarter of the stream's own rate (5.1.1), and at least this many a second.
+const REPAIR_SHARE: u64 = 4;
+const REPAIR_FLOOR: u64 = 400;
+/// Acknowledgements come so often (4.8.1).
+const ACK_PERIOD: Duration = Duration::from_millis(10);
+/// Retransmissions that may be saved up.
+const REPAIR_BURST: u64 = 256;
+
+#[derive(Debug)]
+struct Held {
+    payload: Bytes,
+    /// The key it is encrypted with, once it is.
+    sealed: Option<Slot>,
+    /// When it is to be sent first; its timestamp.
+    origin: Duration,
+    /// When it was sent last.
+    sent: Option<Duration>,
+    reported: bool,
+}
+
+/// A packet that may go now.
+#[derive(Debug)]
+pub(super) struct NextPacket {
+    pub(super) number: u64,
+    pub(super) sequence: u32,
+    pub(super) message: u32,
+    pub(super) origin: Duration,
+    pub(super) payload: Bytes,
+    pub(super) sealed: Option<Slot>,
+    pub(super) retransmitted: bool,
+}
+
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Counts {
+    pub(super) sent: u64,
+    pub(super) lost: u64,
+    pub(super) retransmitted: u64,
+    pub(super) dropped: u64,
+    pub(super) in_flight: u64,
+}
+
+/// The sending half.
+#[derive(Debug)]
+pub(super) struct Sender {
+    held: VecDeque<Held>,
+    /// Number of the first held packet.
+    first: u64,
+    /// Number of the next packet to be sent for the first time.
+    next: u64,
+    /// Number of the connection's first packet; messages count from it.
+    begin: u64,
+    window: u64,
+    late: Duration,
+    to_repair: BTreeSet<u64>,
+    repairs: u64,
+    repairs_at: Duration,
+    counts: Counts,
+    waiting_bytes: usize,
+    room_kbps: u64,
+    /// Packets pushed, for the rate: in this second, in the last.
+    rate: (Duration, u64, u64),
+}
+
+impl Sender {
+    pub(super) fn new(first: u64, window: u32, latency: Duration) -> Self {
+        Self {
+            held: VecDeque::new(),
+            first,
+            next: first,
+            begin: first,
+            window: u64::from(window).clamp(32, u64::try_from(MOST_PACKETS).unwrap_or(u64::MAX)),
+            late: (latency * LATE_QUARTERS / 4).max(LATE_AT_LEAST),
+            to_repair: BTreeSet::new(),
+            repairs: REPAIR_BURST,
+            repairs_at: Duration::ZERO,
+            counts: Counts::default(),
+            waiting_bytes: 0,
+            room_kbps: 0,
+            rate: (Duration::ZERO, 0, 0),
+        }
+    }
+
+    pub(super) fn push(&mut self, payload: Bytes, at: Duration) {
+        // Times never step back along the stream, whatever the caller asks for.
+        let at = self.held.back().map_or(at, |last| last.origin.max(at));
+        self.waiting_bytes += payload.len();
+        self.held.push_back(Held { payload, sealed: None, origin: at, sent: None, reported: false });
+        let (since, current, _) = self.rate;
+        if at.saturating_sub(since) >= Duration::from_secs(1) {
+            self.rate = (at, 1, current);
+        } else {
+            self.rate.1 += 1;
+        }
+    }
+
+    pub(super) fn backlog(&self) -> usize {
+        self.waiting_bytes
+    }
+
+    pub(super) fn room_kbps(&self) -> u64 {
+        self.room_kbps
+    }
+
+    pub(super) fn counts(&self) -> Counts {
+        Counts { in_flight: u64::try_from(self.held.len()).unwrap_or_default(), ..self.counts }
+    }
+
+    fn get(&self, number: u64) -> Option<&Held> {
+        self.held.get(usize::try_from(number.checked_sub(self.first)?).ok()?)
+    }
+
+    fn get_mut(&mut self, number: u64) -> Option<&mut Held> {
+        self.held.get_mut(usize::try_from(number.checked_sub(self.first)?).ok()?)
+    }
+
+    pub(super) fn slot_of(&self, number: u64) -> Option<Slot> {
+        self.get(number)?.sealed
+    }
+
+    /// Keeps the encrypted form: a retransmission must be the same bytes.
+    pub(super) fn seal(&mut self, number: u64, ciphertext: Bytes, slot: Slot) {
+        if let Some(held) = self.get_mut(number) {
+            held.payload = ciphertext;
+            held.sealed = Some(slot);
+        }
+    }
+
+    pub(super) fn handle_ack(&mut self, next: u32, report: Option<&AckReport>, _now: Duration) {
+        let acknowledged = number_near(self.next, next);
+        if acknowledged > self.next {
+            // Nobody can have received what was not sent.
+            return;
+        }
+        self.forget_before(acknowledged);
+        if let Some(report) = report {
+            if report.free_packets > 0 {
+                let most = u64::try_from(MOST_PACKETS).unwrap_or(u64::MAX);
+                self.window = u64::from(report.free_packets).clamp(2, most);
+            }
+            let bits = u64::try_from((crate::MAX_PAYLOAD + HEADER) * 8).unwrap_or_default();
+            self.room_kbps = u64::from(report.capacity_packets_per_s) * bits / 1_000;
+        }
+    }
+
+    fn forget_before(&mut self, number: u64) {
+        while self.first < number && self.held.pop_front().is_some() {
+            self.first += 1;
+        }
+        self.to_repair = self.to_repair.split_off(&self.first);
+    }
+
+    /// Takes a report of loss. What is not held any more is told to be gone.
+    pub(super) fn handle_loss(&mut self, range: LossRange, now: Duration, rtt: &Rtt) -> Option<Control> {
+        let first = number_near(self.next, range.first);
+        let last = number_near(self.next, range.last).min(self.next.saturating_sub(1));
+        if first > last {
+            return None;
+        }
+        // A report comes again until the packet has arrived; one answer per round trip is enough.
+        let pause = rtt.smoothed();
+        for number in first.max(self.first)..=last {
+            let Some(held) = self.get_mut(number) else { break };
+            let fresh = !std::mem::replace(&mut held.reported, true);
+            let is_due = held.sent.is_none_or(|sent| fresh || now.saturating_sub(sent) >= pause);
+            self.counts.lost += u64::from(fresh);
+            if is_due {
+                self.to_repair.insert(number);
+            }
+        }
+        (first < self.first).then(|| self.gone(first, last.min(self.first.saturating_sub(1))))
+    }
+
+    fn gone(&self, first: u64, last: u64) -> Control {
+        Control::DropRequest {
+            message: self.message_of(first),
+            range: LossRange { first: on_wire(first), last: on_wire(last) },
+        }
+    }
+
+    /// Message numbers count from 1 and wrap to 1 (3.1).
+    fn message_of(&self, number: u64) -> u32 {
+        let message = number.saturating_sub(self.begin) % u64::from(MESSAGE_MASK) + 1;
+        u32::try_from(message).unwrap_or(1)
+    }
+
+    /// Gives up what cannot come in time any more, and tells.
+    pub(super) fn drop_late(&mut self, now: Duration) -> Option<Control> {
+        let begin = self.first;
+        while let Some(front) = self.held.front() {
+            let late = now.saturating_sub(front.origin) > self.late;
+            if !late && self.held.len() <= MOST_PACKETS {
+                break;
+            }
+            if front.sent.is_none() {
+                self.waiting_bytes = self.waiting_bytes.saturating_sub(front.payload.len());
+            }
+            self.held.pop_front();
+            self.first += 1;
+            self.counts.dropped += 1;
+        }
+        if self.first == begin {
+            return None;
+        }
+        self.next = self.next.max(self.first);
+        self.to_repair = self.to_repair.split_off(&self.first);
+        Some(self.gone(begin, self.first - 1))
+    }
+
+    /// How long the last packets of a burst wait for their acknowledgement before they are sent again.
+    fn tail_pause(rtt: &Rtt) -> Duration {
+        rtt.smoothed() + rtt.variance() * 4 + ACK_PERIOD * 2
+    }
+
+    /// When the last packets are to be sent again: no later packet shows the peer that they are missing.
+    fn tail_due(&self, rtt: &Rtt) -> Option<Duration> {
+        let all_sent = self.get(self.next).is_none() && self.to_repair.is_empty();
+        let sent = self.held.back().filter(|_| all_sent)?.sent?;
+        Some(sent + Self::tail_pause(rtt))
+    }
+
+    pub(super) fn repair_tail(&mut self, now: Duration, rtt: &Rtt) {
+        if self.tail_due(rtt).is_some_and(|due| due <= now) {
+            self.to_repair.extend(self.first..self.next);
+        }
+    }
+
+    /// The packet that may go now: repairs first, they are older.
+    pub(super) fn next_packet(&mut self, now: Duration) -> Option<NextPacket> {
+        if let Some(number) = self.next_repair(now) {
+            self.counts.retransmitted += 1;
+            return self.take(number, true, now);
+        }
+        let held = self.get(self.next)?;
+        let probes = self.next % PROBE == 1;
+        let last_sent = self.next.checked_sub(1).and_then(|last| self.get(last)).and_then(|last| last.sent);
+        let may_go = held.origin <= now || (probes && last_sent == Some(now));
+        if !may_go || self.next - self.first >= self.window {
+            return None;
+        }
+        let number = self.next;
+        self.next += 1;
+        self.counts.sent += 1;
+        let next = self.take(number, false, now)?;
+        self.waiting_bytes = self.waiting_bytes.saturating_sub(next.payload.len());
+        Some(next)
+    }
+
+    fn next_repair(&mut self, now: Duration) -> Option<u64> {
+        if self.to_repair.is_empty() {
+            return None;
+        }
+        let share = (self.rate.2.max(self.rate.1) / REPAIR_SHARE).max(REPAIR_FLOOR);
+        let span = now.saturating_sub(self.repairs_at).min(Duration::from_secs(1));
+        let earned = u64::try_from(span.as_micros()).unwrap_or_default() * share / 1_000_000;
+        if earned > 0 {
+            self.repairs = (self.repairs + earned).min(REPAIR_BURST);
+            self.repairs_at = now;
+        }
+        if self.repairs == 0 {
+            return None;
+        }
+        self.repairs -= 1;
+        self.to_repair.pop_first()
+    }
+
+    fn take(&mut self, number: u64, retransmitted: bool, now: Duration) -> Option<NextPacket> {
+        let message = self.message_of(number);
+        let held = self.get_mut(number)?;
+        held.sent = Some(now);
+        Some(NextPacket {
+            number,
+            sequence: on_wire(number),
+            message,
+            origin: held.origin,
+            payload: held.payload.clone(),
+            sealed: held.sealed,
+            retransmitted,
+        })
+    }
+
+    /// When something may go, or must be given up.
+    pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
+        let late = self.held.front().map(|front| front.origin + self.late + Duration::from_micros(1));
+        let fits = self.next - self.first < self.window;
+        let fresh = self.get(self.next).filter(|_| fits).map(|held| held.origin);
+        let repair = if self.to_repair.is_empty() {
+            None
+        } else if self.repairs > 0 {
+            Some(Duration::ZERO)
+        } else {
+            Some(self.repairs_at + Duration::from_millis(3))
+        };
+        [late, fresh, repair, self.tail_due(rtt)].into_iter().flatten().min()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::sequence::first_number;
+
+    const LATENCY: Duration = Duration::from_millis(400);
+
+    fn ms(ms: u64) -> Duration {
+        Duration::from_millis(ms)
+    }
+
+    fn sender(packets: u64) -> Sender {
+        let mut sender = Sender::new(first_number(100), 1_000, LATENCY);
+        for at in 0..packets {
+            sender.push(Bytes::from_static(&[0x47; 188]), ms(at * 2));
+        }
+        sender
+    }
+
+    fn drain(sender: &mut Sender, now: Duration) -> Vec<(u32, bool)> {
+        std::iter::from_fn(|| sender.next_packet(now))
+            .map(|next| (next.sequence, next.retransmitted))
+            .collect()
+    }
+
+    #[test]
+    fn packets_go_at_their_times() {
+        let mut sender = sender(10);
+        assert_eq!(drain(&mut sender, ms(0)), [(100, false)]);
+        assert_eq!(sender.next_due(&Rtt::default()), Some(ms(2)));
+        assert_eq!(drain(&mut sender, ms(5)), [(101, false), (102, false)]);
+        assert_eq!(sender.backlog(), 7 * 188);
+    }
+
+    #[test]
+    fn every_sixteenth_is_followed_at_once() {
+        let mut sender = sender(20);
+        // 112 is the sixteenth multiple; its successor goes with it, three milliseconds before its time.
+        assert_eq!(drain(&mut sender, ms(24)).last(), Some(&(113, false)));
+    }
+
+    #[test]
+    fn what_is_reported_lost_goes_again_once_a_round_trip() {
+        let mut sender = sender(5);
+        drain(&mut sender, ms(10));
+        let rtt = Rtt::default();
+        let lost = LossRange { first: 101, last: 102 };
+        assert_eq!(sender.handle_loss(lost, ms(20), &rtt), None);
+        assert_eq!(drain(&mut sender, ms(20)), [(101, true), (102, true)]);
+        sender.handle_loss(lost, ms(60), &rtt);
+        assert_eq!(drain(&mut sender, ms(60)), []);
+        sender.handle_loss(lost, ms(130), &rtt);
+        assert_eq!(drain(&mut sender, ms(130)), [(101, true), (102, true)]);
+        assert_eq!((sender.counts().lost, sender.counts().retransmitted), (2, 4));
+    }
+
+    #[test]
+    fn acknowledged_packets_are_forgotten_and_impossible_acknowledgements_ignored() {
+        let mut sender = sender(5);
+        drain(&mut sender, ms(10));
+        sender.handle_ack(103, None, ms(12));
+        assert_eq!(sender.counts().in_flight, 2);
+        sender.handle_ack(2_000, None, ms(12));
+        assert_eq!(sender.counts().in_flight, 2);
+    }
+
+    #[test]
+    fn what_is_too_late_is_given_up_and_told() {
+        let mut sender = sender(5);
+        drain(&mut sender, ms(3));
+        let told = sender.drop_late(ms(503));
+        let range = LossRange { first: 100, last: 101 };
+        assert_eq!(told, Some(Control::DropRequest { message: 1, range }));
+        assert_eq!(sender.counts().dropped, 2);
+        // A report of what is gone is answered in the same way.
+        let again = sender.handle_loss(LossRange { first: 100, last: 100 }, ms(510), &Rtt::default());
+        assert!(matches!(again, Some(Control::DropRequest { .. })), "{again:?}");
+        assert_eq!(drain(&mut sender, ms(510)).len(), 3);
+    }
+
+    #[test]
+    fn the_last_packets_go_again_when_nobody_acknowledges_them() {
+        let mut sender = sender(3);
+        drain(&mut sender, ms(10));
+        sender.handle_ack(101, None, ms(20));
+        let rtt = Rtt::of_handshake(ms(40));
+        sender.repair_tail(ms(60), &rtt);
+        assert_eq!(drain(&mut sender, ms(60)), []);
+        assert_eq!(sender.next_due(&rtt), Some(ms(150)));
+        sender.repair_tail(ms(150), &rtt);
+        assert_eq!(drain(&mut sender, ms(150)), [(101, true), (102, true)]);
+    }
+
+    #[test]
+    fn no_more_is_under_way_than_the_peer_can_hold() {
+        let mut sender = sender(50);
+        let report = AckReport { free_packets: 10, ..AckReport::default() };
+        sender.handle_ack(100, Some(&report), ms(0));
+        assert_eq!(drain(&mut sender, ms(100)).len(), 10);
+    }
+
+    #[test]
+    fn repairs_do_not_flood_the_way() {
+        let mut sender = sender(2_000);
+        sender.window = 8_000;
+        sender.late = Duration::from_secs(60);
+        drain(&mut sender, ms(4_000));
+        sender.handle_loss(LossRange { first: 100, last: 2_099 }, ms(4_000), &Rtt::default());
+        let at_once = drain(&mut sender, ms(4_000)).len();
+        assert!(at_once <= 256, "{at_once} at once");
+        let within = (1..=100).map(|step| drain(&mut sender, ms(4_000 + step)).len()).sum::<usize>();
+        assert!((30..=60).contains(&within), "{within} in 100 ms");
+    }
+}

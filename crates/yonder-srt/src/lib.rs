@@ -1,0 +1,36 @@
+//! SRT (draft-sharabayko-srt-01) in live mode: the calling side that pushes use, and the listening side that
+//! stand-ins and rehearsals use.
+//!
+//! Everything here is pure: no sockets, no clock, no randomness of its own. Machines take datagrams and the time
+//! since an epoch of the driver's choice; a driver then drains, in this order, `poll_transmit` until nothing is
+//! left, `poll_event`, and sleeps until `poll_timeout`.
+
+#![forbid(unsafe_code)]
+#![deny(
+    clippy::as_conversions,
+    clippy::expect_used,
+    clippy::indexing_slicing,
+    clippy::panic,
+    clippy::unwrap_used
+)]
+#![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
+
+mod caller;
+mod connection;
+mod crypto;
+mod error;
+mod listener;
+mod packet;
+mod sequence;
+
+pub use caller::{Caller, CallerConfig, CallerEvent, CallerStep};
+pub use connection::{Connection, Figures};
+pub use crypto::{Entropy, KeyRefresh};
+pub use error::{CloseReason, Rejection, SrtError};
+pub use listener::{Listener, ListenerConfig, ListenerEvent, Request};
+pub use packet::{
+    Control, Extension, Handshake, HandshakeKind, HeaderError, KeyMaterial, LossRange, Packet, PacketBody,
+};
+
+/// Largest payload of a data packet: seven transport packets, which fit an Ethernet frame (7.2).
+pub const MAX_PAYLOAD: usize = 1316;

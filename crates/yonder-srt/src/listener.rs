@@ -1,0 +1,324 @@
+//! The listening side (4.3.1): answers callers, and asks the application whether each may come in.
+//!
+//! Until a caller has come back with its cookie nothing is kept of it, so that a flood of first packets costs no
+//! memory.
+
+use std::collections::{HashMap, VecDeque};
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use yonder_address::{KeyLength, Passphrase, StreamKey};
+
+use crate::caller::{MTU, VERSION, WINDOW};
+use crate::connection::{Agreement, Connection};
+use crate::crypto::{KeyRefresh, KeyRing};
+use crate::error::Rejection;
+use crate::packet::{
+    Control, Extension, Handshake, HandshakeKind, KeyMaterial, Packet, PacketBody, flags, stream_id_text,
+};
+
+/// Magic of an induction's answer (4.3.1.1).
+const MAGIC: u16 = 0x4a17;
+/// Connections and requests at a time.
+const MOST: usize = 256;
+/// Datagrams that may wait to be sent.
+const MAX_WAITING: usize = 1_024;
+/// Cookies change with every such stretch; one from the stretch before is still taken.
+const COOKIE_SPAN: Duration = Duration::from_secs(60);
+
+/// How to listen.
+#[derive(Debug)]
+pub struct ListenerConfig {
+    /// Passphrase that callers must have.
+    pub passphrase: Option<Passphrase>,
+    /// Length of the key that callers are told to make; they decide.
+    pub key_length: KeyLength,
+    /// Least time for which what comes is held back.
+    pub latency: Duration,
+    /// Makes cookies that nobody can guess.
+    pub secret: u64,
+}
+
+/// A caller that wants in.
+#[derive(Debug)]
+pub struct Request {
+    /// Where it calls from.
+    pub from: SocketAddr,
+    /// Its stream ID, which may be a secret.
+    pub stream_id: Option<StreamKey>,
+    /// It encrypts.
+    pub encrypted: bool,
+    socket: u32,
+    handshake: Handshake,
+    timestamp: u32,
+    latency_ms: (u16, u16),
+    keys: Option<(KeyRing, KeyMaterial)>,
+    came: Duration,
+}
+
+/// What happened.
+#[derive(Debug)]
+pub enum ListenerEvent {
+    /// A caller wants in: to be answered by [`Listener::accept`] or [`Listener::reject`].
+    Request(Box<Request>),
+}
+
+/// The machine.
+#[derive(Debug)]
+pub struct Listener {
+    config: ListenerConfig,
+    epoch: Duration,
+    next_socket: u32,
+    /// Callers whose request is open or was accepted, with the answer for when they ask again.
+    known: HashMap<(SocketAddr, u32), Option<Handshake>>,
+    waiting: VecDeque<(SocketAddr, Bytes)>,
+    events: VecDeque<ListenerEvent>,
+}
+
+impl Listener {
+    /// Begins to listen.
+    #[must_use]
+    pub fn new(config: ListenerConfig, now: Duration) -> Self {
+        Self {
+            config,
+            epoch: now,
+            next_socket: 0x1000_0000,
+            known: HashMap::new(),
+            waiting: VecDeque::new(),
+            events: VecDeque::new(),
+        }
+    }
+
+    /// Takes a datagram that is meant for no connection yet (destination zero). What is no handshake is left
+    /// aside.
+    pub fn handle_datagram(&mut self, from: SocketAddr, datagram: Bytes, now: Duration) {
+        let Ok(packet) = Packet::read(datagram) else { return };
+        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(handshake)), .. } = packet
+        else {
+            return;
+        };
+        match handshake.kind {
+            HandshakeKind::Induction => self.answer_induction(from, &handshake, now),
+            HandshakeKind::Conclusion => self.handle_conclusion(from, *handshake, timestamp, now),
+            HandshakeKind::Rejection(_) | HandshakeKind::Other(_) => {}
+        }
+    }
+
+    /// What happened, oldest first.
+    pub fn poll_event(&mut self) -> Option<ListenerEvent> {
+        self.events.pop_front()
+    }
+
+    /// The next datagram to be sent, and where.
+    pub fn poll_transmit(&mut self) -> Option<(SocketAddr, Bytes)> {
+        self.waiting.pop_front()
+    }
+
+    fn say(&mut self, to: SocketAddr, destination: u32, handshake: Handshake, now: Duration) {
+        if self.waiting.len() == MAX_WAITING {
+            return;
+        }
+        let micros = now.saturating_sub(self.epoch).as_micros() & 0xffff_ffff;
+        let mut out = BytesMut::new();
+        let control = Control::Handshake(Box::new(handshake));
+        control.put(u32::try_from(micros).unwrap_or_default(), destination, &mut out);
+        self.waiting.push_back((to, out.freeze()));
+    }
+
+    /// A cookie of the caller's address, the time, and our secret (4.3.1.1).
+    fn cookie(&self, from: SocketAddr, stretch: u64) -> u32 {
+        let ip = match from.ip() {
+            std::net::IpAddr::V4(v4) => u128::from(u32::from(v4)),
+            std::net::IpAddr::V6(v6) => u128::from(v6),
+        };
+        let words = [self.config.secret, low64(ip), low64(ip >> 64), u64::from(from.port()), stretch];
+        // The finaliser of a well-mixed 64-bit generator, once for each word.
+        let mixed = words.into_iter().fold(0x9e37_79b9_7f4a_7c15_u64, |state, word| {
+            let state = (state ^ word).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+            let state = (state ^ state >> 29).wrapping_mul(0x94d0_49bb_1331_11eb);
+            state ^ state >> 32
+        });
+        u32::try_from(mixed & 0xffff_ffff).unwrap_or_default().max(1)
+    }
+
+    fn stretch(&self, now: Duration) -> u64 {
+        now.saturating_sub(self.epoch).as_secs() / COOKIE_SPAN.as_secs()
+    }
+
+    fn answer_induction(&mut self, from: SocketAddr, request: &Handshake, now: Duration) {
+        let encryption =
+            if self.config.passphrase.is_some() { self.config.key_length.bits() / 64 } else { 0 };
+        let answer = Handshake {
+            version: 5,
+            encryption,
+            extension_field: MAGIC,
+            initial_sequence: request.initial_sequence,
+            mtu: MTU.min(request.mtu),
+            window: WINDOW,
+            kind: HandshakeKind::Induction,
+            // The connection's socket does not exist yet.
+            socket: 0,
+            cookie: self.cookie(from, self.stretch(now)),
+            address: from.ip(),
+            extensions: Vec::new(),
+        };
+        self.say(from, request.socket, answer, now);
+    }
+
+    fn handle_conclusion(&mut self, from: SocketAddr, request: Handshake, timestamp: u32, now: Duration) {
+        let stretch = self.stretch(now);
+        let is_ours = [stretch, stretch.saturating_sub(1)]
+            .into_iter()
+            .any(|stretch| self.cookie(from, stretch) == request.cookie);
+        if !is_ours {
+            return;
+        }
+        let caller = (from, request.socket);
+        if let Some(answered) = self.known.get(&caller) {
+            // The answer got lost; or the application has not decided yet.
+            if let Some(answer) = answered.clone() {
+                self.say(from, request.socket, answer, now);
+            }
+            return;
+        }
+        if request.version != 5 || self.known.len() >= MOST {
+            let rejection = if request.version == 5 { Rejection::Busy } else { Rejection::Version };
+            return self.refuse(from, &request, rejection, now);
+        }
+        match self.read_request(from, request, timestamp, now) {
+            Ok(request) => {
+                self.known.insert(caller, None);
+                self.events.push_back(ListenerEvent::Request(Box::new(request)));
+            }
+            Err((request, rejection)) => self.refuse(from, &request, rejection, now),
+        }
+    }
+
+    fn read_request(
+        &mut self,
+        from: SocketAddr,
+        handshake: Handshake,
+        timestamp: u32,
+        now: Duration,
+    ) -> Result<Request, (Handshake, Rejection)> {
+        let mut latency_ms = None;
+        let mut stream_id = None;
+        let mut material = None;
+        for extension in &handshake.extensions {
+            match extension {
+                Extension::Latency { response: false, receive_ms, send_ms, flags, .. }
+                    if flags & flags::STREAM == 0 =>
+                {
+                    latency_ms = Some((*receive_ms, *send_ms));
+                }
+                Extension::KeyRequest(asked) => material = Some(asked.clone()),
+                Extension::StreamId(words) => stream_id = Some(stream_id_text(words)),
+                _ => {}
+            }
+        }
+        let Some(latency_ms) = latency_ms else { return Err((handshake, Rejection::BadRequest)) };
+        let keys = match (&self.config.passphrase, material) {
+            (None, None) => None,
+            (Some(passphrase), Some(material)) => match KeyRing::open(passphrase.clone(), &material) {
+                Some(ring) => Some((ring, material)),
+                None => return Err((handshake, Rejection::BadSecret)),
+            },
+            _ => return Err((handshake, Rejection::Unsecured)),
+        };
+        self.next_socket = self.next_socket.wrapping_add(1);
+        Ok(Request {
+            from,
+            stream_id: stream_id.filter(|id| !id.is_empty()).map(|id| StreamKey::from_stored(id.into())),
+            encrypted: keys.is_some(),
+            socket: self.next_socket,
+            handshake,
+            timestamp,
+            latency_ms,
+            keys,
+            came: now,
+        })
+    }
+
+    /// Lets a caller in. Its packets come with the returned number as their destination.
+    pub fn accept(&mut self, request: Request, now: Duration) -> (u32, Connection) {
+        let Request {
+            from,
+            socket,
+            handshake,
+            timestamp,
+            latency_ms: (asked_receive, asked_send),
+            keys,
+            came,
+            ..
+        } = request;
+        let own = u16::try_from(self.config.latency.as_millis()).unwrap_or(u16::MAX);
+        let (receive_ms, send_ms) = (own.max(asked_send), own.max(asked_receive));
+        let mut extensions = vec![Extension::Latency {
+            response: true,
+            version: VERSION,
+            flags: flags::ALL | flags::TOO_LATE_DROP,
+            receive_ms,
+            send_ms,
+        }];
+        let (ring, material) = keys.unzip();
+        extensions.extend(material.map(|material| Extension::KeyResponse(Ok(material))));
+        let caller = handshake.socket;
+        let answer = Handshake {
+            extension_field: extensions.iter().fold(0, |sum, extension| sum | extension.flag()),
+            window: WINDOW,
+            mtu: MTU.min(handshake.mtu),
+            socket,
+            address: from.ip(),
+            extensions,
+            ..handshake
+        };
+        self.known.insert((from, caller), Some(answer.clone()));
+        let agreement = Agreement {
+            peer: caller,
+            initial_sequence: answer.initial_sequence,
+            send_latency: Duration::from_millis(u64::from(send_ms)),
+            receive_latency: Duration::from_millis(u64::from(receive_ms)),
+            window: answer.window,
+            epoch: self.epoch,
+            peer_time: (timestamp, came),
+            round_trip: None,
+            keys: ring,
+        };
+        self.say(from, caller, answer, now);
+        (socket, Connection::new(agreement, KeyRefresh::default(), None, now))
+    }
+
+    /// Turns a caller away.
+    pub fn reject(&mut self, request: &Request, rejection: Rejection, now: Duration) {
+        self.known.remove(&(request.from, request.handshake.socket));
+        self.refuse(request.from, &request.handshake, rejection, now);
+    }
+
+    /// Forgets a caller whose connection is over.
+    pub fn forget(&mut self, from: SocketAddr, peer: u32) {
+        self.known.remove(&(from, peer));
+    }
+
+    fn refuse(&mut self, from: SocketAddr, request: &Handshake, rejection: Rejection, now: Duration) {
+        let answer = Handshake {
+            kind: HandshakeKind::Rejection(rejection.code()),
+            extension_field: 0,
+            extensions: Vec::new(),
+            ..request.clone()
+        };
+        self.say(from, request.socket, answer, now);
+    }
+}
+
+impl Request {
+    /// The caller's own socket, by which [`Listener::forget`] knows it.
+    #[must_use]
+    pub fn peer(&self) -> u32 {
+        self.handshake.socket
+    }
+}
+
+fn low64(number: u128) -> u64 {
+    u64::try_from(number & u128::from(u64::MAX)).unwrap_or_default()
+}
