@@ -106,13 +106,13 @@ cause_codes! {
     /// The platform's name does not resolve.
     PushNameNotFound, "push.name-not-found", Network, "Check the spelling of the server address, and that this machine's name server works.";
     /// No way to the platform.
-    PushUnreachable, "push.unreachable", Network, "Check this machine's uplink.";
+    PushUnreachable, "push.unreachable", Network, "Check this machine's uplink, and that the server address is right.";
     /// The platform's port is closed.
     PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return.";
     /// The platform does not answer.
     PushNoAnswer, "push.no-answer", Platform, "Check the server address and that no firewall swallows the connection.";
     /// The platform's certificate is not trusted.
-    PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address; for a private authority add it to the destination.";
+    PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address; a private authority is added with `yonder destination edit --authority`.";
     /// TLS failed.
     PushTlsFailed, "push.tls-failed", Platform, "Check that this is the platform's address for encrypted pushes.";
     /// The application was refused.
@@ -121,16 +121,18 @@ cause_codes! {
     PushKeyRefused, "push.key-refused", Platform, "Take a fresh stream key from the platform and set it with `yonder destination rekey`. Dialling has stopped.";
     /// The key is in use.
     PushKeyBusy, "push.key-busy", Platform, "The platform still sees the broadcast before this one, or somebody else sends with this key. Trying for two minutes.";
+    /// The platform cannot take a broadcast now.
+    PushNotReady, "push.not-ready", Platform, "The platform has no room or is not ready; it is tried again by itself.";
     /// The codec was refused.
-    PushCodecRefused, "push.codec-refused", Platform, "Send a stream that the platform takes.";
+    PushCodecRefused, "push.codec-refused", Platform, "Switch the camera to a codec that the platform takes (H.264 and AAC nearly always are), or push its other stream. Dialling has stopped.";
     /// The platform ended the broadcast.
     PushClosedByPlatform, "push.closed-by-platform", Platform, "The platform ended the connection. Dialling goes on; if it returns often, look at the channel on the platform.";
     /// The way is too slow.
     PushTooSlow, "push.too-slow", Network, "Lower the camera's bit rate, push its sub stream, or look for what else uses the uplink.";
     /// The passphrase was refused.
-    PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows.";
+    PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows with `yonder destination rekey --passphrase-file`. Dialling has stopped.";
     /// The platform breaks the protocol.
-    PushProtocol, "push.protocol", Platform, "Check that the server address is the platform's RTMP address and port.";
+    PushProtocol, "push.protocol", Platform, "Check that the server address and port are the platform's for this protocol.";
     /// The service failed.
     PushInternal, "push.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
 }

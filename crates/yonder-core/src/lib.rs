@@ -16,6 +16,7 @@
 mod account;
 mod cause;
 mod diagnosis;
+pub mod grade;
 mod measure;
 mod names;
 mod pattern;
@@ -29,6 +30,6 @@ pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
 pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
 pub use supervision::{
-    Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, Verdict, verdict,
+    Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, ServerRole, Verdict, verdict,
 };
 pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

@@ -3,6 +3,7 @@
 use yonder_core::{Cause, CauseCode};
 use yonder_rtmp::PushError;
 use yonder_rtsp::PullError;
+use yonder_srt::{CloseReason, Rejection, SrtError};
 
 use crate::dial::DialError;
 use crate::tls::{TlsError, fingerprint_text};
@@ -57,6 +58,23 @@ pub(crate) fn feed_tls(error: &TlsError) -> Cause {
     }
 }
 
+/// The cause of TLS with a platform that did not come about.
+pub(crate) fn push_tls(error: &TlsError) -> Cause {
+    match error {
+        TlsError::Untrusted { fingerprint, detail } => Cause::new(
+            CauseCode::PushTlsUntrusted,
+            format!(
+                "The platform's certificate is not trusted: {detail}. Its SHA-256 fingerprint is {}.",
+                fingerprint_text(fingerprint)
+            ),
+        ),
+        TlsError::Failed(detail) => Cause::new(
+            CauseCode::PushTlsFailed,
+            format!("The platform and we could not agree on TLS ({detail})."),
+        ),
+    }
+}
+
 /// The cause of a pull that ended.
 pub(crate) fn feed(error: &PullError) -> Cause {
     let code = match error {
@@ -89,9 +107,55 @@ pub(crate) fn push(error: &PushError) -> Cause {
         PushError::KeyBusy { .. } => CauseCode::PushKeyBusy,
         PushError::Ended { .. } => CauseCode::PushClosedByPlatform,
         PushError::NoAnswer(_) => CauseCode::PushNoAnswer,
+        PushError::CodecRefused { .. } => CauseCode::PushCodecRefused,
         _ => CauseCode::PushProtocol,
     };
     Cause::new(code, sentence(error))
+}
+
+/// The cause of an SRT connection that did not come about.
+pub(crate) fn push_srt(error: &SrtError) -> Cause {
+    let code = match error {
+        SrtError::NoAnswer { .. } => CauseCode::PushNoAnswer,
+        SrtError::PassphraseRefused | SrtError::PassphraseUnexpected => CauseCode::PushPassphraseRefused,
+        SrtError::Rejected(rejection) => match rejection {
+            Rejection::BadSecret | Rejection::Unsecured => CauseCode::PushPassphraseRefused,
+            Rejection::Forbidden | Rejection::NotFound | Rejection::BadRequest => CauseCode::PushKeyRefused,
+            Rejection::Conflict => CauseCode::PushKeyBusy,
+            Rejection::Busy => CauseCode::PushNotReady,
+            Rejection::Media => CauseCode::PushCodecRefused,
+            Rejection::Version => CauseCode::PushProtocol,
+            _ => CauseCode::PushAppRefused,
+        },
+        _ => CauseCode::PushProtocol,
+    };
+    let mut cause = Cause::new(code, sentence(error));
+    match error {
+        SrtError::Rejected(Rejection::Unsecured) => {
+            "The platform wants a passphrase: set it with `yonder destination rekey --passphrase-file`."
+                .clone_into(&mut cause.hint);
+        }
+        SrtError::PassphraseUnexpected => {
+            "Take the passphrase away with `yonder destination edit --no-passphrase`, or switch encryption on at the platform."
+                .clone_into(&mut cause.hint);
+        }
+        _ => {}
+    }
+    cause
+}
+
+/// The cause of an SRT connection that ended; `None` when we ended it.
+pub(crate) fn push_srt_closed(reason: CloseReason) -> Option<Cause> {
+    match reason {
+        CloseReason::Ours => None,
+        CloseReason::ByPeer => {
+            Some(Cause::new(CauseCode::PushClosedByPlatform, "The platform closed the connection."))
+        }
+        CloseReason::Silent(span) => {
+            let message = format!("Nothing has come from the platform for {} s.", span.as_secs());
+            Some(Cause::new(CauseCode::PushNoAnswer, message))
+        }
+    }
 }
 
 /// Errors speak in lower case without a stop; causes are sentences.

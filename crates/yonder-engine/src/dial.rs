@@ -57,7 +57,7 @@ pub(crate) async fn connect(addresses: &[SocketAddr]) -> Result<TcpStream, DialE
     Err(last)
 }
 
-fn connect_error(error: &io::Error) -> DialError {
+pub(crate) fn connect_error(error: &io::Error) -> DialError {
     match error.kind() {
         ErrorKind::ConnectionRefused | ErrorKind::ConnectionReset => DialError::Refused,
         ErrorKind::TimedOut => DialError::NoAnswer(DIAL_TIMEOUT),

@@ -14,6 +14,7 @@ mod hub;
 mod preview;
 mod pull;
 mod push;
+mod reach;
 mod spec;
 mod still;
 mod survey;
@@ -25,10 +26,12 @@ pub use engine::Engine;
 pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
 pub use hub::{Cursor, Entry, Hub, Taken};
 pub use preview::PreviewMessage;
+pub use reach::Reached;
 pub use spec::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
-pub use tls::{Fingerprint, fingerprint_text};
+pub use tls::{Fingerprint, PrivateAuthority, fingerprint_text};
 pub use view::{
-    AudioView, Carrier, CauseView, FeedView, PushView, ReceptionView, RelayView, StepView, VideoView,
+    AudioView, Carrier, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, StepView,
+    VideoView,
 };

@@ -1,9 +1,11 @@
 //! What the engine is asked to run.
 
-use yonder_rtmp::{ServerAddress, StreamKey};
+use std::time::Duration;
+
+use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
 use yonder_rtsp::{CameraUrl, Credentials};
 
-use crate::tls::Fingerprint;
+use crate::tls::{Fingerprint, PrivateAuthority};
 
 /// What to pull.
 #[derive(Debug, Clone)]
@@ -39,8 +41,16 @@ pub struct PushSpec {
     pub destination: String,
     /// Its server.
     pub server: ServerAddress,
-    /// Its stream key.
-    pub key: StreamKey,
+    /// Its second server, for when the first cannot be used.
+    pub backup: Option<ServerAddress>,
+    /// How long the first must be reachable again before a push returns to it.
+    pub return_after: Duration,
+    /// Its stream key; SRT may do without.
+    pub key: Option<StreamKey>,
+    /// SRT's passphrase, and the length of the key made from it.
+    pub encryption: Option<(Passphrase, KeyLength)>,
+    /// An authority beside the system's, for TLS.
+    pub authority: Option<PrivateAuthority>,
 }
 
 /// A feed and its pushes.
@@ -71,6 +81,16 @@ impl FeedSpec {
 impl PushSpec {
     /// True when both push to the same place under the same key.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
-        self.server == other.server && self.key.expose() == other.key.expose()
+        let key = |spec: &Self| spec.key.as_ref().map(|key| key.expose().to_owned());
+        let encryption = |spec: &Self| {
+            spec.encryption.as_ref().map(|(phrase, length)| (phrase.expose().to_owned(), *length))
+        };
+        let authority = |spec: &Self| spec.authority.as_ref().map(|authority| authority.pem().to_owned());
+        self.server == other.server
+            && self.backup == other.backup
+            && self.return_after == other.return_after
+            && key(self) == key(other)
+            && encryption(self) == encryption(other)
+            && authority(self) == authority(other)
     }
 }

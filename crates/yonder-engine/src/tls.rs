@@ -1,4 +1,5 @@
-//! TLS towards cameras: normal trust, or a certificate whose fingerprint was kept.
+//! TLS towards cameras and platforms: normal trust, a certificate whose fingerprint was kept, or a private
+//! authority beside the usual ones.
 
 use std::fmt::Write as _;
 use std::io;
@@ -11,6 +12,7 @@ use tokio_rustls::client::TlsStream;
 use tokio_rustls::rustls::client::WebPkiServerVerifier;
 use tokio_rustls::rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use tokio_rustls::rustls::crypto::{CryptoProvider, ring, verify_tls12_signature, verify_tls13_signature};
+use tokio_rustls::rustls::pki_types::pem::PemObject as _;
 use tokio_rustls::rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use tokio_rustls::rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
@@ -41,6 +43,53 @@ pub fn fingerprint_text(fingerprint: &Fingerprint) -> String {
     text
 }
 
+/// Certificates that vouch for a platform's, beside those of the system.
+#[derive(Debug, Clone)]
+pub struct PrivateAuthority {
+    pem: Arc<str>,
+    roots: Arc<RootCertStore>,
+}
+
+impl PrivateAuthority {
+    /// Reads one or more certificates in PEM.
+    ///
+    /// # Errors
+    /// A sentence that says what is wrong with the text.
+    pub fn from_pem(pem: &str) -> Result<Self, String> {
+        let mut roots = RootCertStore::clone(&authorities());
+        let mut count = 0;
+        for certificate in CertificateDer::pem_slice_iter(pem.as_bytes()) {
+            let certificate =
+                certificate.map_err(|error| format!("the certificate cannot be read ({error})"))?;
+            roots.add(certificate).map_err(|error| format!("the certificate cannot be used ({error})"))?;
+            count += 1;
+        }
+        if count == 0 {
+            return Err(
+                "there is no certificate in it; it begins with -----BEGIN CERTIFICATE-----".to_owned()
+            );
+        }
+        Ok(Self { pem: pem.into(), roots: Arc::new(roots) })
+    }
+
+    /// The certificates as they were read.
+    #[must_use]
+    pub fn pem(&self) -> &str {
+        &self.pem
+    }
+}
+
+/// Whom to trust.
+#[derive(Debug, Clone)]
+pub(crate) enum Trust {
+    /// Whom the system's authorities vouch for.
+    System,
+    /// The one certificate with this fingerprint.
+    Pinned(Fingerprint),
+    /// Whom the system's or these authorities vouch for.
+    Private(PrivateAuthority),
+}
+
 /// Speaks TLS over `stream` with `host`.
 ///
 /// # Errors
@@ -48,12 +97,12 @@ pub fn fingerprint_text(fingerprint: &Fingerprint) -> String {
 pub(crate) async fn secure(
     stream: TcpStream,
     host: &str,
-    pin: Option<Fingerprint>,
+    trust: Trust,
 ) -> Result<TlsStream<TcpStream>, TlsError> {
     let failed = |error: &dyn std::fmt::Display| TlsError::Failed(error.to_string());
     let name = ServerName::try_from(host.to_owned()).map_err(|error| failed(&error))?;
     let seen = Arc::new(Mutex::new(None));
-    let verifier = CameraVerifier { pin, seen: Arc::clone(&seen), provider: provider() };
+    let verifier = PeerVerifier { trust, seen: Arc::clone(&seen), provider: provider() };
     let config = ClientConfig::builder_with_provider(provider())
         .with_safe_default_protocol_versions()
         .map_err(|error| failed(&error))?
@@ -118,16 +167,16 @@ fn authorities() -> Arc<RootCertStore> {
     Arc::clone(ROOTS.get_or_init(read))
 }
 
-/// Trusts the kept certificate and no other, or whatever the system's authorities vouch for.
+/// Checks a certificate as it was asked for, and keeps the fingerprint of one that was refused.
 #[derive(Debug)]
-struct CameraVerifier {
-    pin: Option<Fingerprint>,
+struct PeerVerifier {
+    trust: Trust,
     /// Fingerprint of the certificate that was refused.
     seen: Arc<Mutex<Option<Fingerprint>>>,
     provider: Arc<CryptoProvider>,
 }
 
-impl ServerCertVerifier for CameraVerifier {
+impl ServerCertVerifier for PeerVerifier {
     fn verify_server_cert(
         &self,
         end_entity: &CertificateDer<'_>,
@@ -137,11 +186,16 @@ impl ServerCertVerifier for CameraVerifier {
         now: UnixTime,
     ) -> Result<ServerCertVerified, Error> {
         let fingerprint: Fingerprint = Sha256::digest(end_entity).into();
-        let verdict = match self.pin {
-            Some(pin) if pin == fingerprint => Ok(ServerCertVerified::assertion()),
-            Some(_) => Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure)),
-            None => {
-                let roots = authorities();
+        let roots = match &self.trust {
+            Trust::Pinned(_) | Trust::System => authorities(),
+            Trust::Private(authority) => Arc::clone(&authority.roots),
+        };
+        let verdict = match self.trust {
+            Trust::Pinned(pin) if pin == fingerprint => Ok(ServerCertVerified::assertion()),
+            Trust::Pinned(_) => {
+                Err(Error::InvalidCertificate(CertificateError::ApplicationVerificationFailure))
+            }
+            Trust::System | Trust::Private(_) => {
                 if roots.is_empty() {
                     Err(Error::InvalidCertificate(CertificateError::UnknownIssuer))
                 } else {

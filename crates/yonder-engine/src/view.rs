@@ -2,7 +2,7 @@
 
 use std::time::{Duration, SystemTime};
 
-use yonder_core::{Cause, Side};
+use yonder_core::{Cause, ServerRole, Side};
 use yonder_media::Track;
 
 /// A cause as it is shown.
@@ -167,6 +167,27 @@ pub struct StepView {
     pub after: Duration,
 }
 
+/// What is measured of an SRT connection.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LinkView {
+    /// Latency that both sides agreed on.
+    pub latency: Duration,
+    /// Round trip.
+    pub rtt: Duration,
+    /// Packets reported lost, of those sent, in this connection.
+    pub lost: u64,
+    /// Packets sent for the first time.
+    pub sent: u64,
+    /// Packets sent again.
+    pub retransmitted: u64,
+    /// Packets given up because they were too late.
+    pub dropped: u64,
+    /// What the peer believes the way could carry, in kilobits per second, where it says.
+    pub room_kbps: Option<u64>,
+    /// What is sent is encrypted.
+    pub encrypted: bool,
+}
+
 /// A push at one moment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PushView {
@@ -194,6 +215,10 @@ pub struct PushView {
     pub backlog: Duration,
     /// Steps of the last dial.
     pub steps: Vec<StepView>,
+    /// Which of its destination's servers is in use, or is dialled next.
+    pub server: ServerRole,
+    /// What is measured of its connection, where that is SRT.
+    pub link: Option<LinkView>,
 }
 
 /// A relay at one moment.

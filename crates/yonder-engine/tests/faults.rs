@@ -10,7 +10,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use socket2::SockRef;
-use support::{KEY, PASSWORD, World, feed_code, push_code};
+use support::{KEY, PASSWORD, World, feed_code, push_code, set_port};
 use tokio::io::copy_bidirectional;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
@@ -175,7 +175,7 @@ async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
 async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_on() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.pushes[0].server.port = mute(b"").port();
+    set_port(&mut spec.pushes[0], mute(b"").port());
     world.engine.apply(spec);
     let view = world.wait("no answer", 14, |view| push_code(view, 0) == "push.no-answer").await;
     assert_eq!(view.feed.state, "flowing");
@@ -185,7 +185,7 @@ async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_o
 async fn a_server_of_another_protocol_is_told() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.pushes[0].server.port = mute(b"HTTP/1.1 400 Bad Request\r\n\r\n").port();
+    set_port(&mut spec.pushes[0], mute(b"HTTP/1.1 400 Bad Request\r\n\r\n").port());
     world.engine.apply(spec);
     world.wait("a cause", 5, |view| push_code(view, 0) == "push.protocol").await;
 }
@@ -195,7 +195,7 @@ async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
     let world = World::start();
     let gate = Gate::before(world.platform.address());
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY, "second-key-0815"]);
-    spec.pushes[1].server.port = gate.address.port();
+    set_port(&mut spec.pushes[1], gate.address.port());
     world.engine.apply(spec);
     world.wait_live().await;
     gate.shut();

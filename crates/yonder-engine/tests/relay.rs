@@ -5,7 +5,7 @@
 mod support;
 
 use rstest::rstest;
-use support::{KEY, PASSWORD, World, feed_code, push_code};
+use support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use yonder_engine::TransportChoice;
 
 #[rstest]
@@ -151,7 +151,7 @@ async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
 async fn names_that_do_not_resolve_are_told() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
-    spec.pushes[0].server.host = "no-such-host.invalid".into();
+    spec.pushes[0] = push_to("to-0", "rtmp://no-such-host.invalid/live", KEY);
     world.engine.apply(spec);
     world.wait("name not found", 15, |view| push_code(view, 0) == "push.name-not-found").await;
 }

@@ -14,6 +14,8 @@ pub use camera::{
 };
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};
-pub use platform::{ChannelReport, Finding, Platform, PlatformConfig, Recording};
+pub use platform::{
+    Limits, PLATFORM_WORDS, Platform, PlatformConfig, PlatformManners, Recording, SrtConfig, Stage,
+};
 pub use railway::{RailwayFeed, railway_feeds, tunnel_media};
-pub use tls::Certificate;
+pub use tls::{Certificate, TestAuthority};

@@ -10,7 +10,7 @@ use std::time::Duration;
 use crate::cause::CauseCode;
 
 pub use feed::{FeedMachine, FeedState, KNOCK_EVERY};
-pub use push::{PushMachine, PushState};
+pub use push::{PushMachine, PushState, ServerRole};
 
 /// What the owner of a machine is to do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -21,6 +21,30 @@ const BUSY_DELAY: Duration = Duration::from_secs(5);
 /// A broadcast that held this long was a success: the next failure starts from the shortest delay.
 const STEADY: Duration = Duration::from_secs(10);
 
+/// Failures in a row at the main server before the backup one is dialled.
+const MAIN_FAILURES: u32 = 2;
+
+/// Which of a destination's two servers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ServerRole {
+    /// The usual one.
+    #[default]
+    Main,
+    /// The one for when the main one cannot be used.
+    Backup,
+}
+
+impl ServerRole {
+    /// The role's word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Main => "main",
+            Self::Backup => "backup",
+        }
+    }
+}
+
 /// State of a push.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PushState {
@@ -70,6 +94,12 @@ pub struct PushMachine {
     connected: bool,
     feed_flows: bool,
     reconnects: u64,
+    /// How long the main server must be reachable again before a push on the backup one returns to it; `None`
+    /// without a backup server.
+    settle: Option<Duration>,
+    role: ServerRole,
+    failures_here: u32,
+    main_reachable_since: Option<Duration>,
 }
 
 impl PushMachine {
@@ -88,7 +118,24 @@ impl PushMachine {
             connected: false,
             feed_flows: false,
             reconnects: 0,
+            settle: None,
+            role: ServerRole::Main,
+            failures_here: 0,
+            main_reachable_since: None,
         }
+    }
+
+    /// The same with a backup server, from which it returns once the main one has been reachable for `settle`.
+    #[must_use]
+    pub fn with_backup(mut self, settle: Duration) -> Self {
+        self.settle = Some(settle);
+        self
+    }
+
+    /// The server that is in use, or will be dialled next.
+    #[must_use]
+    pub fn server(&self) -> ServerRole {
+        self.role
     }
 
     /// The state.
@@ -121,6 +168,7 @@ impl PushMachine {
             self.cause = None;
             self.was_live = false;
             self.connected = false;
+            self.use_server(ServerRole::Main);
             self.enter(PushState::Off, now);
         } else if matches!(self.state, PushState::Off | PushState::Blocked) {
             self.backoff.reset();
@@ -157,6 +205,7 @@ impl PushMachine {
         self.was_live = true;
         self.connected = true;
         self.live_since = Some(now);
+        self.failures_here = 0;
         self.busy_since = None;
         self.same_cause = 0;
         self.cause = None;
@@ -184,6 +233,7 @@ impl PushMachine {
             return;
         }
         self.connected = false;
+        self.choose_server(cause.code);
         if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STEADY) {
             self.backoff.reset();
         }
@@ -204,6 +254,52 @@ impl PushMachine {
             let until = now + if busy { delay.min(BUSY_DELAY) } else { delay };
             self.enter(PushState::Waiting { until: Some(until) }, now);
         }
+    }
+
+    /// A server that cannot be used is left for the other one. What a platform says of the key or the stream is
+    /// true of both its servers.
+    fn choose_server(&mut self, code: CauseCode) {
+        if self.settle.is_none() || !is_servers_fault(code) {
+            return;
+        }
+        self.failures_here = self.failures_here.saturating_add(1);
+        match self.role {
+            ServerRole::Main if self.failures_here >= MAIN_FAILURES => self.use_server(ServerRole::Backup),
+            ServerRole::Main => {}
+            ServerRole::Backup => self.use_server(ServerRole::Main),
+        }
+    }
+
+    fn use_server(&mut self, role: ServerRole) {
+        if self.role != role {
+            self.role = role;
+            // The main one has failed already when it is the backup's turn to fail.
+            self.failures_here = if role == ServerRole::Main { MAIN_FAILURES - 1 } else { 0 };
+        }
+        self.main_reachable_since = None;
+    }
+
+    /// The main server was looked at while the backup one is in use. True when it is time to return to it: the
+    /// owner then hangs up in order and tells [`PushMachine::on_returned`].
+    pub fn on_main_seen(&mut self, reachable: bool, now: Duration) -> bool {
+        let Some(settle) = self.settle.filter(|_| self.role == ServerRole::Backup) else { return false };
+        if !reachable {
+            self.main_reachable_since = None;
+            return false;
+        }
+        let since = *self.main_reachable_since.get_or_insert(now);
+        self.connected && now.saturating_sub(since) >= settle
+    }
+
+    /// The push has left the backup server to return to the main one.
+    pub fn on_returned(&mut self, now: Duration) {
+        if matches!(self.state, PushState::Off | PushState::Blocked) {
+            return;
+        }
+        self.connected = false;
+        self.backoff.reset();
+        self.use_server(ServerRole::Main);
+        self.enter(PushState::Waiting { until: Some(now) }, now);
     }
 
     /// A busy key is expected for two minutes; after that it is refused.
@@ -242,6 +338,21 @@ impl PushMachine {
             self.since = now;
         }
     }
+}
+
+/// The server, or the way to it, is at fault: another server may work.
+fn is_servers_fault(code: CauseCode) -> bool {
+    matches!(
+        code,
+        CauseCode::PushNameNotFound
+            | CauseCode::PushUnreachable
+            | CauseCode::PushConnectionRefused
+            | CauseCode::PushNoAnswer
+            | CauseCode::PushTlsFailed
+            | CauseCode::PushNotReady
+            | CauseCode::PushClosedByPlatform
+            | CauseCode::PushProtocol
+    )
 }
 
 #[cfg(test)]
@@ -347,6 +458,67 @@ mod tests {
             delay <= Duration::from_millis(most_ms) && delay * 2 > Duration::from_millis(most_ms),
             "{delay:?}"
         );
+    }
+
+    fn fail(machine: &mut PushMachine, code: CauseCode, now: Duration) -> Duration {
+        machine.on_failed(cause(code), now);
+        let Decision::WaitUntil(until) = machine.decide(now) else { panic!("{:?}", machine.state()) };
+        assert_eq!(machine.decide(until), Decision::Dial);
+        until
+    }
+
+    fn on_backup() -> (PushMachine, Duration) {
+        let mut machine = dialling().with_backup(s(120));
+        let now = fail(&mut machine, CauseCode::PushNoAnswer, s(0));
+        assert_eq!(machine.server(), ServerRole::Main);
+        let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
+        assert_eq!(machine.server(), ServerRole::Backup);
+        machine.on_live(now);
+        (machine, now)
+    }
+
+    #[test]
+    fn the_backup_server_takes_over_after_two_failures_and_gives_back_once_the_main_one_is_settled() {
+        let (mut machine, live) = on_backup();
+        assert!(!machine.on_main_seen(true, live + s(10)));
+        assert!(!machine.on_main_seen(false, live + s(60)));
+        assert!(!machine.on_main_seen(true, live + s(70)));
+        assert!(!machine.on_main_seen(true, live + s(189)));
+        assert!(machine.on_main_seen(true, live + s(190)));
+        machine.on_returned(live + s(190));
+        assert_eq!((machine.server(), machine.decide(live + s(190))), (ServerRole::Main, Decision::Dial));
+    }
+
+    #[test]
+    fn the_two_servers_are_tried_in_turn_while_neither_works() {
+        let (mut machine, mut now) = on_backup();
+        let mut tried = Vec::new();
+        for _ in 0..5 {
+            now = fail(&mut machine, CauseCode::PushConnectionRefused, now);
+            tried.push(machine.server().word());
+        }
+        assert_eq!(tried, ["main", "backup", "main", "backup", "main"]);
+    }
+
+    #[rstest]
+    #[case(CauseCode::PushKeyBusy)]
+    #[case(CauseCode::PushAppRefused)]
+    fn what_is_true_of_both_servers_moves_no_push(#[case] code: CauseCode) {
+        let mut machine = dialling().with_backup(s(120));
+        let now = fail(&mut machine, code, s(0));
+        fail(&mut machine, code, now);
+        assert_eq!(machine.server(), ServerRole::Main);
+    }
+
+    #[test]
+    fn without_a_backup_server_there_is_nothing_to_choose() {
+        let mut machine = dialling();
+        let mut now = s(0);
+        for _ in 0..4 {
+            now = fail(&mut machine, CauseCode::PushNoAnswer, now);
+        }
+        assert_eq!(machine.server(), ServerRole::Main);
+        assert!(!machine.on_main_seen(true, now));
     }
 
     #[test]

@@ -7,6 +7,7 @@ use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use tokio::sync::watch;
 use yonder_media::flv::Body;
+use yonder_media::ts::{Chunk, Muxer};
 use yonder_media::{AccessUnit, StreamHeaders};
 
 use ring::Ring;
@@ -19,13 +20,14 @@ pub struct Entry {
     /// The stream's headers from this unit on.
     pub headers: Arc<StreamHeaders>,
     body: OnceLock<Body>,
+    packets: OnceLock<Chunk>,
 }
 
 impl Entry {
     /// A unit under the given headers.
     #[must_use]
     pub fn new(unit: AccessUnit, headers: Arc<StreamHeaders>) -> Self {
-        Self { unit, headers, body: OnceLock::new() }
+        Self { unit, headers, body: OnceLock::new(), packets: OnceLock::new() }
     }
 
     /// The unit as a tag body: made once, shared by all pushes.
@@ -41,6 +43,8 @@ pub enum Taken {
     Entry {
         /// The entry.
         entry: Arc<Entry>,
+        /// Its running number.
+        number: u64,
         /// Pictures skipped.
         skipped: u64,
     },
@@ -54,16 +58,24 @@ pub struct Cursor {
     next: Option<u64>,
 }
 
+/// The muxer of a feed, and the number of the entry that it writes next.
+#[derive(Debug, Default)]
+struct Transport {
+    muxer: Muxer,
+    next: u64,
+}
+
 /// One feed's ring. The lock is held for a few instructions only, never across an await.
 #[derive(Debug)]
 pub struct Hub {
     ring: Mutex<Ring>,
+    transport: Mutex<Transport>,
     head: watch::Sender<u64>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        Self { ring: Mutex::new(Ring::default()), head: watch::Sender::new(0) }
+        Self { ring: Mutex::default(), transport: Mutex::default(), head: watch::Sender::new(0) }
     }
 }
 
@@ -96,6 +108,27 @@ impl Hub {
     #[must_use]
     pub fn bytes(&self) -> usize {
         self.lock().bytes()
+    }
+
+    /// The transport packets of the entry `number`: made once, shared by all pushes. One muxer writes all of a
+    /// feed's units in their order, so that its counters and clock fit whoever follows.
+    pub fn packets(&self, number: u64, entry: &Entry) -> Chunk {
+        if let Some(packets) = entry.packets.get() {
+            return packets.clone();
+        }
+        let mut transport = self.transport.lock().unwrap_or_else(PoisonError::into_inner);
+        // What lies between belongs to a push that is behind this one; it will want it as well.
+        let between = self.lock().range(transport.next, number);
+        for (at, earlier) in between {
+            let packets = transport.muxer.write(&earlier.unit, &earlier.headers);
+            // Only this muxer fills it, under its lock.
+            let _filled = earlier.packets.set(packets);
+            transport.next = at + 1;
+        }
+        let muxer = &mut transport.muxer;
+        let packets = entry.packets.get_or_init(|| muxer.write(&entry.unit, &entry.headers)).clone();
+        transport.next = transport.next.max(number + 1);
+        packets
     }
 
     fn lock(&self) -> MutexGuard<'_, Ring> {

@@ -56,7 +56,14 @@ impl Ring {
         };
         let Some(entry) = self.get(next) else { return Taken::Nothing };
         cursor.next = Some(next + 1);
-        Taken::Entry { entry: Arc::clone(entry), skipped }
+        Taken::Entry { entry: Arc::clone(entry), number: next, skipped }
+    }
+
+    /// The entries from `first` up to before `end`, if all of them are still held; none otherwise.
+    pub(super) fn range(&self, first: u64, end: u64) -> Vec<(u64, Arc<Entry>)> {
+        let all: Option<Vec<_>> =
+            (first..end).map(|number| self.get(number).map(|entry| (number, Arc::clone(entry)))).collect();
+        if first < self.first { Vec::new() } else { all.unwrap_or_default() }
     }
 
     fn end(&self) -> u64 {

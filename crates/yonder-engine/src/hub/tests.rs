@@ -24,7 +24,7 @@ fn publish(hub: &Hub, frames: std::ops::Range<i64>) {
 
 fn take_all(hub: &Hub, cursor: &mut Cursor) -> (Vec<i64>, u64) {
     let (mut frames, mut skips) = (Vec::new(), 0);
-    while let Taken::Entry { entry, skipped } = hub.take(cursor) {
+    while let Taken::Entry { entry, skipped, .. } = hub.take(cursor) {
         frames.push(entry.unit.dts / FRAME);
         skips += skipped;
     }

@@ -18,7 +18,7 @@ use crate::causes;
 use crate::dial;
 use crate::feed::{Feed, lock};
 use crate::spec::{FeedSpec, TransportChoice};
-use crate::tls::{self, TlsError};
+use crate::tls::{self, TlsError, Trust};
 use crate::view::Carrier;
 
 use connection::Connection;
@@ -204,7 +204,8 @@ impl<'a> Dial<'a> {
     }
 
     async fn secure(&self, stream: TcpStream, host: &str) -> Result<Connection, Cause> {
-        match timeout(TLS_TIMEOUT, tls::secure(stream, host, self.spec.pin)).await {
+        let trust = self.spec.pin.map_or(Trust::System, Trust::Pinned);
+        match timeout(TLS_TIMEOUT, tls::secure(stream, host, trust)).await {
             Ok(Ok(stream)) => Ok(Connection::Secure(Box::new(stream))),
             Ok(Err(error)) => Err(causes::feed_tls(&error)),
             Err(_) => {

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use yonder_core::RateMeter;
 
-use crate::view::StepView;
+use crate::view::{LinkView, StepView};
 
 /// Figures of one push, since it was switched on.
 #[derive(Debug, Default)]
@@ -16,6 +16,8 @@ pub(crate) struct PushFigures {
     pub(crate) backlog: Duration,
     /// Steps of the last dial.
     pub(crate) steps: Vec<StepView>,
+    /// Of the connection that stands, or stood last, where that is SRT.
+    pub(crate) link: Option<LinkView>,
 }
 
 impl PushFigures {

@@ -2,13 +2,15 @@
 
 mod delivery;
 mod figures;
+mod link;
 mod supervisor;
 
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use tokio::sync::{Notify, watch};
-use yonder_core::{Decision, PushMachine, PushState};
+use yonder_address::ServerAddress;
+use yonder_core::{Decision, PushMachine, PushState, ServerRole};
 
 use crate::clock::Clock;
 use crate::feed::{Feed, lock};
@@ -41,13 +43,18 @@ impl Push {
         changes: watch::Sender<u64>,
     ) -> Arc<Self> {
         let clock = feed.clock;
+        let machine = PushMachine::new(rand::random(), clock.now());
+        let machine = match spec.backup {
+            Some(_) => machine.with_backup(spec.return_after),
+            None => machine,
+        };
         Arc::new(Self {
             clock,
             feed,
             spec,
             relay: relay.to_owned(),
             figures: Mutex::default(),
-            machine: Mutex::new(PushMachine::new(rand::random(), clock.now())),
+            machine: Mutex::new(machine),
             changes,
             wake: Notify::new(),
             hang_up: watch::Sender::new(false),
@@ -95,6 +102,18 @@ impl Push {
         lock(&self.machine).state()
     }
 
+    /// The server that is in use, or is dialled next.
+    pub(crate) fn server(&self) -> (ServerRole, &ServerAddress) {
+        let role = lock(&self.machine).server();
+        let backup = self.spec.backup.as_ref().filter(|_| role == ServerRole::Backup);
+        (role, backup.unwrap_or(&self.spec.server))
+    }
+
+    /// The main server was looked at; true when it is time to return to it.
+    pub(crate) fn note_main_seen(&self, reachable: bool) -> bool {
+        lock(&self.machine).on_main_seen(reachable, self.clock.now())
+    }
+
     fn decide(&self) -> Decision {
         let decision = lock(&self.machine).decide(self.clock.now());
         if decision == Decision::Dial {
@@ -126,6 +145,8 @@ impl Push {
             reconnects: machine.reconnects(),
             backlog: figures.backlog,
             steps: figures.steps.clone(),
+            server: machine.server(),
+            link: figures.link,
         }
     }
 }

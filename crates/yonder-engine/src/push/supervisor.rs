@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use tokio::time::sleep_until;
-use yonder_core::{Cause, CauseCode, Decision, PushState};
+use yonder_core::{Cause, CauseCode, Decision, PushMachine, PushState};
 
-use super::{Push, delivery};
+use super::Push;
+use super::delivery::{self, End};
 
 /// Runs until the push is unwanted. Each delivery is a task of its own: one that panics is a failure like
 /// others.
@@ -36,7 +37,11 @@ async fn run_delivery(push: &Arc<Push>) {
     let shared = Arc::clone(push);
     let outcome = tokio::spawn(async move { delivery::run(&shared).await }).await;
     let failure = match outcome {
-        Ok(Ok(())) => None,
+        Ok(Ok(End::Unwanted)) => None,
+        Ok(Ok(End::Returning)) => {
+            push.change(PushMachine::on_returned);
+            None
+        }
         Ok(Err(cause)) => Some(cause),
         Err(error) => {
             tracing::error!(%error, "a push failed inside the service");

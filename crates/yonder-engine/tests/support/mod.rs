@@ -6,12 +6,15 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytes::Bytes;
+
+use yonder_address::{ServerAddress, read_pasted};
 use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
 use yonder_lab::{
-    Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig,
+    Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
     railway_feeds, tunnel_media,
 };
-use yonder_rtmp::{ServerAddress, StreamKey};
+use yonder_media::{VideoCodec, h264, h265};
 use yonder_rtsp::CameraUrl;
 
 pub(crate) const PASSWORD: &str = "up-the-fell";
@@ -38,6 +41,15 @@ impl World {
 
     /// The same, with a camera that behaves as told, and speaks TLS where it has a certificate.
     pub(crate) fn with(manners: Manners, certificate: Option<Certificate>) -> Self {
+        Self::with_both(manners, certificate, PlatformConfig::default())
+    }
+
+    /// The same, with another platform; its application, channels and recording are as always.
+    pub(crate) fn with_platform(platform: PlatformConfig) -> Self {
+        Self::with_both(Manners::default(), None, platform)
+    }
+
+    fn with_both(manners: Manners, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
         let mut streams: Vec<CameraStream> = railway_feeds()
             .into_iter()
             .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
@@ -48,8 +60,8 @@ impl World {
         let config = CameraConfig { streams, account, manners, certificate, ..CameraConfig::default() };
         let camera = Camera::start(config).unwrap();
         let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), "second-key-0815".into())];
-        let platform =
-            Platform::start(PlatformConfig { app: "live".into(), channels, port: 0, record: true }).unwrap();
+        let config = PlatformConfig { app: "live".into(), channels, record: true, ..platform };
+        let platform = Platform::start(config).unwrap();
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
 
@@ -70,9 +82,7 @@ impl World {
     }
 
     pub(crate) fn push(&self, destination: &str, key: &str) -> PushSpec {
-        let (server, _) = ServerAddress::parse(&self.platform.server()).unwrap();
-        let (key, _) = StreamKey::parse(key, &server).unwrap();
-        PushSpec { destination: destination.into(), server, key }
+        push_to(destination, &self.platform.server(), key)
     }
 
     pub(crate) fn relay(&self, path: &str, password: &str, keys: &[&str]) -> RelaySpec {
@@ -115,19 +125,73 @@ impl World {
 
     /// What a channel received must be a run of what the camera plays at `path`, without hole or change.
     pub(crate) fn assert_exact(&self, channel: &str, path: &str) {
-        let (media, recording) = (self.media(path), self.platform.recording(channel));
-        let nals: Vec<_> = media.frames.iter().flat_map(|frame| frame.nals.clone()).collect();
-        assert_is_run_of_loop(&recording.pictures.concat(), &nals);
-        if let Some(sound) = &media.sound {
-            assert_is_run_of_loop(&recording.sound, &sound.frames);
-        }
+        self.assert_recording_exact(&self.platform.recording(channel), path);
+        self.assert_well_ended(channel);
+    }
+
+    /// The same for the pictures alone.
+    pub(crate) fn assert_pictures_exact(&self, channel: &str, path: &str) {
+        let recording = Recording { sound: Vec::new(), ..self.platform.recording(channel) };
+        self.assert_recording_exact(&recording, path);
+        self.assert_well_ended(channel);
+    }
+
+    fn assert_well_ended(&self, channel: &str) {
         let report = self.platform.report(channel).unwrap();
         assert!(report.is_good(), "{report:?}");
         assert!(!report.live, "the broadcast ended in order, and the platform has heard so");
     }
 
+    pub(crate) fn assert_recording_exact(&self, recording: &Recording, path: &str) {
+        let media = self.media(path);
+        let nals: Vec<_> = media.frames.iter().flat_map(|frame| frame.nals.clone()).collect();
+        let coded = |nals: Vec<Bytes>| -> Vec<Bytes> {
+            nals.into_iter().filter(|nal| is_coded(media.video.codec(), nal)).collect()
+        };
+        // A transport stream has delimiters and parameter sets of its own; what is decoded is the camera's.
+        assert_is_run_of_loop(&coded(recording.pictures.concat()), &coded(nals));
+        if let Some(sound) = media.sound.as_ref().filter(|_| !recording.sound.is_empty()) {
+            assert_is_run_of_loop(&recording.sound, &sound.frames);
+        }
+    }
+
     pub(crate) async fn wait_live(&self) -> RelayView {
         self.wait("live", 10, |view| view.pushes.iter().all(|push| push.state == "live")).await
+    }
+}
+
+/// A piece of a picture, or what goes with one; not what every container writes in its own way.
+fn is_coded(codec: VideoCodec, nal: &[u8]) -> bool {
+    match codec {
+        VideoCodec::H264 => {
+            !matches!(h264::kind_of(nal), h264::NalKind::Sps | h264::NalKind::Pps | h264::NalKind::Delimiter)
+        }
+        VideoCodec::H265 => !matches!(
+            h265::kind_of(nal),
+            h265::NalKind::Vps | h265::NalKind::Sps | h265::NalKind::Pps | h265::NalKind::Delimiter
+        ),
+    }
+}
+
+/// A push to a server under a key.
+pub(crate) fn push_to(destination: &str, server: &str, key: &str) -> PushSpec {
+    let pasted = read_pasted(Some(server), Some(key)).unwrap();
+    PushSpec {
+        destination: destination.into(),
+        server: pasted.server,
+        backup: None,
+        return_after: Duration::from_secs(120),
+        key: pasted.key,
+        encryption: None,
+        authority: None,
+    }
+}
+
+/// The same push to another port.
+pub(crate) fn set_port(push: &mut PushSpec, port: u16) {
+    match &mut push.server {
+        ServerAddress::Rtmp(server) => server.port = port,
+        ServerAddress::Srt(server) => server.port = port,
     }
 }
 

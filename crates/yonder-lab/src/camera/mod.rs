@@ -22,6 +22,7 @@ use tokio::sync::watch;
 
 pub use manners::{Description, Manners, Marker, SignIn, Transports, Weather};
 pub use told::WORDS;
+pub(crate) use told::per_mille;
 
 use crate::door::Door;
 use crate::media::LoopMedia;

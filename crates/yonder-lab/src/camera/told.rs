@@ -101,7 +101,7 @@ impl Manners {
     }
 }
 
-fn per_mille(percent: &str) -> Result<u16, String> {
+pub(crate) fn per_mille(percent: &str) -> Result<u16, String> {
     let percent: f64 =
         percent.trim_end_matches('%').parse().map_err(|_| format!("{percent:?} is no percentage"))?;
     let per_mille = (0_u16..=1_000).find(|per_mille| f64::from(*per_mille) >= percent * 10.0 - 0.5);

@@ -1,75 +1,59 @@
-//! A stand-in platform: takes pushes over RTMP, checks the key, watches the stream and grades it.
+//! A stand-in platform: takes pushes over RTMP, RTMPS and SRT, checks keys, watches the streams and grades them.
 
-mod grade;
-mod session;
+mod channel;
+mod manners;
+mod rtmp;
+mod seen;
+mod srt;
+mod told;
 
-use std::collections::HashMap;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
-use bytes::Bytes;
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::SecretString;
+use tokio::task::JoinHandle;
+use yonder_core::grade::ChannelReport;
 
 use crate::door::Door;
+use crate::tls::Certificate;
 
-use grade::Grader;
-pub use grade::{ChannelReport, Finding};
+pub use channel::Recording;
+use channel::Shared;
+pub use manners::{Limits, PlatformManners, Stage};
+pub use srt::SrtConfig;
+use srt::SrtPort;
+pub use told::PLATFORM_WORDS;
+
+/// Broadcasts that nobody came back to are looked for so often.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
 
 /// How a platform is set up.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct PlatformConfig {
     /// Application behind the host.
     pub app: String,
     /// Channels by name, with their stream keys.
     pub channels: Vec<(String, SecretString)>,
-    /// Port on loopback; 0 picks one.
+    /// RTMP port on loopback; 0 picks one.
     pub port: u16,
+    /// RTMPS port on loopback, with its certificate; 0 picks one.
+    pub tls: Option<(u16, Certificate)>,
+    /// SRT port.
+    pub srt: Option<SrtConfig>,
     /// Keep what was received, for comparison. Memory grows with every frame.
     pub record: bool,
+    /// How it behaves.
+    pub manners: PlatformManners,
 }
 
-/// What a channel received, byte for byte.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Recording {
-    /// Pictures as their NAL units, in the order in which they came.
-    pub pictures: Vec<Vec<Bytes>>,
-    /// Frames of sound in order.
-    pub sound: Vec<Bytes>,
-}
-
-#[derive(Debug, Default)]
-struct Channel {
-    live: bool,
-    broadcasts: u64,
-    grader: Grader,
-    recording: Recording,
-}
-
-/// What all sessions of a platform share.
+/// The SRT port of a platform, open or closed.
 #[derive(Debug)]
-pub(crate) struct Shared {
-    app: String,
-    record: bool,
-    keys: Mutex<Vec<(String, SecretString)>>,
-    channels: Mutex<HashMap<String, Channel>>,
-}
-
-impl Shared {
-    fn channels(&self) -> MutexGuard<'_, HashMap<String, Channel>> {
-        self.channels.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn keys(&self) -> MutexGuard<'_, Vec<(String, SecretString)>> {
-        self.keys.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
-    fn channel_of(&self, key: &SecretString) -> Option<String> {
-        let keys = self.keys();
-        keys.iter()
-            .find(|(_, known)| known.expose_secret() == key.expose_secret())
-            .map(|(name, _)| name.clone())
-    }
+struct Srt {
+    config: SrtConfig,
+    address: SocketAddr,
+    task: Mutex<Option<JoinHandle<()>>>,
 }
 
 /// A platform that runs until it is dropped.
@@ -77,74 +61,158 @@ impl Shared {
 pub struct Platform {
     shared: Arc<Shared>,
     door: Arc<Door>,
+    tls: Option<(Arc<Door>, Certificate)>,
+    srt: Option<Srt>,
+    watch: JoinHandle<()>,
+}
+
+impl Drop for Platform {
+    fn drop(&mut self) {
+        self.watch.abort();
+        self.close_srt();
+    }
+}
+
+fn loopback(port: u16) -> SocketAddr {
+    SocketAddr::from((Ipv4Addr::LOCALHOST, port))
 }
 
 impl Platform {
     /// Starts a platform. To be called within a tokio runtime.
     ///
     /// # Errors
-    /// When the port cannot be had.
+    /// When a port cannot be had.
     pub fn start(config: PlatformConfig) -> io::Result<Self> {
-        let shared = Arc::new(Shared {
-            app: config.app,
-            record: config.record,
-            keys: Mutex::new(config.channels),
-            channels: Mutex::default(),
-        });
+        let PlatformConfig { app, channels, port, tls, srt, record, manners } = config;
+        let shared = Shared::new(app, channels, record, manners);
         let serving = Arc::clone(&shared);
-        let door = Door::open(SocketAddr::from((Ipv4Addr::LOCALHOST, config.port)), move |stream| {
-            session::serve(stream, Arc::clone(&serving))
-        })?;
-        Ok(Self { shared, door })
+        let door = Door::open(loopback(port), move |stream| rtmp::serve(stream, None, Arc::clone(&serving)))?;
+        let tls = match tls {
+            Some((port, certificate)) => {
+                Some((Door::open(loopback(port), secure(&shared, &certificate))?, certificate))
+            }
+            None => None,
+        };
+        let srt = srt.map(|config| open_srt(config, &shared)).transpose()?;
+        let watched = Arc::clone(&shared);
+        let watch = tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(LOOK_EVERY).await;
+                watched.end_abandoned();
+            }
+        });
+        Ok(Self { shared, door, tls, srt, watch })
     }
 
-    /// Where it listens.
+    /// Where it listens for RTMP.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.door.address()
     }
 
-    /// Its server address, without a key.
+    /// Its RTMP server address, without a key.
     #[must_use]
     pub fn server(&self) -> String {
         format!("rtmp://{}/{}", self.address(), self.shared.app)
     }
 
-    /// Switches it off: the port closes and every broadcast is cut off.
+    /// Its RTMPS server address, by the name `localhost`, that its certificate is made out for.
+    #[must_use]
+    pub fn tls_server(&self) -> Option<String> {
+        let (door, _) = self.tls.as_ref()?;
+        Some(format!("rtmps://localhost:{}/{}", door.address().port(), self.shared.app))
+    }
+
+    /// Its SRT server address, with a place for the key in the stream ID.
+    #[must_use]
+    pub fn srt_server(&self) -> Option<String> {
+        let srt = self.srt.as_ref()?;
+        Some(format!(
+            "srt://{}?streamid=publish/{{key}}&latency={}",
+            srt.address,
+            srt.config.latency.as_millis()
+        ))
+    }
+
+    /// Switches it off: its ports close and every broadcast is cut off.
     pub async fn switch_off(&self) {
         self.door.close().await;
-        for channel in self.shared.channels().values_mut() {
-            channel.live = false;
+        if let Some((door, _)) = &self.tls {
+            door.close().await;
+        }
+        if let Some(task) = self.close_srt() {
+            // Until the task is gone, the port is still bound.
+            let _aborted = task.await;
         }
     }
 
-    /// Switches it on again at the same address.
+    /// Switches it on again at the same addresses.
     ///
     /// # Errors
-    /// When somebody else has taken the port meanwhile.
+    /// When somebody else has taken a port meanwhile.
     pub fn switch_on(&self) -> io::Result<()> {
         let serving = Arc::clone(&self.shared);
-        self.door.reopen(move |stream| session::serve(stream, Arc::clone(&serving)))
+        self.door.reopen(move |stream| rtmp::serve(stream, None, Arc::clone(&serving)))?;
+        if let Some((door, certificate)) = &self.tls {
+            door.reopen(secure(&self.shared, certificate))?;
+        }
+        if let Some(srt) = &self.srt {
+            let mut task = srt.task.lock().unwrap_or_else(PoisonError::into_inner);
+            if task.is_none() {
+                let config = SrtConfig { port: srt.address.port(), ..srt.config.clone() };
+                let port = SrtPort::new(SrtPort::bind(&config)?, &config, Arc::clone(&self.shared))?;
+                *task = Some(tokio::spawn(port.run()));
+            }
+        }
+        Ok(())
+    }
+
+    fn close_srt(&self) -> Option<JoinHandle<()>> {
+        let srt = self.srt.as_ref()?;
+        let task = srt.task.lock().unwrap_or_else(PoisonError::into_inner).take()?;
+        task.abort();
+        Some(task)
     }
 
     /// Gives a channel another key; a broadcast that runs goes on.
     pub fn set_key(&self, channel: &str, key: SecretString) {
-        let mut keys = self.shared.keys();
-        keys.retain(|(name, _)| name != channel);
-        keys.push((channel.to_owned(), key));
+        self.shared.set_key(channel, key);
+    }
+
+    /// Changes how it behaves.
+    pub fn change(&self, change: impl FnOnce(&mut PlatformManners)) {
+        self.shared.manners.send_modify(change);
     }
 
     /// What a channel's broadcasts were worth so far; `None` before its first.
     #[must_use]
     pub fn report(&self, channel: &str) -> Option<ChannelReport> {
-        let channels = self.shared.channels();
-        let known = channels.get(channel)?;
-        Some(known.grader.report(known.live, known.broadcasts))
+        self.shared.report(channel)
     }
 
     /// What a channel received, if the platform records.
     #[must_use]
     pub fn recording(&self, channel: &str) -> Recording {
-        self.shared.channels().get(channel).map(|known| known.recording.clone()).unwrap_or_default()
+        self.shared.recording(channel)
     }
+}
+
+fn secure(
+    shared: &Arc<Shared>,
+    certificate: &Certificate,
+) -> impl Fn(tokio::net::TcpStream) -> std::pin::Pin<Box<dyn Future<Output = ()> + Send>>
++ Send
++ Sync
++ Clone
++ use<> {
+    let (shared, certificate) = (Arc::clone(shared), certificate.clone());
+    move |stream| Box::pin(rtmp::serve(stream, Some(certificate.clone()), Arc::clone(&shared)))
+}
+
+fn open_srt(config: SrtConfig, shared: &Arc<Shared>) -> io::Result<Srt> {
+    let socket = SrtPort::bind(&config)?;
+    let address = socket.local_addr()?;
+    let port = SrtPort::new(socket, &config, Arc::clone(shared))?;
+    let task = Mutex::new(Some(tokio::spawn(port.run())));
+    Ok(Srt { config, address, task })
 }

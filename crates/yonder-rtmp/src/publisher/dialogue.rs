@@ -94,6 +94,9 @@ impl Publisher {
             }
             PushStep::Publishing | PushStep::Creating if refused => Err(key_refusal(command)),
             PushStep::Connecting if refused => Err(PushError::AppRefused { words: words(command) }),
+            PushStep::Live if refused && is_about_codec(command) => {
+                Err(PushError::CodecRefused { words: words(command) })
+            }
             PushStep::Live if refused || code == "NetStream.Unpublish.Success" => {
                 Err(PushError::Ended { words: words(command) })
             }
@@ -130,9 +133,18 @@ fn words(command: &Command) -> String {
     joined.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
 }
 
+/// Whether the platform speaks of the codec: there is no code for that.
+fn is_about_codec(command: &Command) -> bool {
+    let words = words(command).to_ascii_lowercase();
+    ["codec", "hevc", "h.265", "h265", "unsupported format"].iter().any(|sign| words.contains(sign))
+}
+
 /// Platforms use one code, `NetStream.Publish.BadName`, for a wrong key and for a key in use; the words tell.
 fn key_refusal(command: &Command) -> PushError {
     let words = words(command);
+    if is_about_codec(command) {
+        return PushError::CodecRefused { words };
+    }
     let lower = words.to_ascii_lowercase();
     let busy =
         ["already", "in use", "busy", "is publishing", "duplicate"].iter().any(|sign| lower.contains(sign));

@@ -6,6 +6,8 @@ use yonder_media::{AudioConfig, StreamHeaders, VideoCodec};
 
 use crate::amf0::Value;
 
+use super::MeasuredRates;
+
 /// `CodecID` of AVC (E.4.3.1).
 const AVC: f64 = 7.0;
 /// The `FourCC` of `hvc1` as a number (Enhanced RTMP v1, "Enhancing onMetaData").
@@ -16,15 +18,19 @@ const A_LAW: f64 = 7.0;
 const MU_LAW: f64 = 8.0;
 
 /// The data message for the given headers.
-pub(super) fn payload(headers: &StreamHeaders) -> Bytes {
+pub(super) fn payload(headers: &StreamHeaders, rates: MeasuredRates) -> Bytes {
     let mut members: Vec<(String, Value)> = Vec::new();
     let mut put = |name: &str, value: Value| members.push((name.to_owned(), value));
     if let Some(video) = &headers.video {
         let facts = video.facts();
         put("width", f64::from(facts.width).into());
         put("height", f64::from(facts.height).into());
-        if let Some((rate, per)) = facts.frame_rate {
-            put("framerate", (f64::from(rate) / f64::from(per)).into());
+        let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per));
+        if let Some(fps) = declared.or(rates.fps) {
+            put("framerate", fps.into());
+        }
+        if let Some(kbps) = rates.video_kbps {
+            put("videodatarate", kbps.into());
         }
         let codec = match facts.codec {
             VideoCodec::H264 => AVC,
@@ -39,6 +45,9 @@ pub(super) fn payload(headers: &StreamHeaders) -> Bytes {
             AudioConfig::G711 { law: Law::Mu, .. } => MU_LAW,
         };
         put("audiocodecid", codec.into());
+        if let Some(kbps) = rates.audio_kbps {
+            put("audiodatarate", kbps.into());
+        }
         put("audiosamplerate", f64::from(audio.sample_rate()).into());
         put("audiosamplesize", 16.0.into());
         put("stereo", Value::Boolean(audio.channels() > 1));

@@ -70,6 +70,17 @@ impl PushStep {
     }
 }
 
+/// What was measured of a stream, for its metadata; what is not known yet is left out of it.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct MeasuredRates {
+    /// Frames per second, where the stream declares none.
+    pub fps: Option<f64>,
+    /// Kilobits per second of the picture.
+    pub video_kbps: Option<f64>,
+    /// Kilobits per second of the sound.
+    pub audio_kbps: Option<f64>,
+}
+
 /// What happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PublisherEvent {
@@ -109,6 +120,12 @@ pub enum PushError {
     /// `publish` was refused because the key is in use.
     #[error("the stream key is in use: {words}")]
     KeyBusy {
+        /// The platform's words.
+        words: String,
+    },
+    /// The platform does not take this codec.
+    #[error("the platform does not take the codec: {words}")]
+    CodecRefused {
         /// The platform's words.
         words: String,
     },
@@ -220,11 +237,11 @@ impl Publisher {
     }
 
     /// Sends metadata and sequence headers: before the first body, and again after every splice.
-    pub fn send_headers(&mut self, headers: &StreamHeaders, timestamp: u32) {
+    pub fn send_headers(&mut self, headers: &StreamHeaders, rates: MeasuredRates, timestamp: u32) {
         if !self.is_live() {
             return;
         }
-        let data = metadata::payload(headers);
+        let data = metadata::payload(headers, rates);
         self.send(ChunkStream::Data, MessageKind::Data, timestamp, &[data]);
         if let Some(video) = &headers.video {
             self.send_body(&Body::video_headers(video), timestamp);

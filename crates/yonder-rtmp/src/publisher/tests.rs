@@ -90,7 +90,7 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
     pair.go_live();
     pair.events.clear();
     let headers = StreamHeaders { video: Some(sample_video()), audio: None };
-    pair.publisher.send_headers(&headers, 0);
+    pair.publisher.send_headers(&headers, MeasuredRates::default(), 0);
     pair.publisher.send_body(&picture(200_000), 40);
     pair.exchange().unwrap();
     let [

@@ -1,0 +1,240 @@
+//! What a platform sees of a stream that reaches it, and what it would complain about.
+//!
+//! A [`Grader`] watches one channel. It is told what comes, in the words of the stream and not of a container, with
+//! the time; so stand-in platforms and rehearsals grade alike, whatever the protocol.
+
+mod finding;
+mod report;
+
+use std::time::Duration;
+
+pub use finding::{Finding, Half};
+pub use report::{ChannelReport, SoundSeen, VideoSeen};
+
+/// Longest keyframe interval that grades as good, in ticks of 1/90 000 s.
+const MAX_KEYFRAME: i64 = 4 * SECOND;
+/// Longest hole in media time that grades as good.
+const MAX_GAP: i64 = 3 * SECOND / 2;
+/// Largest distance between picture and sound that grades as good.
+const MAX_SKEW: i64 = SECOND / 2;
+/// Longest time without anything coming that grades as good.
+const MAX_STALL: Duration = Duration::from_millis(2_500);
+const SECOND: i64 = 90_000;
+
+/// A picture as it came.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PictureSeen {
+    /// Decoding time in ticks of 1/90 000 s.
+    pub dts: i64,
+    /// Presentation time in the same ticks.
+    pub pts: i64,
+    /// Marked as a place to start.
+    pub keyframe: bool,
+    /// Bytes, with what the container adds.
+    pub bytes: u64,
+}
+
+/// Watches one channel.
+#[derive(Debug, Default)]
+pub struct Grader {
+    pictures: u64,
+    sounds: u64,
+    video: Option<VideoSeen>,
+    sound: Option<SoundSeen>,
+    broadcast: Broadcast,
+}
+
+/// Something that picture and sound each have.
+#[derive(Debug, Default)]
+struct Both<T> {
+    picture: T,
+    sound: T,
+}
+
+impl<T> Both<T> {
+    fn of(&mut self, half: Half) -> &mut T {
+        match half {
+            Half::Picture => &mut self.picture,
+            Half::Sound => &mut self.sound,
+        }
+    }
+}
+
+#[derive(Debug, Default)]
+struct Broadcast {
+    began: Option<Duration>,
+    ended: Option<Duration>,
+    headers: bool,
+    pictures: u64,
+    bytes: Both<u64>,
+    /// Bytes of the second that runs, and most of any.
+    second: (Duration, u64, u64),
+    first_dts: Option<i64>,
+    last: Both<Option<i64>>,
+    keyframe_at: Option<i64>,
+    keyframe_longest: i64,
+    reorders: bool,
+    skew: i64,
+    came: Option<Duration>,
+    longest_stall: Duration,
+    findings: Vec<Finding>,
+}
+
+impl Grader {
+    /// A broadcast begins.
+    pub fn begin(&mut self, now: Duration) {
+        self.broadcast = Broadcast { began: Some(now), second: (now, 0, 0), ..Broadcast::default() };
+    }
+
+    /// The broadcast ends.
+    pub fn end(&mut self, now: Duration) {
+        self.broadcast.ended = Some(now);
+    }
+
+    /// Headers of the picture came.
+    pub fn add_video_headers(&mut self, seen: Option<VideoSeen>) {
+        self.broadcast.headers = true;
+        self.video = seen.or_else(|| self.video.take());
+    }
+
+    /// It is known what the sound is.
+    pub fn add_sound_headers(&mut self, seen: SoundSeen) {
+        self.sound = Some(seen);
+    }
+
+    /// A picture came.
+    pub fn add_picture(&mut self, picture: PictureSeen, now: Duration) {
+        self.pictures += 1;
+        self.broadcast.add_picture(picture);
+        self.broadcast.add_bytes(Half::Picture, picture.bytes, now);
+    }
+
+    /// Sound came, with its time in ticks of 1/90 000 s.
+    pub fn add_sound(&mut self, pts: i64, bytes: u64, now: Duration) {
+        self.sounds += 1;
+        self.broadcast.add_time(Half::Sound, pts, pts);
+        self.broadcast.add_bytes(Half::Sound, bytes, now);
+    }
+
+    /// Something came that cannot be read.
+    pub fn add_unreadable(&mut self, what: impl Into<String>) {
+        self.broadcast.find(Finding::Unreadable(what.into()));
+    }
+
+    /// What was seen up to `now`.
+    #[must_use]
+    pub fn report(&self, live: bool, broadcasts: u64, now: Duration) -> ChannelReport {
+        let broadcast = &self.broadcast;
+        let mut findings = broadcast.findings.clone();
+        if self.pictures == 0 {
+            findings.push(Finding::Empty);
+        }
+        let until = broadcast.ended.unwrap_or(now);
+        let span = broadcast.began.map_or(Duration::ZERO, |began| until.saturating_sub(began));
+        let Both { picture: video, sound } = broadcast.bytes;
+        let kbps = |bytes: u64| {
+            let span = u64::try_from(span.as_millis()).unwrap_or(u64::MAX);
+            (bytes * 8).checked_div(span).unwrap_or_default()
+        };
+        ChannelReport {
+            live,
+            broadcasts,
+            pictures: self.pictures,
+            sounds: self.sounds,
+            video: self.video.clone(),
+            sound: self.sound.clone().filter(|_| self.sounds > 0),
+            span,
+            fps: broadcast.fps(),
+            kbps: kbps(video + sound),
+            video_kbps: kbps(video),
+            sound_kbps: kbps(sound),
+            peak_kbps: broadcast.second.2.max(broadcast.second.1) * 8 / 1_000,
+            keyframe_ms: to_ms(broadcast.keyframe_longest),
+            b_frames: broadcast.reorders,
+            skew_ms: to_ms(broadcast.skew),
+            longest_stall: broadcast.longest_stall,
+            findings,
+        }
+    }
+}
+
+fn to_ms(ticks: i64) -> u64 {
+    u64::try_from(ticks / 90).unwrap_or_default()
+}
+
+impl Broadcast {
+    /// Each kind of finding is kept once: the first tells enough.
+    fn find(&mut self, finding: Finding) {
+        let kind = std::mem::discriminant(&finding);
+        if !self.findings.iter().any(|known| std::mem::discriminant(known) == kind) {
+            self.findings.push(finding);
+        }
+    }
+
+    fn fps(&self) -> Option<f64> {
+        let span = self.last.picture? - self.first_dts?;
+        let intervals = u32::try_from(self.pictures.checked_sub(1)?).ok()?;
+        let seconds = f64::from(i32::try_from(span / 90).ok()?) / 1_000.0;
+        (span > 0).then(|| f64::from(intervals) / seconds)
+    }
+
+    fn add_bytes(&mut self, half: Half, bytes: u64, now: Duration) {
+        *self.bytes.of(half) += bytes;
+        let (since, current, most) = self.second;
+        self.second = if now.saturating_sub(since) >= Duration::from_secs(1) {
+            (now, bytes, most.max(current))
+        } else {
+            (since, current + bytes, most)
+        };
+        if let Some(came) = self.came.replace(now) {
+            let stall = now.saturating_sub(came);
+            self.longest_stall = self.longest_stall.max(stall);
+            if stall > MAX_STALL {
+                self.find(Finding::Stalled(stall));
+            }
+        }
+    }
+
+    fn add_picture(&mut self, picture: PictureSeen) {
+        let PictureSeen { dts, pts, keyframe, .. } = picture;
+        if !self.headers {
+            self.find(Finding::NoHeaders);
+        }
+        if self.keyframe_at.is_none() && !keyframe {
+            self.find(Finding::FirstNotKeyframe);
+        }
+        self.pictures += 1;
+        self.reorders |= pts != dts;
+        self.first_dts.get_or_insert(dts);
+        if keyframe && let Some(last) = self.keyframe_at.replace(dts) {
+            let interval = dts - last;
+            self.keyframe_longest = self.keyframe_longest.max(interval);
+            if interval > MAX_KEYFRAME {
+                self.find(Finding::KeyframesFarApart(to_ms(interval)));
+            }
+        }
+        self.add_time(Half::Picture, dts, pts);
+    }
+
+    fn add_time(&mut self, half: Half, time: i64, shown: i64) {
+        if let Some(last) = self.last.of(half).replace(time) {
+            let step = time - last;
+            if step < 0 {
+                self.find(Finding::TimeStepsBack(half));
+            } else if step > MAX_GAP {
+                self.find(Finding::Gap(half, to_ms(step)));
+            }
+        }
+        if let Some(other) = *self.last.of(half.other()) {
+            // A reordered picture is shown later than it is decoded: sound beside either is right.
+            let skew = (time - other).abs().min((shown - other).abs());
+            self.skew = self.skew.max(skew);
+            if skew > MAX_SKEW {
+                self.find(Finding::Skew(to_ms(skew)));
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

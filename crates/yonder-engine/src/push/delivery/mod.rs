@@ -1,0 +1,99 @@
+//! One delivery: dial the platform, run the dialogue, and send what the hub holds, by the protocol that the
+//! server speaks.
+
+mod backlog;
+mod rtmp;
+mod srt;
+
+use std::time::Duration;
+
+use tokio::time::sleep;
+use yonder_address::ServerAddress;
+use yonder_core::{Cause, ServerRole};
+
+use crate::dial;
+use crate::feed::lock;
+use crate::reach;
+use crate::view::StepView;
+
+use super::Push;
+
+/// A platform that takes nothing for so long is gone.
+const NO_PROGRESS: Duration = Duration::from_secs(10);
+/// An orderly end may take this long.
+const CLOSE_PATIENCE: Duration = Duration::from_millis(1500);
+/// How often the backlog is looked at.
+const TICK: Duration = Duration::from_secs(1);
+/// The main server is looked at so often while the backup one is in use; oftener when it has to settle for less.
+const LOOK_EVERY: Duration = Duration::from_secs(15);
+
+/// How a delivery ended in order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum End {
+    /// Nobody wants it any more.
+    Unwanted,
+    /// It leaves the backup server for the main one.
+    Returning,
+}
+
+/// Runs until the platform ends it (an error), the push is unwanted, or it returns to the main server.
+pub(super) async fn run(push: &Push) -> Result<End, Cause> {
+    {
+        let mut figures = lock(&push.figures);
+        figures.steps.clear();
+        figures.link = None;
+    }
+    let (role, server) = push.server();
+    let server = server.clone();
+    let result = match &server {
+        ServerAddress::Rtmp(server) => rtmp::run(push, server, role).await,
+        ServerAddress::Srt(server) => srt::run(push, server, role).await,
+    };
+    lock(&push.figures).backlog = Duration::ZERO;
+    result
+}
+
+/// Resolves when the delivery is to end in order.
+async fn ended(push: &Push, role: ServerRole) -> End {
+    tokio::select! {
+        () = push.hung_up() => End::Unwanted,
+        () = settled(push), if role == ServerRole::Backup => End::Returning,
+    }
+}
+
+/// Looks at the main server now and then, and resolves when it has been reachable for long enough.
+async fn settled(push: &Push) {
+    let pause = LOOK_EVERY.min(push.spec.return_after / 4).max(Duration::from_millis(100));
+    loop {
+        sleep(pause).await;
+        let reachable = reach::knock(&push.spec.server, push.spec.authority.as_ref()).await.is_ok();
+        if push.note_main_seen(reachable) {
+            return;
+        }
+    }
+}
+
+/// The steps of one dial, as they are done.
+struct Steps<'a> {
+    push: &'a Push,
+    began: Duration,
+}
+
+impl<'a> Steps<'a> {
+    fn begin(push: &'a Push) -> Self {
+        Self { push, began: push.clock.now() }
+    }
+
+    fn note(&self, name: &'static str) {
+        let after = self.push.clock.now().saturating_sub(self.began);
+        lock(&self.push.figures).steps.push(StepView { name, after });
+    }
+
+    /// Finds the addresses of a server.
+    async fn resolve(&self, host: &str, port: u16) -> Result<Vec<std::net::SocketAddr>, Cause> {
+        let found = dial::resolve(host, port).await;
+        let found = found.map_err(|error| crate::causes::push_dial(&error, &format!("{host}:{port}")))?;
+        self.note("name found");
+        Ok(found)
+    }
+}

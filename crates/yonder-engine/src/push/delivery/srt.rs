@@ -1,0 +1,360 @@
+//! Delivery by SRT: transport packets, seven to a datagram, each at its time.
+
+use std::io::ErrorKind;
+use std::net::SocketAddr;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use quinn_udp::{Transmit, UdpSockRef, UdpSocketState};
+use tokio::io::Interest;
+use tokio::net::UdpSocket;
+use tokio::sync::watch;
+use tokio::time::sleep_until;
+use yonder_address::{SrtServer, stream_id};
+use yonder_core::{Cause, CauseCode, PushMachine, PushState, ServerRole};
+use yonder_media::Track;
+use yonder_media::ts::{Chunk, PACKET};
+use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD};
+
+use crate::causes;
+use crate::dial::{self, DialError};
+use crate::feed::lock;
+use crate::hub::{Cursor, Taken};
+use crate::reach::datagram_socket;
+use crate::view::LinkView;
+
+use super::{End, Push, Steps, TICK, backlog, ended};
+
+/// Payload bytes that may wait in the connection; what is beyond waits in the hub, where it costs nothing.
+const HIGH_WATER: usize = 1024 * 1024;
+/// Bytes handed to one system call, where the system takes several datagrams at once.
+const BATCH: usize = 60 * 1024;
+/// Datagrams due within this are sent together: a timer would not be finer.
+const GRAIN: Duration = Duration::from_micros(1_500);
+/// A push this far behind its own schedule hurries.
+const BEHIND: Duration = Duration::from_millis(60);
+/// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
+const HURRY: u32 = 8;
+/// A push that has given nothing up for so long is not lagging any more.
+const CLEAN: Duration = Duration::from_secs(5);
+
+pub(super) async fn run(push: &Push, server: &SrtServer, role: ServerRole) -> Result<End, Cause> {
+    let mut delivery = Delivery::reach(push, server).await?;
+    let result = tokio::select! {
+        result = delivery.run() => result.map(|()| End::Unwanted),
+        end = ended(push, role) => Ok(end),
+    };
+    if result.is_ok() {
+        delivery.close().await;
+    }
+    result
+}
+
+struct Delivery<'a> {
+    push: &'a Push,
+    steps: Steps<'a>,
+    socket: UdpSocket,
+    batching: UdpSocketState,
+    peer: SocketAddr,
+    caller: Caller,
+    encrypted: bool,
+    latency: Duration,
+    head: watch::Receiver<u64>,
+    cursor: Cursor,
+    connected: bool,
+    /// When the last packet that was handed over is to be sent.
+    scheduled: Duration,
+    last_dts: Option<i64>,
+    /// Datagrams that were made but not taken by the socket yet: their bytes, and the length of each but the last.
+    unsent: Option<(Bytes, usize)>,
+    ticked: Duration,
+    dropped: u64,
+    dropped_at: Option<Duration>,
+}
+
+impl<'a> Delivery<'a> {
+    async fn reach(push: &'a Push, server: &SrtServer) -> Result<Self, Cause> {
+        let steps = Steps::begin(push);
+        let addresses = tokio::select! {
+            found = steps.resolve(&server.host, server.port) => found?,
+            () = push.hung_up() => Vec::new(),
+        };
+        let target = format!("{}:{}", server.host, server.port);
+        let Some(peer) = addresses.first().copied() else {
+            return Err(causes::push_dial(&DialError::Unreachable("no address".to_owned()), &target));
+        };
+        let id = stream_id(server, push.spec.key.as_ref()).map_err(|error| {
+            Cause::new(CauseCode::PushKeyRefused, format!("No stream ID could be made: {error}."))
+        })?;
+        let socket = datagram_socket(peer, &target).await?;
+        let unreachable = |error: std::io::Error| causes::push_dial(&dial::connect_error(&error), &target);
+        let batching = UdpSocketState::new(UdpSockRef::from(&socket)).map_err(unreachable)?;
+        let now = push.clock.now();
+        let config = CallerConfig {
+            stream_id: id,
+            encryption: push.spec.encryption.clone(),
+            latency: Duration::from_millis(u64::from(server.latency_ms)),
+            refresh: KeyRefresh::default(),
+            address: socket.local_addr().map_err(unreachable)?.ip(),
+            knock: false,
+            entropy: Box::new(|out| rand::fill(out)),
+        };
+        Ok(Self {
+            push,
+            steps,
+            socket,
+            batching,
+            peer,
+            encrypted: config.encryption.is_some(),
+            latency: config.latency,
+            caller: Caller::new(config, now),
+            head: push.feed.hub.head(),
+            cursor: Cursor::default(),
+            connected: false,
+            scheduled: now,
+            last_dts: None,
+            unsent: None,
+            ticked: now,
+            dropped: 0,
+            dropped_at: None,
+        })
+    }
+
+    async fn run(&mut self) -> Result<(), Cause> {
+        let mut signal = self.push.feed.signal();
+        signal.mark_changed();
+        loop {
+            self.drain();
+            self.fill();
+            self.transmit()?;
+            if let Some(cause) = self.caller.closed().and_then(causes::push_srt_closed) {
+                return Err(cause);
+            }
+            let wants_more = self.connected && self.caller.backlog() < HIGH_WATER;
+            let tick = self.ticked + TICK;
+            let deadline = self.caller.poll_timeout().map_or(tick, |due| due.min(tick));
+            let blocked = self.unsent.is_some();
+            tokio::select! {
+                ready = self.socket.readable() => {
+                    ready.map_err(|error| self.broke(&error))?;
+                    self.read()?;
+                }
+                ready = self.socket.writable(), if blocked => ready.map_err(|error| self.broke(&error))?,
+                _ = self.head.changed(), if wants_more => {}
+                _ = signal.changed() => self.push.note_feed(),
+                () = sleep_until(self.push.clock.instant(deadline)), if !blocked => {}
+            }
+            let now = self.push.clock.now();
+            self.caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;
+            if now >= tick {
+                self.ticked = now;
+                self.judge(now);
+            }
+        }
+    }
+
+    fn broke(&self, error: &std::io::Error) -> Cause {
+        let target = self.peer.to_string();
+        match error.kind() {
+            ErrorKind::ConnectionRefused => causes::push_dial(&DialError::Refused, &target),
+            _ => causes::push_dial(&dial::connect_error(error), &target),
+        }
+    }
+
+    fn drain(&mut self) {
+        while let Some(event) = self.caller.poll_event() {
+            match event {
+                CallerEvent::Answered { .. } => self.steps.note("listener answered"),
+                CallerEvent::Connected { latency } => {
+                    let step = if self.encrypted { "accepted, encrypted" } else { "accepted" };
+                    self.steps.note(step);
+                    self.latency = latency;
+                    self.connected = true;
+                    self.scheduled = self.push.clock.now();
+                }
+            }
+        }
+    }
+
+    fn read(&mut self) -> Result<(), Cause> {
+        let mut block = [0; 2048];
+        loop {
+            match self.socket.try_recv(&mut block) {
+                Ok(length) => {
+                    let datagram = Bytes::copy_from_slice(block.get(..length).unwrap_or_default());
+                    let handled = self.caller.handle_datagram(datagram, self.push.clock.now());
+                    handled.map_err(|error| causes::push_srt(&error))?;
+                }
+                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(()),
+                Err(error) => return Err(self.broke(&error)),
+            }
+        }
+    }
+
+    /// Moves entries from the hub into the connection, as far as there is room.
+    fn fill(&mut self) {
+        if !self.connected {
+            return;
+        }
+        let (mut sent, mut dropped) = (0, 0);
+        while self.caller.backlog() < HIGH_WATER {
+            let Taken::Entry { entry, number, skipped } = self.push.feed.hub.take(&mut self.cursor) else {
+                break;
+            };
+            dropped += skipped;
+            sent += u64::from(entry.unit.track == Track::Video);
+            self.last_dts = Some(entry.unit.dts);
+            let chunk = self.push.feed.hub.packets(number, &entry);
+            self.schedule(&chunk);
+        }
+        if sent + dropped == 0 {
+            return;
+        }
+        {
+            let mut figures = lock(&self.push.figures);
+            figures.frames_sent += sent;
+            figures.frames_dropped += dropped;
+        }
+        if self.push.state() == PushState::Dialing {
+            self.steps.note("first keyframe");
+            self.push.change(PushMachine::on_live);
+            // What the hub held may be all there is: the feed may have gone meanwhile.
+            self.push.note_feed();
+        }
+    }
+
+    /// Hands the packets of a unit over, spaced as the muxer laid them out, from now on or from where the unit
+    /// before ended.
+    fn schedule(&mut self, chunk: &Chunk) {
+        let now = self.push.clock.now();
+        let start = self.scheduled.max(now);
+        let late = start.saturating_sub(now) > BEHIND;
+        let newest = self.push.feed.hub.newest_dts();
+        let joins = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
+        let divisor = if late || joins { HURRY } else { 1 };
+        let mut first = None;
+        for (clock, payload) in chunk.groups(MAX_PAYLOAD / PACKET) {
+            let after = clock - *first.get_or_insert(clock);
+            let after = Duration::from_micros(u64::try_from(after.max(0)).unwrap_or_default() * 100 / 9);
+            let at = start + after / divisor;
+            self.caller.send(payload, at);
+            self.scheduled = at;
+        }
+    }
+
+    /// Sends what is due, several datagrams of one length at a time where the system offers that.
+    fn transmit(&mut self) -> Result<(), Cause> {
+        let now = self.push.clock.now();
+        if let Some((bytes, segment)) = self.unsent.take()
+            && !self.send(&bytes, segment, now)?
+        {
+            return Ok(());
+        }
+        let most = self.batching.max_gso_segments();
+        let mut batch = BytesMut::new();
+        let (mut segment, mut count) = (0, 0);
+        let mut single = BytesMut::new();
+        while let Some(length) = self.caller.poll_transmit(now + GRAIN, &mut single) {
+            // All datagrams of a batch have one length; only the last may be shorter.
+            let fits = count == 0 || length <= segment;
+            if !fits || batch.len() + length > BATCH || count == most {
+                if !self.send(&batch.split().freeze(), segment, now)? {
+                    self.keep(single.split().freeze(), length);
+                    return Ok(());
+                }
+                count = 0;
+            }
+            if count == 0 {
+                segment = length;
+            }
+            batch.extend_from_slice(&single.split());
+            count += 1;
+            if length < segment {
+                if !self.send(&batch.split().freeze(), segment, now)? {
+                    return Ok(());
+                }
+                count = 0;
+            }
+        }
+        if !batch.is_empty() {
+            self.send(&batch.freeze(), segment, now)?;
+        }
+        Ok(())
+    }
+
+    /// One datagram behind those that the socket did not take: it is lost, as datagrams may be, and repaired.
+    fn keep(&mut self, datagram: Bytes, length: usize) {
+        if self.unsent.is_none() {
+            self.unsent = Some((datagram, length));
+        }
+    }
+
+    /// False when the socket is full: the datagrams are kept.
+    fn send(&mut self, bytes: &Bytes, segment: usize, now: Duration) -> Result<bool, Cause> {
+        let transmit = Transmit {
+            destination: self.peer,
+            ecn: None,
+            contents: bytes,
+            segment_size: (bytes.len() > segment).then_some(segment),
+            src_ip: None,
+        };
+        let sent = self
+            .socket
+            .try_io(Interest::WRITABLE, || self.batching.try_send(UdpSockRef::from(&self.socket), &transmit));
+        match sent {
+            Ok(()) => {
+                lock(&self.push.figures).add_bytes(bytes.len(), now);
+                Ok(true)
+            }
+            Err(error) if error.kind() == ErrorKind::WouldBlock => {
+                self.unsent = Some((bytes.clone(), segment));
+                Ok(false)
+            }
+            Err(error) => Err(self.broke(&error)),
+        }
+    }
+
+    fn judge(&mut self, now: Duration) {
+        let figures = self.caller.figures();
+        lock(&self.push.figures).link = Some(self.link(&figures));
+        if figures.dropped > self.dropped {
+            self.dropped = figures.dropped;
+            self.dropped_at = Some(now);
+            let message = format!(
+                "{} {} packets came too late and were given up; round trip {} ms.",
+                backlog::needs(self.push),
+                figures.dropped,
+                figures.rtt.as_millis()
+            );
+            backlog::lag(self.push, message);
+        } else if self.dropped_at.is_none_or(|at| now.saturating_sub(at) >= CLEAN) {
+            backlog::judge(self.push, self.last_dts);
+        }
+    }
+
+    fn link(&self, figures: &Figures) -> LinkView {
+        LinkView {
+            latency: self.latency,
+            rtt: figures.rtt,
+            lost: figures.lost,
+            sent: figures.sent,
+            retransmitted: figures.retransmitted,
+            dropped: figures.dropped,
+            room_kbps: Some(figures.room_kbps).filter(|room| *room > 0),
+            encrypted: self.encrypted,
+        }
+    }
+
+    /// Says goodbye. A datagram may be lost, so it is said more than once; whoever misses all of them notices
+    /// the silence.
+    async fn close(&mut self) {
+        self.caller.close();
+        let mut goodbye = BytesMut::new();
+        while self.caller.poll_transmit(self.push.clock.now(), &mut goodbye).is_some() {}
+        for _ in 0..3 {
+            if self.socket.send(&goodbye).await.is_err() {
+                return;
+            }
+        }
+    }
+}

@@ -1,0 +1,156 @@
+//! Whether a platform's server can be reached: name, port, and whatever comes before anything secret is said.
+
+use std::net::SocketAddr;
+use std::time::{Duration, Instant};
+
+use bytes::{Bytes, BytesMut};
+use tokio::net::UdpSocket;
+use tokio::time::timeout;
+use yonder_address::{RtmpServer, ServerAddress, SrtServer};
+use yonder_core::Cause;
+use yonder_srt::{Caller, CallerConfig, CallerStep, KeyRefresh};
+
+use crate::causes;
+use crate::dial;
+use crate::tls::{self, PrivateAuthority, TlsError, Trust};
+use crate::view::StepView;
+
+/// TLS may take so long.
+pub(crate) const TLS_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// What knocking found.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Reached {
+    /// What was reached, in order, with the time since the beginning.
+    pub steps: Vec<StepView>,
+}
+
+/// Knocks at a server: finds its name, opens its port, and speaks TLS or asks an SRT listener for its cookie. No
+/// key, stream ID or passphrase leaves this machine.
+///
+/// # Errors
+/// The cause for which a push would not get this far.
+///
+/// # Cancel safety
+/// When dropped, the connection is closed.
+pub(crate) async fn knock(
+    server: &ServerAddress,
+    authority: Option<&PrivateAuthority>,
+) -> Result<Reached, Cause> {
+    let mut knock = Knock { began: Instant::now(), steps: Vec::new() };
+    let target = format!("{}:{}", server.host(), server.port());
+    let addresses = dial::resolve(server.host(), server.port()).await;
+    let addresses = addresses.map_err(|error| causes::push_dial(&error, &target))?;
+    knock.done("name found");
+    match server {
+        ServerAddress::Rtmp(server) => knock.rtmp(server, &addresses, authority).await?,
+        ServerAddress::Srt(server) => knock.srt(server, &addresses).await?,
+    }
+    Ok(Reached { steps: knock.steps })
+}
+
+struct Knock {
+    began: Instant,
+    steps: Vec<StepView>,
+}
+
+impl Knock {
+    fn done(&mut self, name: &'static str) {
+        self.steps.push(StepView { name, after: self.began.elapsed() });
+    }
+
+    async fn rtmp(
+        &mut self,
+        server: &RtmpServer,
+        addresses: &[SocketAddr],
+        authority: Option<&PrivateAuthority>,
+    ) -> Result<(), Cause> {
+        let target = format!("{}:{}", server.host, server.port);
+        let stream = dial::connect(addresses).await;
+        let stream = stream.map_err(|error| causes::push_dial(&error, &target))?;
+        self.done("connected");
+        if server.tls {
+            let trust = trust(authority);
+            let secured = timeout(TLS_TIMEOUT, tls::secure(stream, &server.host, trust)).await;
+            secured
+                .unwrap_or_else(|_| Err(TlsError::Failed("no answer".to_owned())))
+                .map_err(|error| causes::push_tls(&error))?;
+            self.done("TLS agreed");
+        }
+        Ok(())
+    }
+
+    async fn srt(&mut self, server: &SrtServer, addresses: &[SocketAddr]) -> Result<(), Cause> {
+        let mut last = None;
+        for address in addresses {
+            match ask_for_cookie(server, *address).await {
+                Ok(()) => {
+                    self.done("SRT listener answered");
+                    return Ok(());
+                }
+                Err(cause) => last = Some(cause),
+            }
+        }
+        let nowhere = || {
+            let error = dial::DialError::Unreachable("no address".to_owned());
+            causes::push_dial(&error, &format!("{}:{}", server.host, server.port))
+        };
+        Err(last.unwrap_or_else(nowhere))
+    }
+}
+
+/// Whom to trust for a destination.
+pub(crate) fn trust(authority: Option<&PrivateAuthority>) -> Trust {
+    authority.map_or(Trust::System, |authority| Trust::Private(authority.clone()))
+}
+
+/// A socket that speaks with one address only, so that the system tells of closed ports.
+pub(crate) async fn datagram_socket(to: SocketAddr, target: &str) -> Result<UdpSocket, Cause> {
+    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0_u16; 8], 0).into() };
+    let bound = async {
+        let socket = UdpSocket::bind(any).await?;
+        socket.connect(to).await?;
+        Ok(socket)
+    };
+    bound.await.map_err(|error| causes::push_dial(&dial::connect_error(&error), target))
+}
+
+async fn ask_for_cookie(server: &SrtServer, address: SocketAddr) -> Result<(), Cause> {
+    let target = format!("{}:{}", server.host, server.port);
+    let socket = datagram_socket(address, &target).await?;
+    let began = Instant::now();
+    let config = CallerConfig {
+        stream_id: None,
+        encryption: None,
+        latency: Duration::from_millis(u64::from(server.latency_ms)),
+        refresh: KeyRefresh::default(),
+        address: address.ip(),
+        knock: true,
+        entropy: Box::new(|out| rand::fill(out)),
+    };
+    let mut caller = Caller::new(config, Duration::ZERO);
+    let (mut out, mut input) = (BytesMut::new(), BytesMut::with_capacity(2048));
+    loop {
+        let now = began.elapsed();
+        caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;
+        while caller.poll_transmit(now, &mut out).is_some() {
+            let sent = socket.send(&out.split()).await;
+            sent.map_err(|error| causes::push_dial(&dial::connect_error(&error), &target))?;
+        }
+        let wait = caller.poll_timeout().unwrap_or_default().saturating_sub(began.elapsed());
+        input.clear();
+        input.reserve(2048);
+        match timeout(wait, socket.recv_buf(&mut input)).await {
+            Err(_) => {}
+            Ok(Err(error)) => return Err(causes::push_dial(&dial::connect_error(&error), &target)),
+            Ok(Ok(_)) => {
+                let datagram = Bytes::copy_from_slice(&input);
+                let handled = caller.handle_datagram(datagram, began.elapsed());
+                handled.map_err(|error| causes::push_srt(&error))?;
+            }
+        }
+        if caller.step() == CallerStep::Over {
+            return Ok(());
+        }
+    }
+}

@@ -1,0 +1,270 @@
+//! One publisher's session over RTMP, with TLS or without, from the platform's side.
+
+use std::io;
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use secrecy::ExposeSecret as _;
+use socket2::SockRef;
+use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
+use tokio::net::TcpStream;
+use tokio::sync::watch;
+use tokio::time::{Instant, sleep, sleep_until};
+use tokio_rustls::server::TlsStream;
+use yonder_core::grade::{PictureSeen, SoundSeen};
+use yonder_media::AudioConfig;
+use yonder_media::flv::{self, BodyError, Content};
+use yonder_rtmp::{Receiver, ReceiverEvent};
+
+use crate::tls::Certificate;
+
+use super::channel::{Broadcast, NotTaken, Piece, Shared};
+use super::manners::{PlatformManners, Stage};
+use super::seen;
+
+/// How often a session looks whether its broadcast has fallen silent.
+const LOOK_EVERY: Duration = Duration::from_millis(200);
+/// Read at a time when the platform reads slowly.
+const SLOW_READ: u32 = 4096;
+/// Read at a time otherwise.
+const READ: usize = 64 * 1024;
+
+/// A stream over TCP, however it is wrapped.
+trait Wire: AsyncRead + AsyncWrite + Unpin {
+    fn socket(&self) -> &TcpStream;
+}
+
+impl Wire for TcpStream {
+    fn socket(&self) -> &TcpStream {
+        self
+    }
+}
+
+impl Wire for TlsStream<TcpStream> {
+    fn socket(&self) -> &TcpStream {
+        self.get_ref().0
+    }
+}
+
+/// Serves one connection until either side ends it.
+pub(super) async fn serve(stream: TcpStream, certificate: Option<Certificate>, shared: Arc<Shared>) {
+    let outcome = match certificate {
+        None => Session::new(shared).run(stream).await,
+        Some(certificate) => match certificate.acceptor().accept(stream).await {
+            Ok(stream) => Session::new(shared).run(stream).await,
+            Err(error) => Err(error),
+        },
+    };
+    if let Err(error) = outcome {
+        tracing::debug!(%error, "publisher gone");
+    }
+}
+
+struct Session {
+    shared: Arc<Shared>,
+    manners: watch::Receiver<PlatformManners>,
+    receiver: Receiver,
+    broadcast: Option<Broadcast>,
+    /// Media times, on a line that does not wrap.
+    time: Unwrapped,
+    /// Nothing is answered any more.
+    silent: bool,
+    over: bool,
+    began: Instant,
+}
+
+impl Session {
+    fn new(shared: Arc<Shared>) -> Self {
+        let manners = shared.manners.subscribe();
+        Self {
+            shared,
+            manners,
+            receiver: Receiver::new(rand::random()),
+            broadcast: None,
+            time: Unwrapped::default(),
+            silent: false,
+            over: false,
+            began: Instant::now(),
+        }
+    }
+
+    async fn run(mut self, mut stream: impl Wire) -> io::Result<()> {
+        let mut input = BytesMut::new();
+        let first = self.manners.borrow_and_update().clone();
+        while !self.over {
+            let manners = self.manners.borrow().clone();
+            if manners.resets > first.resets || manners.flaky.is_some_and(|span| self.began.elapsed() >= span)
+            {
+                // Dropped with data unread or a linger of zero, a connection is reset.
+                return SockRef::from(stream.socket()).set_linger(Some(Duration::ZERO));
+            }
+            if manners.ends.0 > first.ends.0 {
+                self.end(&manners.ends.1);
+            }
+            let next = Instant::now() + LOOK_EVERY;
+            let most = if manners.slow.is_some() { usize::try_from(SLOW_READ).unwrap_or(READ) } else { READ };
+            input.reserve(most);
+            tokio::select! {
+                read = async { (&mut stream).take(most as u64).read_buf(&mut input).await }, if !manners.frozen && !self.over => {
+                    let count = read?;
+                    if count == 0 {
+                        return Ok(());
+                    }
+                    self.handle_input(&mut input)?;
+                    if let Some(rate) = manners.slow {
+                        let share = u32::try_from(count).unwrap_or(u32::MAX);
+                        sleep(Duration::from_secs(1) * share / rate).await;
+                    }
+                }
+                _ = self.manners.changed() => {}
+                () = sleep_until(next) => self.look(),
+            }
+            let reply = self.receiver.outbox().take_all();
+            if !self.silent {
+                stream.write_all(&reply).await?;
+            }
+        }
+        stream.shutdown().await
+    }
+
+    fn handle_input(&mut self, input: &mut BytesMut) -> io::Result<()> {
+        self.fall_silent(Stage::Greeting);
+        self.receiver.handle_input(input).map_err(io::Error::other)?;
+        while let Some(event) = self.receiver.poll_event() {
+            self.handle_event(event);
+        }
+        Ok(())
+    }
+
+    fn fall_silent(&mut self, stage: Stage) {
+        self.silent |= self.manners.borrow().silent_from.is_some_and(|from| from <= stage);
+    }
+
+    /// A broadcast for which nothing comes is ended.
+    fn look(&mut self) {
+        let silent = self.broadcast.as_ref().is_some_and(|own| self.shared.is_silent(&own.channel));
+        if silent {
+            self.end("the broadcast has ended: nothing came for too long");
+        }
+    }
+
+    fn end(&mut self, words: &str) {
+        if let Some(mut broadcast) = self.broadcast.take() {
+            broadcast.end();
+            self.receiver.end(words);
+        }
+        self.over = true;
+    }
+
+    fn handle_event(&mut self, event: ReceiverEvent) {
+        match event {
+            ReceiverEvent::Connect { app } => self.handle_connect(&app),
+            ReceiverEvent::Publish { key } => self.handle_publish(key.expose_secret()),
+            ReceiverEvent::Metadata(_) => {}
+            ReceiverEvent::Video { timestamp, body } => self.take(timestamp, body, flv::read_video),
+            ReceiverEvent::Audio { timestamp, body } => self.take(timestamp, body, flv::read_audio),
+            ReceiverEvent::Ended => {
+                if let Some(mut broadcast) = self.broadcast.take() {
+                    broadcast.end();
+                }
+            }
+        }
+    }
+
+    fn handle_connect(&mut self, app: &str) {
+        self.fall_silent(Stage::Connect);
+        let refused = self.manners.borrow().refuses_app.clone();
+        let unknown = (app != self.shared.app).then(|| format!("there is no application {app}"));
+        match refused.or(unknown) {
+            Some(words) => {
+                self.receiver.refuse_connect(&words);
+                self.over = true;
+            }
+            None => self.receiver.accept_connect(),
+        }
+    }
+
+    fn handle_publish(&mut self, key: &str) {
+        self.fall_silent(Stage::Publish);
+        match self.shared.begin(key) {
+            Ok(broadcast) => {
+                self.broadcast = Some(broadcast);
+                self.receiver.accept_publish();
+            }
+            Err(NotTaken::Refused(words)) => {
+                self.receiver.refuse_publish(&words);
+                self.over = true;
+            }
+            Err(NotTaken::Busy) => {
+                self.receiver.refuse_publish("somebody is already publishing with this key");
+                self.over = true;
+            }
+        }
+    }
+
+    fn take(&mut self, timestamp: u32, body: Bytes, read: fn(Bytes) -> Result<Content, BodyError>) {
+        let Some(broadcast) = &mut self.broadcast else { return };
+        let bytes = u64::try_from(body.len()).unwrap_or_default();
+        let ticks = self.time.at(timestamp) * 90;
+        let piece = match read(body) {
+            Ok(Content::VideoHeaders { codec, record }) => {
+                Piece::VideoHeaders(seen::of_record(codec, &record))
+            }
+            Ok(Content::Picture { composition_ms, keyframe, nals }) => {
+                let pts = ticks + i64::from(composition_ms) * 90;
+                Piece::Picture { seen: PictureSeen { dts: ticks, pts, keyframe, bytes }, nals }
+            }
+            Ok(Content::AudioHeaders(specific)) => match AudioConfig::aac(specific) {
+                Some(config) => Piece::SoundHeaders(seen::of_sound(&config)),
+                None => Piece::Unreadable("an AAC configuration".to_owned()),
+            },
+            Ok(Content::Sound(frame)) => Piece::Sound { pts: ticks, frame },
+            Ok(Content::G711 { law, samples }) => {
+                let config = AudioConfig::G711 { law, sample_rate: 8_000, channels: 1 };
+                let SoundSeen { codec, rate_hz, channels } = seen::of_sound(&config);
+                // There are no headers: each piece says what it is.
+                let _known = broadcast.take(Piece::SoundHeaders(SoundSeen { codec, rate_hz, channels }));
+                Piece::Sound { pts: ticks, frame: samples }
+            }
+            Ok(Content::VideoEnd) => return,
+            Err(error) => Piece::Unreadable(error.to_string()),
+        };
+        if let Err(words) = broadcast.take(piece) {
+            self.end(&words);
+        }
+    }
+}
+
+/// 32-bit milliseconds on a line that does not wrap.
+#[derive(Debug, Default)]
+struct Unwrapped {
+    last: Option<i64>,
+}
+
+impl Unwrapped {
+    fn at(&mut self, told: u32) -> i64 {
+        let time = match self.last {
+            None => i64::from(told),
+            Some(last) => {
+                let apart = (i64::from(told) - last + (1 << 31)).rem_euclid(1 << 32) - (1 << 31);
+                last + apart
+            }
+        };
+        self.last = Some(time);
+        time
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn time_goes_on_across_its_wrap() {
+        let mut time = Unwrapped::default();
+        assert_eq!(time.at(u32::MAX - 9), i64::from(u32::MAX) - 9);
+        assert_eq!(time.at(30), i64::from(u32::MAX) + 31);
+        assert_eq!(time.at(u32::MAX), i64::from(u32::MAX));
+    }
+}

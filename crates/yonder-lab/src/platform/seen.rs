@@ -1,0 +1,63 @@
+//! What headers say, in the words of a grade.
+
+use yonder_core::grade::{SoundSeen, VideoSeen};
+use yonder_media::{AudioConfig, ParameterSets, VideoCodec, VideoConfig};
+
+/// The picture, by the parameter sets in a configuration record.
+pub(super) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoSeen> {
+    let mut sets = ParameterSets::new(codec);
+    for nal in nals_of_record(codec, record) {
+        sets.take(&bytes::Bytes::copy_from_slice(nal));
+    }
+    sets.config().as_ref().map(of_picture)
+}
+
+/// The picture, by its configuration.
+pub(super) fn of_picture(config: &VideoConfig) -> VideoSeen {
+    let facts = config.facts();
+    VideoSeen { codec: facts.codec.name(), profile: facts.profile, width: facts.width, height: facts.height }
+}
+
+/// The sound.
+pub(super) fn of_sound(config: &AudioConfig) -> SoundSeen {
+    SoundSeen { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
+}
+
+/// Parameter sets of a record, as far as it can be read (ISO/IEC 14496-15, 5.3.3.1 and 8.3.3.1).
+fn nals_of_record(codec: VideoCodec, record: &[u8]) -> Vec<&[u8]> {
+    let mut nals = Vec::new();
+    match codec {
+        VideoCodec::H264 => {
+            let Some((&count, mut rest)) = record.get(5..).and_then(<[u8]>::split_first) else { return nals };
+            for _ in 0..count & 0x1f {
+                let Some((nal, after)) = sized(rest) else { return nals };
+                nals.push(nal);
+                rest = after;
+            }
+            let Some((&count, mut rest)) = rest.split_first() else { return nals };
+            for _ in 0..count {
+                let Some((nal, after)) = sized(rest) else { return nals };
+                nals.push(nal);
+                rest = after;
+            }
+        }
+        VideoCodec::H265 => {
+            let mut rest = record.get(23..).unwrap_or_default();
+            while let Some((&[_, high, low], sets)) = rest.split_first_chunk::<3>() {
+                rest = sets;
+                for _ in 0..u16::from_be_bytes([high, low]) {
+                    let Some((nal, after)) = sized(rest) else { return nals };
+                    nals.push(nal);
+                    rest = after;
+                }
+            }
+        }
+    }
+    nals
+}
+
+/// A NAL unit behind its 16-bit length, and what follows it.
+fn sized(data: &[u8]) -> Option<(&[u8], &[u8])> {
+    let (length, rest) = data.split_first_chunk::<2>()?;
+    rest.split_at_checked(usize::from(u16::from_be_bytes(*length)))
+}

@@ -1,0 +1,301 @@
+//! A platform's SRT port: one socket, a listener, and the connections behind it.
+
+use std::collections::HashMap;
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use tokio::net::UdpSocket;
+use tokio::time::{Instant, sleep_until};
+use yonder_address::{KeyLength, Passphrase};
+use yonder_core::grade::PictureSeen;
+use yonder_media::ts::{Demuxer, TsEvent};
+use yonder_media::{ParameterSets, VideoCodec};
+use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
+
+use crate::camera::Weather;
+
+use super::channel::{Broadcast, NotTaken, Piece, Shared};
+use super::seen;
+
+/// How a platform's SRT port is set up.
+#[derive(Debug, Clone)]
+pub struct SrtConfig {
+    /// Port on loopback; 0 picks one.
+    pub port: u16,
+    /// Passphrase that publishers must have.
+    pub passphrase: Option<Passphrase>,
+    /// Least latency.
+    pub latency: Duration,
+}
+
+impl Default for SrtConfig {
+    fn default() -> Self {
+        Self { port: 0, passphrase: None, latency: Duration::from_millis(120) }
+    }
+}
+
+/// A datagram that the weather holds back is sent after the next one, or after this.
+const HELD_BACK: Duration = Duration::from_millis(5);
+
+struct Session {
+    from: SocketAddr,
+    peer: u32,
+    connection: Connection,
+    media: Media,
+}
+
+/// What comes out of one connection.
+struct Media {
+    broadcast: Broadcast,
+    demuxer: Demuxer,
+    input: BytesMut,
+    sets: Option<(VideoCodec, ParameterSets)>,
+}
+
+pub(super) struct SrtPort {
+    socket: UdpSocket,
+    shared: Arc<Shared>,
+    listener: Listener,
+    sessions: HashMap<u32, Session>,
+    began: Instant,
+    /// Datagrams that the weather holds back: arrived (none) or on their way to somebody.
+    held: Vec<(Instant, Option<SocketAddr>, SocketAddr, Bytes)>,
+    ended: u64,
+    forgotten: u64,
+}
+
+impl SrtPort {
+    pub(super) fn bind(config: &SrtConfig) -> io::Result<std::net::UdpSocket> {
+        let socket = std::net::UdpSocket::bind((Ipv4Addr::LOCALHOST, config.port))?;
+        socket.set_nonblocking(true)?;
+        // Bursts of a lossy test must not be lost a second time by the system.
+        socket2::SockRef::from(&socket).set_recv_buffer_size(1 << 20)?;
+        Ok(socket)
+    }
+
+    pub(super) fn new(
+        socket: std::net::UdpSocket,
+        config: &SrtConfig,
+        shared: Arc<Shared>,
+    ) -> io::Result<Self> {
+        let listener = ListenerConfig {
+            passphrase: config.passphrase.clone(),
+            key_length: KeyLength::Aes128,
+            latency: config.latency,
+            secret: rand::random(),
+        };
+        let (ended, forgotten) = {
+            let manners = shared.manners.borrow();
+            (manners.ends.0, manners.forgets)
+        };
+        Ok(Self {
+            socket: UdpSocket::from_std(socket)?,
+            shared,
+            listener: Listener::new(listener, Duration::ZERO),
+            sessions: HashMap::new(),
+            began: Instant::now(),
+            held: Vec::new(),
+            ended,
+            forgotten,
+        })
+    }
+
+    fn now(&self) -> Duration {
+        self.began.elapsed()
+    }
+
+    /// Serves until it is dropped.
+    pub(super) async fn run(mut self) {
+        let mut input = BytesMut::with_capacity(2048);
+        loop {
+            self.turn();
+            let frozen = self.shared.manners.borrow().frozen;
+            let next = self.next_turn();
+            input.clear();
+            input.reserve(2048);
+            tokio::select! {
+                received = self.socket.recv_buf_from(&mut input), if !frozen => {
+                    if let Ok((_, from)) = received {
+                        self.weathered(None, from, Bytes::copy_from_slice(&input));
+                    }
+                }
+                () = sleep_until(next) => {}
+            }
+        }
+    }
+
+    fn next_turn(&self) -> Instant {
+        let mut next = Duration::from_millis(100) + self.now();
+        for session in self.sessions.values() {
+            next = session.connection.poll_timeout().map_or(next, |due| due.min(next));
+        }
+        let held = self.held.iter().map(|(due, ..)| *due).min();
+        let next = self.began + next.max(self.now() + Duration::from_micros(500));
+        held.map_or(next, |held| held.min(next))
+    }
+
+    /// Everything that is due now.
+    fn turn(&mut self) {
+        let due: Vec<_> = self.held.extract_if(.., |(due, ..)| *due <= Instant::now()).collect();
+        for (_, to, from, datagram) in due {
+            self.deliver(to, from, &datagram);
+        }
+        self.obey();
+        let now = self.now();
+        let mut out = BytesMut::new();
+        let mut datagrams = Vec::new();
+        let mut over = Vec::new();
+        for (socket, session) in &mut self.sessions {
+            session.connection.handle_timeout(now);
+            while let Some(payload) = session.connection.poll_data(now) {
+                if session.media.take(&payload).is_err() {
+                    session.connection.close();
+                    session.media.broadcast.end();
+                }
+            }
+            if self.shared.is_silent(&session.media.broadcast.channel) {
+                session.connection.close();
+                session.media.broadcast.end();
+            }
+            while session.connection.poll_transmit(now, &mut out).is_some() {
+                datagrams.push((session.from, out.split().freeze()));
+            }
+            if let Some(reason) = session.connection.closed() {
+                if reason == yonder_srt::CloseReason::ByPeer {
+                    session.media.broadcast.end();
+                }
+                over.push((*socket, session.from, session.peer));
+            }
+        }
+        for (socket, from, peer) in over {
+            self.sessions.remove(&socket);
+            self.listener.forget(from, peer);
+        }
+        while let Some(answer) = self.listener.poll_transmit() {
+            datagrams.push(answer);
+        }
+        for (to, datagram) in datagrams {
+            self.weathered(Some(to), to, datagram);
+        }
+    }
+
+    /// Does what the platform was told since the last turn.
+    fn obey(&mut self) {
+        let (ends, forgets) = {
+            let manners = self.shared.manners.borrow();
+            (manners.ends.0, manners.forgets)
+        };
+        if ends > self.ended {
+            self.ended = ends;
+            for session in self.sessions.values_mut() {
+                session.connection.close();
+                session.media.broadcast.end();
+            }
+        }
+        if forgets > self.forgotten {
+            self.forgotten = forgets;
+            for (_, session) in self.sessions.drain() {
+                self.listener.forget(session.from, session.peer);
+            }
+        }
+    }
+
+    /// Lets a datagram pass, or not, as the weather is.
+    fn weathered(&mut self, to: Option<SocketAddr>, from: SocketAddr, datagram: Bytes) {
+        let weather: Weather = self.shared.manners.borrow().weather;
+        let hits = |per_mille: u16| per_mille > 0 && rand::random_range(0..1_000) < per_mille;
+        if hits(weather.lost) {
+            return;
+        }
+        if hits(weather.repeated) {
+            self.deliver(to, from, &datagram);
+        }
+        if hits(weather.reordered) {
+            self.held.push((Instant::now() + HELD_BACK, to, from, datagram));
+        } else {
+            self.deliver(to, from, &datagram);
+        }
+    }
+
+    fn deliver(&mut self, to: Option<SocketAddr>, from: SocketAddr, datagram: &Bytes) {
+        match to {
+            // What the socket does not take is lost, as datagrams may be.
+            Some(to) => drop(self.socket.try_send_to(datagram, to)),
+            None => self.handle_datagram(from, datagram),
+        }
+    }
+
+    fn handle_datagram(&mut self, from: SocketAddr, datagram: &Bytes) {
+        let now = self.now();
+        let Ok(packet) = Packet::read(datagram.clone()) else { return };
+        match self.sessions.get_mut(&packet.destination) {
+            Some(session) => session.connection.handle_packet(packet, now),
+            None => self.listener.handle_datagram(from, datagram.clone(), now),
+        }
+        while let Some(ListenerEvent::Request(request)) = self.listener.poll_event() {
+            self.answer(*request, now);
+        }
+    }
+
+    fn answer(&mut self, request: Request, now: Duration) {
+        let key = request.stream_id.as_ref().map_or("", |id| id.expose());
+        match self.shared.begin(key) {
+            Ok(broadcast) => {
+                let (from, peer) = (request.from, request.peer());
+                let (socket, connection) = self.listener.accept(request, now);
+                let media =
+                    Media { broadcast, demuxer: Demuxer::default(), input: BytesMut::new(), sets: None };
+                self.sessions.insert(socket, Session { from, peer, connection, media });
+            }
+            Err(NotTaken::Busy) => self.listener.reject(&request, Rejection::Conflict, now),
+            Err(NotTaken::Refused(_)) => self.listener.reject(&request, Rejection::Forbidden, now),
+        }
+    }
+}
+
+impl Media {
+    /// Takes a payload; with words why the platform takes no more, if it does not.
+    fn take(&mut self, payload: &[u8]) -> Result<(), String> {
+        self.input.extend_from_slice(payload);
+        self.demuxer.handle_input(&mut self.input);
+        while let Some(event) = self.demuxer.poll_event() {
+            match event {
+                TsEvent::Program { video, .. } => {
+                    self.sets = video.map(|codec| (codec, ParameterSets::new(codec)));
+                }
+                TsEvent::Picture { dts, pts, random_access, nals } => {
+                    self.take_sets(&nals)?;
+                    let bytes: usize = nals.iter().map(Bytes::len).sum();
+                    let bytes = u64::try_from(bytes).unwrap_or_default();
+                    let seen = PictureSeen { dts, pts, keyframe: random_access, bytes };
+                    self.broadcast.take(Piece::Picture { seen, nals })?;
+                }
+                TsEvent::Sound { pts, config, frames } => {
+                    self.broadcast.take(Piece::SoundHeaders(seen::of_sound(&config)))?;
+                    for frame in frames {
+                        self.broadcast.take(Piece::Sound { pts, frame })?;
+                    }
+                }
+                TsEvent::Problem(problem) => self.broadcast.take(Piece::Unreadable(problem.to_string()))?,
+                TsEvent::Clock(_) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Headers travel within the stream: whatever changes them is told.
+    fn take_sets(&mut self, nals: &[Bytes]) -> Result<(), String> {
+        let Some((_, sets)) = &mut self.sets else { return Ok(()) };
+        let mut changed = false;
+        for nal in nals {
+            changed |= sets.take(nal);
+        }
+        match sets.config().filter(|_| changed) {
+            Some(config) => self.broadcast.take(Piece::VideoHeaders(Some(seen::of_picture(&config)))),
+            None => Ok(()),
+        }
+    }
+}

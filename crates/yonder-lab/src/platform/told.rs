@@ -1,0 +1,157 @@
+//! Telling a stand-in platform how to behave, in words, while it runs.
+
+use std::time::Duration;
+
+use crate::camera::per_mille;
+
+use super::manners::{PlatformManners, Stage};
+
+/// What can be said to a platform, with its meaning.
+pub const PLATFORM_WORDS: [(&str, &str); 17] = [
+    ("freeze | thaw", "read nothing, with connections open | go on"),
+    ("slow KBIT | fast", "read so many kilobits per second of each publisher | as fast as it comes"),
+    ("silent greeting|connect|publish", "say nothing from this step on"),
+    ("speak", "answer at every step again"),
+    ("reset", "reset all connections"),
+    ("flaky SECONDS | steady", "reset each connection after about so long | no more"),
+    ("end [WORDS]", "end all broadcasts"),
+    ("busy SECONDS", "keep a key in use for so long after a drop"),
+    ("refuse-app [WORDS] | accept-app", "refuse every application | take the right one"),
+    ("refuse-key [WORDS] | accept-key", "refuse every key | take the right one"),
+    ("lines NUMBER|any", "take pictures of at most so many lines"),
+    ("kbit NUMBER|any", "take at most so many kilobits per second"),
+    ("codec h264|any", "take only this codec"),
+    ("grace SECONDS|none", "end a broadcast for which nothing came for so long"),
+    ("one-broadcast on|off", "take each key for one broadcast"),
+    ("lose | shuffle | repeat PERCENT", "what happens to datagrams, both ways"),
+    ("forget", "forget all SRT connections"),
+];
+
+impl PlatformManners {
+    /// Changes what a line says.
+    ///
+    /// # Errors
+    /// A sentence about what cannot be understood.
+    pub fn tell(&mut self, line: &str) -> Result<(), String> {
+        let mut words = line.split_whitespace();
+        let (word, value) = (words.next().unwrap_or_default(), words.next());
+        let rest = || line.trim().split_once(' ').map_or("", |(_, rest)| rest).trim().to_owned();
+        let seconds = |value: &str| {
+            let seconds = value.parse::<f64>().ok().and_then(|s| Duration::try_from_secs_f64(s).ok());
+            seconds.ok_or_else(|| format!("{word} wants seconds"))
+        };
+        let limit = |value: &str| match value {
+            "any" => Ok(None),
+            value => value.parse::<u32>().map(Some).map_err(|_| format!("{word} wants a number, or any")),
+        };
+        match (word, value) {
+            ("freeze", None) => self.frozen = true,
+            ("thaw", None) => self.frozen = false,
+            ("slow", Some(value)) => {
+                let kbit: u32 = value.parse().map_err(|_| "slow wants kilobits per second".to_owned())?;
+                self.slow = Some(kbit.saturating_mul(125).max(1));
+            }
+            ("fast", None) => self.slow = None,
+            ("silent", Some(value)) => {
+                self.silent_from = Some(match value {
+                    "greeting" => Stage::Greeting,
+                    "connect" => Stage::Connect,
+                    "publish" => Stage::Publish,
+                    _ => return Err("silent wants greeting, connect or publish".to_owned()),
+                });
+            }
+            ("speak", None) => self.silent_from = None,
+            ("reset", None) => self.resets += 1,
+            ("flaky", Some(value)) => self.flaky = Some(seconds(value)?),
+            ("steady", None) => self.flaky = None,
+            ("end", _) => self.ends = (self.ends.0 + 1, said(rest(), "the broadcast was ended")),
+            ("busy", Some(value)) => self.busy_after_drop = seconds(value)?,
+            ("refuse-app", _) => self.refuses_app = Some(said(rest(), "this application is closed")),
+            ("accept-app", None) => self.refuses_app = None,
+            ("refuse-key", _) => self.refuses_key = Some(said(rest(), "this stream key is not known here")),
+            ("accept-key", None) => self.refuses_key = None,
+            ("lines", Some(value)) => self.limits.lines = limit(value)?,
+            ("kbit", Some(value)) => self.limits.kbps = limit(value)?.map(u64::from),
+            ("codec", Some("h264")) => self.limits.h264_only = true,
+            ("codec", Some("any")) => self.limits.h264_only = false,
+            ("grace", Some("none")) => self.grace = None,
+            ("grace", Some(value)) => self.grace = Some(seconds(value)?),
+            ("one-broadcast", Some("on")) => self.one_broadcast_keys = true,
+            ("one-broadcast", Some("off")) => self.one_broadcast_keys = false,
+            ("lose", Some(value)) => self.weather.lost = per_mille(value)?,
+            ("shuffle", Some(value)) => self.weather.reordered = per_mille(value)?,
+            ("repeat", Some(value)) => self.weather.repeated = per_mille(value)?,
+            ("forget", None) => self.forgets += 1,
+            _ => return Err(format!("{:?} is not understood; say help", line.trim())),
+        }
+        Ok(())
+    }
+}
+
+fn said(words: String, usual: &str) -> String {
+    if words.is_empty() { usual.to_owned() } else { words }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_said_is_done() {
+        let mut manners = PlatformManners::default();
+        for line in [
+            "freeze",
+            "slow 800",
+            "silent publish",
+            "reset",
+            "flaky 2.5",
+            "end copyright claim",
+            "busy 20",
+            "refuse-app",
+            "refuse-key expired key",
+            "lines 720",
+            "kbit 4000",
+            "codec h264",
+            "grace 10",
+            "one-broadcast on",
+            "lose 5",
+            "shuffle 10",
+            "repeat 1",
+            "forget",
+        ] {
+            assert_eq!(manners.tell(line), Ok(()), "{line}");
+        }
+        assert_eq!((manners.slow, manners.silent_from), (Some(100_000), Some(Stage::Publish)));
+        assert_eq!(manners.ends, (1, "copyright claim".to_owned()));
+        assert_eq!(manners.refuses_key.as_deref(), Some("expired key"));
+        assert_eq!((manners.limits.lines, manners.limits.kbps), (Some(720), Some(4_000)));
+        assert_eq!((manners.weather.lost, manners.grace), (50, Some(Duration::from_secs(10))));
+        for line in [
+            "thaw",
+            "fast",
+            "speak",
+            "steady",
+            "accept-app",
+            "accept-key",
+            "lines any",
+            "kbit any",
+            "codec any",
+            "grace none",
+            "one-broadcast off",
+        ] {
+            assert_eq!(manners.tell(line), Ok(()), "{line}");
+        }
+        assert!(manners.refuses_key.is_none() && manners.grace.is_none() && manners.limits.lines.is_none());
+    }
+
+    #[test]
+    fn what_makes_no_sense_is_told_and_changes_nothing() {
+        let mut manners = PlatformManners::default();
+        for line in
+            ["", "dance", "slow", "slow x", "flaky -1", "lines few", "silent never", "lose 101", "freeze now"]
+        {
+            assert!(manners.tell(line).is_err(), "{line}");
+        }
+        assert_eq!(manners, PlatformManners::default());
+    }
+}
