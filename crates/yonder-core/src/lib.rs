@@ -14,12 +14,15 @@
 #![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
 
 mod account;
+pub mod budget;
 mod cause;
 mod diagnosis;
 pub mod grade;
 mod measure;
 mod names;
 mod pattern;
+pub mod platform;
+pub mod preflight;
 mod supervision;
 mod survey;
 

@@ -176,7 +176,7 @@ async fn sources_and_numbers_that_start_anew_are_followed() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
     let world = live("/summit/main").await;
-    let size = || world.platform.report("one").unwrap().size;
+    let size = || world.platform.report("one").unwrap().size();
     world.until("the first size", 3, || size() == Some((1280, 720))).await;
     let bandstand = Arc::new(world.media("/bandstand"));
     world.camera.change(|manners| manners.shows = Some(bandstand));

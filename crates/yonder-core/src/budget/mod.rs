@@ -1,0 +1,13 @@
+//! Will it fit? The arithmetic of bit rates, uplinks and monthly traffic. Pure: whoever asks brings the figures.
+
+mod fits;
+mod month;
+mod overhead;
+mod plan;
+mod units;
+
+pub use fits::{Fit, FitRow, what_fits};
+pub use month::{Month, Traffic};
+pub use overhead::on_wire_kbps;
+pub use plan::{Budget, Load, Pull, Push, Uplink, UplinkBudget, Verdict, WhatIf, budget};
+pub use units::{BitRate, UnitError, Volume};

@@ -1,0 +1,67 @@
+//! A month's traffic against its allowance.
+
+use super::units::Volume;
+
+/// How much of a month is over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Month {
+    /// Seconds since its beginning.
+    pub elapsed_s: u64,
+    /// Seconds that it has.
+    pub total_s: u64,
+}
+
+/// Traffic of one uplink in one month.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Traffic {
+    /// Sent so far.
+    pub so_far: Volume,
+    /// What it will be at the month's end, if it goes on as planned.
+    pub projected: Volume,
+    /// What is allowed.
+    pub allowance: Option<Volume>,
+}
+
+impl Traffic {
+    /// What was sent so far, and `kbps` for so many hours of each day that is left.
+    #[must_use]
+    pub fn project(so_far: Volume, allowance: Option<Volume>, kbps: u64, hours: f64, month: Month) -> Self {
+        let left = month.total_s.saturating_sub(month.elapsed_s);
+        // Hundredths of an hour are exact enough, and whole numbers stay exact.
+        let hundredths =
+            (0_u64..=2_400).find(|part| f64::from(u32::try_from(*part).unwrap_or(2_400)) >= hours * 100.0);
+        let active = left.saturating_mul(hundredths.unwrap_or(2_400)) / 2_400;
+        let more = kbps.saturating_mul(125).saturating_mul(active);
+        Self { so_far, projected: Volume::from_bytes(so_far.bytes().saturating_add(more)), allowance }
+    }
+
+    /// The projection in hundredths of the allowance.
+    #[must_use]
+    pub fn percent(&self) -> Option<u64> {
+        let allowance = self.allowance?.bytes().max(1);
+        Some(self.projected.bytes().saturating_mul(100) / allowance)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HALF: Month = Month { elapsed_s: 15 * 86_400, total_s: 30 * 86_400 };
+
+    #[test]
+    fn the_rest_of_the_month_is_added_to_what_was_sent() {
+        let so_far = Volume::from_bytes(500_000_000_000);
+        let traffic =
+            Traffic::project(so_far, Some(Volume::from_bytes(1_500_000_000_000)), 4_000, 24.0, HALF);
+        // 4 Mbit/s are 500 kB/s; fifteen days are 1 296 000 s.
+        assert_eq!(traffic.projected.bytes(), 500_000_000_000 + 648_000_000_000);
+        assert_eq!(traffic.percent(), Some(76));
+    }
+
+    #[test]
+    fn eight_hours_a_day_are_a_third() {
+        let traffic = Traffic::project(Volume::from_bytes(0), None, 4_000, 8.0, HALF);
+        assert_eq!((traffic.projected.bytes(), traffic.percent()), (216_000_000_000, None));
+    }
+}

@@ -1,0 +1,305 @@
+//! The sum of what runs, per uplink.
+
+use yonder_address::Protocol;
+
+use super::month::{Month, Traffic};
+use super::overhead::on_wire_kbps;
+use super::units::Volume;
+
+/// An uplink as it is kept, and what it has carried this month.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Uplink {
+    /// Name.
+    pub name: String,
+    /// Site; `None` for the machine that we run on.
+    pub site: Option<String>,
+    /// Rate upwards in kilobits per second.
+    pub up_kbps: u64,
+    /// Share that stays free, in hundredths.
+    pub headroom_percent: u64,
+    /// Allowance of a month.
+    pub allowance: Option<Volume>,
+    /// Used only while the main one cannot be.
+    pub backup: bool,
+    /// Sent this month.
+    pub sent: Volume,
+}
+
+/// A delivery.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Push {
+    /// Name of the relay.
+    pub relay: String,
+    /// Name of the destination.
+    pub destination: String,
+    /// What carries it.
+    pub protocol: Protocol,
+    /// Media rate, where it was measured.
+    pub media_kbps: Option<u64>,
+}
+
+/// A pull.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pull {
+    /// Name of the feed.
+    pub feed: String,
+    /// Site; `None` for a feed that crosses no uplink.
+    pub site: Option<String>,
+    /// Media rate, where it was measured.
+    pub media_kbps: Option<u64>,
+}
+
+/// What would be different.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct WhatIf {
+    /// So many more deliveries of the largest feed, by this protocol.
+    pub more: Option<(u32, Protocol)>,
+    /// Every feed has this media rate.
+    pub media_kbps: Option<u64>,
+    /// Hours a day; all of them where nothing is said.
+    pub hours: Option<f64>,
+}
+
+/// Something that an uplink carries.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Load {
+    /// What it is, in words.
+    pub what: String,
+    /// Kilobits per second on the wire; `None` where nothing was measured yet.
+    pub kbps: Option<u64>,
+}
+
+/// How it comes out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Verdict {
+    /// It fits and the headroom stays free.
+    Fits,
+    /// It fits, but eats into the headroom.
+    Tight,
+    /// It is more than there is.
+    Over,
+}
+
+impl Verdict {
+    /// The word that is shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Fits => "fits",
+            Self::Tight => "tight",
+            Self::Over => "over",
+        }
+    }
+
+    fn of(used: u64, usable: u64, all: u64) -> Self {
+        match used {
+            used if used <= usable => Self::Fits,
+            used if used <= all => Self::Tight,
+            _ => Self::Over,
+        }
+    }
+}
+
+/// One uplink's budget.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UplinkBudget {
+    /// The uplink.
+    pub uplink: Uplink,
+    /// What it carries.
+    pub loads: Vec<Load>,
+    /// Their sum, as far as it is known.
+    pub sum_kbps: u64,
+    /// What may be used with the headroom free.
+    pub usable_kbps: u64,
+    /// How the rate comes out.
+    pub verdict: Verdict,
+    /// The month.
+    pub traffic: Traffic,
+    /// How the month comes out, where there is an allowance: tight from nine tenths on.
+    pub traffic_verdict: Option<Verdict>,
+}
+
+/// The budget of everything.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Budget {
+    /// Uplinks in order.
+    pub uplinks: Vec<UplinkBudget>,
+    /// What crosses an uplink that nobody described.
+    pub undescribed: Vec<Load>,
+}
+
+/// Sums up what runs, or would.
+///
+/// Pushes leave by the uplinks of the machine that we run on; a pull from a site leaves by that site's. Where there
+/// are several main uplinks, each is shown as if it had to carry everything: which push takes which is not known
+/// here.
+#[must_use]
+pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: WhatIf, month: Month) -> Budget {
+    let here = push_loads(pushes, what_if);
+    let mut budget = Budget::default();
+    for uplink in uplinks {
+        let loads = match &uplink.site {
+            None => here.clone(),
+            Some(site) => pull_loads(pulls, what_if, site),
+        };
+        budget.uplinks.push(one_uplink(uplink, loads, what_if, month));
+    }
+    if uplinks.iter().all(|uplink| uplink.site.is_some()) {
+        budget.undescribed.extend(here);
+    }
+    let described = |site: &str| {
+        uplinks.iter().any(|uplink| uplink.site.as_deref().is_some_and(|own| own.eq_ignore_ascii_case(site)))
+    };
+    for pull in pulls {
+        if let Some(site) = pull.site.as_deref().filter(|site| !described(site)) {
+            budget.undescribed.push(pull_load(pull, what_if, &format!(" from {site}")));
+        }
+    }
+    budget
+}
+
+fn push_loads(pushes: &[Push], what_if: WhatIf) -> Vec<Load> {
+    let media = |push: &Push| what_if.media_kbps.or(push.media_kbps);
+    let mut loads: Vec<Load> = pushes
+        .iter()
+        .map(|push| Load {
+            what: format!("{} → {} ({})", push.relay, push.destination, push.protocol.word()),
+            kbps: media(push).map(|kbps| on_wire_kbps(Some(push.protocol), kbps)),
+        })
+        .collect();
+    if let Some((count, protocol)) = what_if.more {
+        let largest = what_if.media_kbps.or_else(|| pushes.iter().filter_map(media).max());
+        loads.extend((1..=count).map(|number| Load {
+            what: format!("one more, {number} ({})", protocol.word()),
+            kbps: largest.map(|kbps| on_wire_kbps(Some(protocol), kbps)),
+        }));
+    }
+    loads
+}
+
+fn pull_loads(pulls: &[Pull], what_if: WhatIf, site: &str) -> Vec<Load> {
+    let of_site = |pull: &&Pull| pull.site.as_deref().is_some_and(|own| own.eq_ignore_ascii_case(site));
+    pulls.iter().filter(of_site).map(|pull| pull_load(pull, what_if, "")).collect()
+}
+
+fn pull_load(pull: &Pull, what_if: WhatIf, from: &str) -> Load {
+    let media = what_if.media_kbps.or(pull.media_kbps);
+    Load { what: format!("pull of {}{from}", pull.feed), kbps: media.map(|kbps| on_wire_kbps(None, kbps)) }
+}
+
+fn one_uplink(uplink: &Uplink, loads: Vec<Load>, what_if: WhatIf, month: Month) -> UplinkBudget {
+    let sum_kbps = loads.iter().filter_map(|load| load.kbps).sum();
+    let free = uplink.headroom_percent.min(95);
+    let usable_kbps = uplink.up_kbps * (100 - free) / 100;
+    // What lies idle until the main one fails adds nothing to the month.
+    let month_kbps = if uplink.backup { 0 } else { sum_kbps };
+    let hours = what_if.hours.unwrap_or(24.0);
+    let traffic = Traffic::project(uplink.sent, uplink.allowance, month_kbps, hours, month);
+    let traffic_verdict = traffic.allowance.map(|allowance| {
+        let all = allowance.bytes();
+        Verdict::of(traffic.projected.bytes(), all / 10 * 9, all)
+    });
+    UplinkBudget {
+        verdict: Verdict::of(sum_kbps, usable_kbps, uplink.up_kbps),
+        uplink: uplink.clone(),
+        loads,
+        sum_kbps,
+        usable_kbps,
+        traffic,
+        traffic_verdict,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const MONTH: Month = Month { elapsed_s: 0, total_s: 30 * 86_400 };
+
+    fn uplink(site: Option<&str>, up_kbps: u64) -> Uplink {
+        Uplink {
+            name: "line".into(),
+            site: site.map(str::to_owned),
+            up_kbps,
+            headroom_percent: 25,
+            allowance: Some(Volume::from_bytes(1_000_000_000_000)),
+            backup: false,
+            sent: Volume::from_bytes(0),
+        }
+    }
+
+    fn push(destination: &str, protocol: Protocol, kbps: u64) -> Push {
+        Push {
+            relay: "Summit".into(),
+            destination: destination.into(),
+            protocol,
+            media_kbps: Some(kbps).filter(|kbps| *kbps > 0),
+        }
+    }
+
+    fn pull(site: Option<&str>, kbps: u64) -> Pull {
+        Pull { feed: "Summit".into(), site: site.map(str::to_owned), media_kbps: Some(kbps) }
+    }
+
+    fn of(up_kbps: u64, pushes: &[Push], what_if: WhatIf) -> UplinkBudget {
+        budget(&[uplink(None, up_kbps)], pushes, &[], what_if, MONTH).uplinks.remove(0)
+    }
+
+    #[test]
+    fn pushes_add_up_with_what_their_protocols_cost() {
+        let pushes = [push("a", Protocol::Rtmp, 2_000), push("b", Protocol::Srt, 2_000)];
+        let budget = of(10_000, &pushes, WhatIf::default());
+        assert_eq!(
+            (budget.sum_kbps, budget.usable_kbps, budget.verdict),
+            (2_090 + 2_180, 7_500, Verdict::Fits)
+        );
+    }
+
+    #[test]
+    fn the_headroom_is_told_from_the_end() {
+        let pushes = [push("a", Protocol::Rtmp, 4_000)];
+        assert_eq!(of(5_000, &pushes, WhatIf::default()).verdict, Verdict::Tight);
+        assert_eq!(of(4_000, &pushes, WhatIf::default()).verdict, Verdict::Over);
+    }
+
+    #[test]
+    fn what_if_adds_pushes_of_the_largest_feed_and_changes_rates_and_hours() {
+        let pushes = [push("a", Protocol::Rtmp, 1_000), push("b", Protocol::Rtmp, 2_000)];
+        let more = WhatIf { more: Some((2, Protocol::Rtmp)), ..WhatIf::default() };
+        assert_eq!(of(100_000, &pushes, more).sum_kbps, 1_045 + 3 * 2_090);
+        let slower = WhatIf { media_kbps: Some(500), hours: Some(12.0), ..WhatIf::default() };
+        let budget = of(100_000, &pushes, slower);
+        assert_eq!(budget.sum_kbps, 2 * 523);
+        assert_eq!(budget.traffic.projected.bytes(), 1_046 * 125 * 15 * 86_400);
+    }
+
+    #[test]
+    fn a_pull_from_a_site_loads_that_sites_uplink_and_no_other() {
+        let uplinks = [uplink(None, 10_000), uplink(Some("Fell"), 6_000)];
+        let pulls = [pull(Some("fell"), 4_000), pull(None, 4_000)];
+        let budget = budget(&uplinks, &[], &pulls, WhatIf::default(), MONTH);
+        assert_eq!((budget.uplinks[0].sum_kbps, budget.uplinks[1].sum_kbps), (0, 4_200));
+        assert_eq!(budget.uplinks[1].loads.len(), 1);
+    }
+
+    #[test]
+    fn what_crosses_no_described_uplink_is_listed_apart() {
+        let pushes = [push("a", Protocol::Rtmps, 0)];
+        let budget = budget(&[], &pushes, &[pull(Some("Fell"), 1_000)], WhatIf::default(), MONTH);
+        let listed: Vec<_> = budget.undescribed.iter().map(|load| (load.what.as_str(), load.kbps)).collect();
+        assert_eq!(listed, [("Summit → a (rtmps)", None), ("pull of Summit from Fell", Some(1_050))]);
+    }
+
+    #[test]
+    fn a_month_is_tight_from_nine_tenths_on_and_a_backup_uplink_costs_none() {
+        // A terabyte in thirty days is 3 086 kbit/s.
+        let month = |kbps| of(100_000, &[push("a", Protocol::Rtmp, kbps)], WhatIf::default()).traffic_verdict;
+        assert_eq!(month(2_000), Some(Verdict::Fits));
+        assert_eq!(month(2_800), Some(Verdict::Tight));
+        assert_eq!(month(3_200), Some(Verdict::Over));
+        let spare = Uplink { backup: true, ..uplink(None, 100_000) };
+        let pushes = [push("a", Protocol::Rtmp, 9_000)];
+        let budget = budget(&[spare], &pushes, &[], WhatIf::default(), MONTH);
+        assert_eq!(budget.uplinks[0].traffic_verdict, Some(Verdict::Fits));
+    }
+}

@@ -1,0 +1,201 @@
+//! The rules of one platform.
+
+use serde::{Deserialize, Serialize};
+
+/// What one platform accepts. An empty list and a missing limit mean that there is no rule.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct RuleSheet {
+    /// What it is, in a sentence.
+    pub note: String,
+    /// Protocols: `rtmp`, `rtmps`, `srt`.
+    pub protocols: Vec<String>,
+    /// Only what is encrypted is taken: RTMPS, or SRT with a passphrase.
+    pub encrypted: bool,
+    /// The picture.
+    pub video: VideoRules,
+    /// The sound.
+    pub audio: AudioRules,
+    /// The broadcast.
+    pub broadcast: BroadcastRules,
+}
+
+/// Rules for the picture.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct VideoRules {
+    /// Codecs by name: `H.264`, `H.265`.
+    pub codecs: Vec<String>,
+    /// Samples a line, at most.
+    pub most_width: Option<u32>,
+    /// Lines, at most.
+    pub most_lines: Option<u32>,
+    /// Frames per second, at most.
+    pub most_fps: Option<f64>,
+    /// Kilobits per second, at most.
+    pub ceiling_kbps: Option<u32>,
+    /// Seconds between keyframes, at least.
+    pub keyframe_least_s: Option<f64>,
+    /// Seconds between keyframes, at most.
+    pub keyframe_most_s: Option<f64>,
+    /// Pictures may come in another order than they are shown in.
+    pub b_frames: Option<bool>,
+    /// Rates that the platform recommends, by size.
+    pub recommended: Vec<RecommendedRate>,
+}
+
+/// A recommended rate for pictures of up to so many lines and frames per second.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RecommendedRate {
+    /// Lines.
+    pub lines: u32,
+    /// Frames per second.
+    pub fps: u32,
+    /// Kilobits per second, from.
+    pub from_kbps: u32,
+    /// Kilobits per second, to.
+    pub to_kbps: u32,
+}
+
+/// Rules for the sound.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AudioRules {
+    /// A stream without sound is refused.
+    pub needed: bool,
+    /// Codecs by name: `AAC`, `G.711`.
+    pub codecs: Vec<String>,
+    /// Sampling rates in hertz.
+    pub rates_hz: Vec<u32>,
+    /// Channels, at most.
+    pub most_channels: Option<u32>,
+    /// Kilobits per second, at most.
+    pub ceiling_kbps: Option<u32>,
+}
+
+/// Rules for a broadcast.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct BroadcastRules {
+    /// Hours after which a broadcast is ended.
+    pub longest_h: Option<f64>,
+    /// Seconds without data that a broadcast survives.
+    pub survives_silence_s: Option<u32>,
+    /// A stream key is good for one broadcast.
+    pub one_broadcast_keys: bool,
+}
+
+/// Why a rule sheet makes no sense.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum SheetError {
+    /// A word that is not among those known.
+    #[error("{rule}: {word:?} is not known; known are {known}")]
+    Word {
+        /// Rule.
+        rule: &'static str,
+        /// What stands there.
+        word: String,
+        /// What could.
+        known: String,
+    },
+    /// A number outside of what is possible.
+    #[error("{rule}: {value} is not from {least} to {most}")]
+    Range {
+        /// Rule.
+        rule: &'static str,
+        /// What stands there.
+        value: String,
+        /// Least.
+        least: String,
+        /// Most.
+        most: String,
+    },
+    /// A range that ends before it begins.
+    #[error("{0}: the range ends before it begins")]
+    Backwards(&'static str),
+    /// More entries than anybody needs.
+    #[error("{0}: there are too many entries")]
+    TooMany(&'static str),
+}
+
+/// Protocols that can be named.
+pub(super) const PROTOCOLS: [&str; 3] = ["rtmp", "rtmps", "srt"];
+/// Codecs that can be named.
+pub(super) const VIDEO_CODECS: [&str; 2] = ["H.264", "H.265"];
+/// Codecs that can be named.
+pub(super) const AUDIO_CODECS: [&str; 3] = ["AAC", "G.711", "Opus"];
+/// Longest note.
+const MAX_NOTE: usize = 500;
+/// Recommended rates and sampling rates of one sheet.
+const MAX_ENTRIES: usize = 32;
+
+impl RuleSheet {
+    /// Checks that every value is possible.
+    ///
+    /// # Errors
+    /// [`SheetError`] naming the first rule that is not.
+    pub fn check(&self) -> Result<(), SheetError> {
+        known("protocols", &self.protocols, &PROTOCOLS)?;
+        known("video.codecs", &self.video.codecs, &VIDEO_CODECS)?;
+        known("audio.codecs", &self.audio.codecs, &AUDIO_CODECS)?;
+        if self.note.chars().count() > MAX_NOTE {
+            return Err(SheetError::TooMany("note"));
+        }
+        let VideoRules { most_width, most_lines, most_fps, ceiling_kbps, .. } = &self.video;
+        within("video.most-width", most_width.map(f64::from), 16.0, 16_384.0)?;
+        within("video.most-lines", most_lines.map(f64::from), 16.0, 16_384.0)?;
+        within("video.most-fps", *most_fps, 1.0, 480.0)?;
+        within("video.ceiling", ceiling_kbps.map(f64::from), 16.0, 1_000_000.0)?;
+        let (least, most) = (self.video.keyframe_least_s, self.video.keyframe_most_s);
+        within("video.keyframe-least", least, 0.0, 600.0)?;
+        within("video.keyframe-most", most, 0.1, 600.0)?;
+        if least.zip(most).is_some_and(|(least, most)| least > most) {
+            return Err(SheetError::Backwards("video.keyframe-least"));
+        }
+        if self.video.recommended.len() > MAX_ENTRIES {
+            return Err(SheetError::TooMany("video.recommended"));
+        }
+        if self.video.recommended.iter().any(|rate| rate.from_kbps > rate.to_kbps || rate.fps == 0) {
+            return Err(SheetError::Backwards("video.recommended"));
+        }
+        if self.audio.rates_hz.len() > MAX_ENTRIES {
+            return Err(SheetError::TooMany("audio.rates"));
+        }
+        for rate in &self.audio.rates_hz {
+            within("audio.rates", Some(f64::from(*rate)), 7_000.0, 192_000.0)?;
+        }
+        within("audio.most-channels", self.audio.most_channels.map(f64::from), 1.0, 16.0)?;
+        within("audio.ceiling", self.audio.ceiling_kbps.map(f64::from), 8.0, 10_000.0)?;
+        within("broadcast.longest", self.broadcast.longest_h, 0.1, 10_000.0)?;
+        let silence = self.broadcast.survives_silence_s.map(f64::from);
+        within("broadcast.survives-silence", silence, 1.0, 86_400.0)
+    }
+
+    /// The recommended rate for a picture: that of the smallest size which holds it.
+    #[must_use]
+    pub fn recommended(&self, lines: u32, fps: f64) -> Option<RecommendedRate> {
+        // A rate of 29.97 is meant by 30.
+        let holds = |rate: &&RecommendedRate| rate.lines >= lines && f64::from(rate.fps) + 0.5 >= fps;
+        self.video.recommended.iter().filter(holds).min_by_key(|rate| (rate.lines, rate.fps)).copied()
+    }
+}
+
+fn known(rule: &'static str, words: &[String], known: &[&str]) -> Result<(), SheetError> {
+    match words.iter().find(|word| !known.contains(&word.as_str())) {
+        Some(word) => Err(SheetError::Word { rule, word: word.clone(), known: known.join(", ") }),
+        None => Ok(()),
+    }
+}
+
+fn within(rule: &'static str, value: Option<f64>, least: f64, most: f64) -> Result<(), SheetError> {
+    match value {
+        Some(value) if !(least..=most).contains(&value) => Err(SheetError::Range {
+            rule,
+            value: value.to_string(),
+            least: least.to_string(),
+            most: most.to_string(),
+        }),
+        _ => Ok(()),
+    }
+}

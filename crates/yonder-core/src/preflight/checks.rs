@@ -1,0 +1,361 @@
+//! The checks of a feed, and of a push against its platform's rules.
+
+use yonder_address::Protocol;
+
+use crate::budget::BitRate;
+use crate::cause::Cause;
+use crate::platform::RuleSheet;
+
+use super::facts::{AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts};
+
+/// A key that expires within this is worth a word.
+const SOON_S: i64 = 7 * 86_400;
+/// Rates are measured over seconds; a ceiling is not broken by less than this, in hundredths.
+const TOLERANCE_PERCENT: u64 = 3;
+
+/// Collects the checks of one subject.
+struct Checks<'a> {
+    subject: &'a str,
+    all: Vec<Check>,
+}
+
+impl Checks<'_> {
+    fn add(
+        &mut self,
+        check: &'static str,
+        level: Level,
+        reason: impl Into<String>,
+        next_step: Option<String>,
+    ) {
+        let (subject, reason) = (self.subject.to_owned(), reason.into());
+        self.all.push(Check { subject, check, level, reason, next_step });
+    }
+
+    fn pass(&mut self, check: &'static str, reason: impl Into<String>) {
+        self.add(check, Level::Pass, reason, None);
+    }
+
+    fn warn(&mut self, check: &'static str, reason: impl Into<String>, next_step: impl Into<String>) {
+        self.add(check, Level::Warn, reason, Some(next_step.into()));
+    }
+
+    fn fail(&mut self, check: &'static str, reason: impl Into<String>, next_step: impl Into<String>) {
+        self.add(check, Level::Fail, reason, Some(next_step.into()));
+    }
+}
+
+/// Whether the feed can be pulled, and what came.
+#[must_use]
+pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
+    let mut checks = Checks { subject: &feed.name, all: Vec::new() };
+    match (&feed.cause, &feed.video) {
+        (Some(cause), _) => checks.fail(
+            "pull",
+            without_stop(&cause.message),
+            format!("{} Or start with --force: it goes live once the camera can be pulled.", cause.hint),
+        ),
+        (None, Some(video)) => {
+            let fps = video.fps.map(|fps| format!(" at {fps:.1} frames/s")).unwrap_or_default();
+            let rate = video.kbps.map(|kbps| format!(", {}", BitRate::from_kbps(kbps))).unwrap_or_default();
+            checks.pass("pull", format!("{} {}×{}{fps}{rate}", video.codec, video.width, video.height));
+        }
+        (None, None) => {
+            checks.fail("pull", "no picture was measured", "Survey the feed: yonder feed survey");
+        }
+    }
+    checks.all
+}
+
+/// What a destination and its platform's rules say to this feed. Without a sheet, only what every platform wants is
+/// checked.
+#[must_use]
+pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &RuleSheet)>) -> Vec<Check> {
+    let mut checks = Checks { subject: &push.destination, all: Vec::new() };
+    reachable(&mut checks, push);
+    key(&mut checks, push);
+    match sheet {
+        Some((platform, rules)) => {
+            protocol(&mut checks, push, platform, rules);
+            if let Some(video) = &feed.video {
+                video_rules(&mut checks, video, push, platform, rules);
+                audio_rules(&mut checks, feed.audio.as_ref(), platform, rules);
+            }
+            broadcast(&mut checks, platform, rules);
+        }
+        None => checks.warn(
+            "rules",
+            "the platform's rules are not known",
+            "Name its platform: yonder destination edit NAME --platform PLATFORM (yonder platform list shows them)",
+        ),
+    }
+    if push.protocol == Protocol::Srt && feed.audio.as_ref().is_some_and(|audio| audio.codec != "AAC") {
+        checks.warn(
+            "container",
+            "MPEG-TS does not carry this sound: the picture goes without it",
+            "Switch the camera's sound to AAC.",
+        );
+    }
+    checks.all
+}
+
+fn without_stop(sentence: &str) -> String {
+    sentence.trim_end_matches('.').to_owned()
+}
+
+fn reachable(checks: &mut Checks<'_>, push: &PushFacts) {
+    let mut one = |reach: &Reach, which: &'static str| match reach {
+        Reach::NotTried => {}
+        Reach::Reached(steps) => checks.pass(which, steps.clone()),
+        Reach::Failed(cause) => {
+            let Cause { message, hint, .. } = &**cause;
+            // With a second server, one that fails is no reason to stay off the air.
+            if push.backup.is_some() {
+                checks.warn(which, without_stop(message), hint.clone());
+            } else {
+                checks.fail(which, without_stop(message), hint.clone());
+            }
+        }
+    };
+    one(&push.main, "server");
+    if let Some(backup) = &push.backup {
+        one(backup, "backup-server");
+        let both_fail = |reach: &Reach| matches!(reach, Reach::Failed(_));
+        if both_fail(&push.main) && both_fail(backup) {
+            checks.fail("server", "neither of its servers can be reached", "Check both server addresses.");
+        }
+    }
+}
+
+fn key(checks: &mut Checks<'_>, push: &PushFacts) {
+    let KeyFacts { present, expires_in_s, spent, same_as, used_by } = &push.key;
+    let rekey = "Take a fresh key from the platform: yonder destination rekey";
+    if let Some(relay) = used_by {
+        let reason = format!("the relay {relay} pushes to this destination already, under the same key");
+        checks.fail(
+            "key",
+            reason,
+            format!("Stop {relay}, or make another destination with a key of its own."),
+        );
+    } else if let Some(other) = same_as {
+        let reason = format!("the destination {other} has the same key at the same server");
+        checks.fail("key", reason, "Give each its own key; a platform takes one broadcast per key.");
+    } else if !present {
+        if push.protocol == Protocol::Srt {
+            checks.pass("key", "no stream ID is sent");
+        } else {
+            checks.fail("key", "there is no stream key", rekey);
+        }
+    } else if *spent {
+        checks.fail("key", "the key was for one broadcast, and that has been", rekey);
+    } else {
+        match expires_in_s {
+            Some(left) if *left <= 0 => checks.fail("key", "the key has expired", rekey),
+            Some(left) if *left < SOON_S => {
+                checks.warn("key", format!("the key expires in {}", span(*left)), rekey);
+            }
+            _ => checks.pass("key", "a key is set"),
+        }
+    }
+}
+
+fn span(seconds: i64) -> String {
+    match seconds {
+        0..3_600 => format!("{} minutes", seconds / 60),
+        3_600..172_800 => format!("{} hours", seconds / 3_600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
+fn protocol(checks: &mut Checks<'_>, push: &PushFacts, platform: &str, rules: &RuleSheet) {
+    let word = push.protocol.word();
+    if !rules.protocols.is_empty() && !rules.protocols.iter().any(|known| known == word) {
+        let taken = rules.protocols.join(" or ");
+        let step = format!("Take the {taken} address from the platform: yonder destination edit --server");
+        checks.fail("protocol", format!("{platform} takes {taken}, not {word}"), step);
+        return;
+    }
+    if rules.encrypted && !push.encrypted {
+        let step = if push.protocol == Protocol::Srt {
+            "Set the passphrase: yonder destination rekey --passphrase-file"
+        } else {
+            "Take the rtmps:// address from the platform: yonder destination edit --server"
+        };
+        checks.fail("encryption", format!("{platform} refuses what is not encrypted"), step);
+        return;
+    }
+    let encrypted = if push.encrypted { ", encrypted" } else { "" };
+    checks.pass("protocol", format!("{word}{encrypted}"));
+}
+
+fn video_rules(
+    checks: &mut Checks<'_>,
+    video: &VideoFacts,
+    push: &PushFacts,
+    platform: &str,
+    rules: &RuleSheet,
+) {
+    let limits = &rules.video;
+    let codec = &video.codec;
+    if !limits.codecs.is_empty() && !limits.codecs.contains(codec) {
+        let taken = limits.codecs.join(" or ");
+        let step = format!("Switch the camera to {taken}, or push its sub stream.");
+        checks.fail("video-codec", format!("{platform} takes {taken}, not {codec}"), step);
+    } else {
+        checks.pass("video-codec", codec.clone());
+    }
+    if push.protocol != Protocol::Srt && codec == "H.265" {
+        checks.warn(
+            "container",
+            "H.265 over RTMP needs a platform that knows the enhanced form of it",
+            "If it is refused, switch the camera to H.264 or push by SRT.",
+        );
+    }
+    let too_wide = limits.most_width.filter(|most| video.width > *most);
+    let too_high = limits.most_lines.filter(|most| video.height > *most);
+    let size = format!("{}×{}", video.width, video.height);
+    if too_wide.is_some() || too_high.is_some() {
+        let most = match (limits.most_width, limits.most_lines) {
+            (Some(width), Some(lines)) => format!("{width}×{lines}"),
+            (Some(width), None) => format!("{width} samples a line"),
+            (None, lines) => format!("{} lines", lines.unwrap_or_default()),
+        };
+        let step = "Lower the camera's size, or push its sub stream.";
+        checks.fail("size", format!("{platform} takes up to {most}, the feed has {size}"), step);
+    } else {
+        checks.pass("size", size);
+    }
+    if let (Some(fps), Some(most)) = (video.fps, limits.most_fps) {
+        // 30 is meant where 29.97 or 30.02 is measured.
+        if fps > most + 0.5 {
+            let reason = format!("{platform} takes up to {most} frames/s, the feed has {fps:.1}");
+            checks.fail("frame-rate", reason, "Lower the camera's frame rate.");
+        } else {
+            checks.pass("frame-rate", format!("{fps:.1} frames/s"));
+        }
+    }
+    bit_rate(checks, video, platform, rules);
+    keyframes(checks, video, platform, rules);
+    if limits.b_frames == Some(false) && video.b_frames == Some(true) {
+        let reason = format!("{platform} takes no reordered pictures (B-frames), and the feed has some");
+        checks.fail("b-frames", reason, "Switch B-frames off in the camera, or choose a baseline profile.");
+    }
+}
+
+fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: &RuleSheet) {
+    let Some(kbps) = video.kbps else { return };
+    let rate = BitRate::from_kbps(kbps);
+    if let Some(ceiling) = rules.video.ceiling_kbps.map(u64::from) {
+        let most = BitRate::from_kbps(ceiling);
+        if kbps > ceiling + ceiling * TOLERANCE_PERCENT / 100 {
+            let step = format!("Set the camera's bit rate below {most}.");
+            checks.fail("bit-rate", format!("{platform} takes up to {most}, the feed has {rate}"), step);
+            return;
+        }
+        if kbps * 10 > ceiling * 9 {
+            let step = "Busy scenes may go over it: set the camera to a constant bit rate, or to less.";
+            checks.warn("bit-rate", format!("{rate} is close to the {most} that {platform} takes"), step);
+            return;
+        }
+    }
+    let recommended = video.fps.and_then(|fps| rules.recommended(video.height, fps));
+    match recommended {
+        Some(range) if kbps < u64::from(range.from_kbps) => {
+            let least = BitRate::from_kbps(range.from_kbps.into());
+            let reason = format!("{rate} is less than the {least} that {platform} recommends for this size");
+            checks.warn(
+                "bit-rate",
+                reason,
+                "The picture may look poor: raise the camera's bit rate, or lower its size.",
+            );
+        }
+        Some(range) if kbps > u64::from(range.to_kbps) => {
+            let most = BitRate::from_kbps(range.to_kbps.into());
+            let reason = format!("{rate} is more than the {most} that {platform} recommends for this size");
+            checks.warn(
+                "bit-rate",
+                reason,
+                "It costs traffic that nobody sees: lower the camera's bit rate.",
+            );
+        }
+        _ => checks.pass("bit-rate", rate.to_string()),
+    }
+}
+
+fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: &RuleSheet) {
+    let (least, most) = (rules.video.keyframe_least_s, rules.video.keyframe_most_s);
+    if least.is_none() && most.is_none() {
+        return;
+    }
+    let Some(interval) = video.keyframe_s else {
+        checks.warn(
+            "keyframes",
+            "the keyframe interval is not known yet",
+            "Survey the feed for longer: yonder feed survey --for 30s",
+        );
+        return;
+    };
+    // A frame more or less is no fault.
+    let step = |wanted: f64| format!("Set the camera's keyframe interval to {wanted} s.");
+    match (least, most) {
+        (_, Some(most)) if interval > most + 0.1 => {
+            let reason =
+                format!("keyframes come every {interval:.1} s, {platform} wants one every {most} s at most");
+            checks.fail("keyframes", reason, step(most.min(2.0)));
+        }
+        (Some(least), _) if interval < least - 0.1 => {
+            let reason =
+                format!("keyframes come every {interval:.1} s, {platform} wants {least} s between them");
+            checks.warn("keyframes", reason, step(least.max(2.0)));
+        }
+        _ => checks.pass("keyframes", format!("every {interval:.1} s")),
+    }
+}
+
+fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &str, rules: &RuleSheet) {
+    let limits = &rules.audio;
+    let Some(audio) = audio else {
+        if limits.needed {
+            let step = "Switch sound on in the camera; silence is not made here yet.";
+            checks.fail("audio", format!("{platform} wants sound, and the feed has none"), step);
+        }
+        return;
+    };
+    // A sheet says G.711 for both its laws.
+    let known = |codec: &String| audio.codec.starts_with(codec.as_str());
+    if !limits.codecs.is_empty() && !limits.codecs.iter().any(known) {
+        let taken = limits.codecs.join(" or ");
+        let reason = format!("{platform} takes {taken}, not {}", audio.codec);
+        checks.fail("audio-codec", reason, format!("Switch the camera's sound to {taken}, or off."));
+        return;
+    }
+    if !limits.rates_hz.is_empty() && !limits.rates_hz.contains(&audio.rate_hz) {
+        let taken = limits.rates_hz.iter().map(u32::to_string).collect::<Vec<_>>().join(" or ");
+        let reason = format!("{platform} wants {taken} Hz, the feed has {}", audio.rate_hz);
+        checks.warn(
+            "audio-rate",
+            reason,
+            "Set the camera's sampling rate; many platforms take others all the same.",
+        );
+    } else if limits.most_channels.is_some_and(|most| audio.channels > most) {
+        let reason = format!("{platform} takes fewer than the {} channels of the feed", audio.channels);
+        checks.fail("audio-channels", reason, "Set the camera to fewer channels.");
+    } else if let (Some(kbps), Some(ceiling)) = (audio.kbps, limits.ceiling_kbps)
+        && kbps > u64::from(ceiling) + 8
+    {
+        let reason = format!("{platform} takes up to {ceiling} kbit/s of sound, the feed has {kbps}");
+        checks.warn("audio-bit-rate", reason, "Lower the camera's audio bit rate.");
+    } else {
+        checks.pass("audio", format!("{}, {} Hz, {} channels", audio.codec, audio.rate_hz, audio.channels));
+    }
+}
+
+/// What is worth knowing of a platform whose broadcasts do not run for ever.
+fn broadcast(checks: &mut Checks<'_>, platform: &str, rules: &RuleSheet) {
+    if let Some(hours) = rules.broadcast.longest_h {
+        checks.warn(
+            "longest-broadcast",
+            format!("{platform} ends a broadcast after {hours} h"),
+            "The push dials again by itself; viewers see a short break.",
+        );
+    }
+}

@@ -1,0 +1,131 @@
+//! What goes into the checks, and what comes out.
+
+use yonder_address::Protocol;
+
+use crate::cause::Cause;
+
+/// How a check came out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Level {
+    /// It is as it must be.
+    Pass,
+    /// It will probably work, but is not as it should be; or it could not be checked.
+    Warn,
+    /// It will not work.
+    Fail,
+}
+
+impl Level {
+    /// The word that is shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Pass => "pass",
+            Self::Warn => "warn",
+            Self::Fail => "fail",
+        }
+    }
+}
+
+/// One check.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Check {
+    /// What was checked: a feed, a destination or an uplink, by name.
+    pub subject: String,
+    /// Stable word for the check.
+    pub check: &'static str,
+    /// How it came out.
+    pub level: Level,
+    /// Why, in one sentence.
+    pub reason: String,
+    /// What to do, unless it passed.
+    pub next_step: Option<String>,
+}
+
+/// The measured picture.
+#[derive(Debug, Clone, PartialEq)]
+pub struct VideoFacts {
+    /// Codec's name.
+    pub codec: String,
+    /// Samples.
+    pub width: u32,
+    /// Lines.
+    pub height: u32,
+    /// Frames per second.
+    pub fps: Option<f64>,
+    /// Kilobits per second.
+    pub kbps: Option<u64>,
+    /// Seconds between keyframes, the longest seen.
+    pub keyframe_s: Option<f64>,
+    /// Pictures come in another order than they are shown in; `None` when not looked at.
+    pub b_frames: Option<bool>,
+}
+
+/// The measured sound.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AudioFacts {
+    /// Codec's name.
+    pub codec: String,
+    /// Hertz.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u32,
+    /// Kilobits per second, where measured.
+    pub kbps: Option<u64>,
+}
+
+/// A feed, as far as it could be measured.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FeedFacts {
+    /// Name.
+    pub name: String,
+    /// Why nothing could be measured.
+    pub cause: Option<Cause>,
+    /// Picture.
+    pub video: Option<VideoFacts>,
+    /// Sound; `None` when there is none.
+    pub audio: Option<AudioFacts>,
+}
+
+/// What is known of a stream key.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct KeyFacts {
+    /// There is one.
+    pub present: bool,
+    /// Seconds until it expires; negative once it has.
+    pub expires_in_s: Option<i64>,
+    /// It is for one broadcast, and was used.
+    pub spent: bool,
+    /// Another destination with the same key at the same server.
+    pub same_as: Option<String>,
+    /// Another running relay that pushes to this destination.
+    pub used_by: Option<String>,
+}
+
+/// Whether a destination's server was reached.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Reach {
+    /// It was not tried.
+    NotTried,
+    /// Every step up to the key was done, in words.
+    Reached(String),
+    /// It was not, for this cause.
+    Failed(Box<Cause>),
+}
+
+/// A push that is to be started.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PushFacts {
+    /// Name of the destination.
+    pub destination: String,
+    /// What it speaks.
+    pub protocol: Protocol,
+    /// What it sends is encrypted.
+    pub encrypted: bool,
+    /// Its key.
+    pub key: KeyFacts,
+    /// Its server.
+    pub main: Reach,
+    /// Its backup server, where there is one.
+    pub backup: Option<Reach>,
+}
