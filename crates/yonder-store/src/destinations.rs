@@ -1,4 +1,4 @@
-//! Destinations and their stream keys.
+//! Destinations, their stream keys and passphrases.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
@@ -6,17 +6,67 @@ use secrecy::SecretString;
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
 
-/// A destination as it is to be kept.
-#[derive(Debug, Clone)]
-pub struct NewDestination {
+/// What a stream key is good for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum KeyKind {
+    /// Any number of broadcasts.
+    #[default]
+    Reusable,
+    /// One broadcast.
+    OneBroadcast,
+}
+
+impl KeyKind {
+    /// The word that is kept and shown.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Reusable => "reusable",
+            Self::OneBroadcast => "one-broadcast",
+        }
+    }
+
+    /// From its word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Reusable, Self::OneBroadcast].into_iter().find(|kind| kind.word() == word)
+    }
+}
+
+/// What is kept of a destination besides its secrets.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DestinationSettings {
     /// Name.
     pub name: String,
     /// Server address, without the key.
     pub server: String,
+    /// Second server address.
+    pub backup_server: Option<String>,
+    /// Seconds that the first server must be reachable again before a push returns to it.
+    pub return_after_s: i64,
     /// Name of its platform.
     pub platform: Option<String>,
+    /// Where people watch.
+    pub watch_page: Option<String>,
+    /// Certificates of a private authority, in PEM.
+    pub authority: Option<String>,
+    /// What its key is good for.
+    pub key_kind: KeyKind,
+    /// When its key expires, in seconds since 1970.
+    pub key_expires_s: Option<i64>,
+    /// Bits of the key made from the passphrase.
+    pub key_bits: u16,
+}
+
+/// A destination as it is to be kept.
+#[derive(Debug, Clone)]
+pub struct NewDestination {
+    /// What is no secret.
+    pub settings: DestinationSettings,
     /// Stream key.
-    pub key: SecretString,
+    pub key: Option<SecretString>,
+    /// Passphrase.
+    pub passphrase: Option<SecretString>,
 }
 
 /// A destination as it is kept.
@@ -24,16 +74,39 @@ pub struct NewDestination {
 pub struct Destination {
     /// Row.
     pub id: i64,
-    /// Its values.
-    pub values: NewDestination,
+    /// What is no secret.
+    pub settings: DestinationSettings,
+    /// Stream key.
+    pub key: Option<SecretString>,
+    /// Passphrase.
+    pub passphrase: Option<SecretString>,
     /// When the key was last set, in seconds since 1970.
     pub key_set_s: i64,
+    /// How often it was replaced.
+    pub key_rolls: i64,
+    /// When a broadcast was first live under it.
+    pub key_used_s: Option<i64>,
+    /// When the passphrase was last set.
+    pub passphrase_set_s: Option<i64>,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
 }
 
-fn label(id: i64) -> String {
+/// New secrets of a destination; what is left out stays.
+#[derive(Debug, Clone, Default)]
+pub struct NewSecrets {
+    /// Stream key, what it is good for, and when it expires.
+    pub key: Option<(SecretString, KeyKind, Option<i64>)>,
+    /// Passphrase; `Some(None)` takes it away.
+    pub passphrase: Option<Option<SecretString>>,
+}
+
+fn key_label(id: i64) -> String {
     format!("destination-key:{id}")
+}
+
+fn passphrase_label(id: i64) -> String {
+    format!("destination-passphrase:{id}")
 }
 
 impl Store {
@@ -41,54 +114,74 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
-    pub fn add_destination(&self, destination: &NewDestination, now_s: i64) -> Result<(), StoreError> {
-        let NewDestination { name, server, platform, key } = destination;
+    pub fn add_destination(&self, new: &NewDestination, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let taken = || StoreError::NameTaken { kind: Kind::Destination, name: name.clone() };
-            // The key is sealed to its row, whose number is known only now.
+            let settings = &new.settings;
+            let taken = || StoreError::NameTaken { kind: Kind::Destination, name: settings.name.clone() };
+            // Secrets are sealed to their row, whose number is known only now.
             transaction
                 .execute(
-                    "INSERT INTO destination (name, server, platform, key, key_set_s, created_s)
-                     VALUES (?1, ?2, ?3, x'', ?4, ?4)",
-                    params![name, server, platform, now_s],
+                    "INSERT INTO destination (name, server, key, key_set_s, created_s) VALUES (?1, ?2, x'', ?3, ?3)",
+                    params![settings.name, settings.server, now_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            self.write_key(transaction, transaction.last_insert_rowid(), key, now_s)
-        })
-    }
-
-    /// Replaces name, server and platform of the destination `name`. Its key stays.
-    ///
-    /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
-    pub fn edit_destination(
-        &self,
-        name: &str,
-        new_name: &str,
-        server: &str,
-        platform: Option<&str>,
-    ) -> Result<(), StoreError> {
-        self.write(|transaction| {
-            let id = self.find_destination(transaction, name)?.id;
-            let taken = || StoreError::NameTaken { kind: Kind::Destination, name: new_name.to_owned() };
-            transaction
-                .execute(
-                    "UPDATE destination SET name = ?2, server = ?3, platform = ?4 WHERE id = ?1",
-                    params![id, new_name, server, platform],
-                )
-                .map_err(|error| unless_taken(error, taken))?;
+            let id = transaction.last_insert_rowid();
+            write_settings(transaction, id, settings)?;
+            if let Some(key) = &new.key {
+                self.write_key(transaction, id, key, now_s)?;
+            }
+            if let Some(passphrase) = &new.passphrase {
+                self.write_passphrase(transaction, id, Some(passphrase), now_s)?;
+            }
             Ok(())
         })
     }
 
-    /// Gives the destination `name` a new key; the old one is forgotten.
+    /// Replaces what is no secret of the destination `name`, its name included.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    pub fn edit_destination(&self, name: &str, settings: &DestinationSettings) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = self.find_destination(transaction, name)?.id;
+            write_settings(transaction, id, settings)?;
+            unclear(transaction, id)
+        })
+    }
+
+    /// Gives the destination `name` new secrets; the old ones are forgotten.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
-    pub fn rekey_destination(&self, name: &str, key: &SecretString, now_s: i64) -> Result<(), StoreError> {
+    pub fn rekey_destination(&self, name: &str, new: &NewSecrets, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = self.find_destination(transaction, name)?.id;
-            self.write_key(transaction, id, key, now_s)
+            if let Some((key, kind, expires_s)) = &new.key {
+                self.write_key(transaction, id, key, now_s)?;
+                transaction.execute(
+                    "UPDATE destination SET key_kind = ?2, key_expires_s = ?3, key_rolls = key_rolls + 1,
+                     key_used_s = NULL WHERE id = ?1",
+                    params![id, kind.word(), expires_s],
+                )?;
+            }
+            if let Some(passphrase) = &new.passphrase {
+                self.write_passphrase(transaction, id, passphrase.as_ref(), now_s)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Notes that a broadcast is live under the key that is set; only the first time counts.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn note_key_used(&self, name: &str, now_s: i64) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute(
+                "UPDATE destination SET key_used_s = ?2 WHERE name = ?1 AND key_used_s IS NULL",
+                params![name, now_s],
+            )?;
+            Ok(())
         })
     }
 
@@ -101,7 +194,7 @@ impl Store {
             let destination = self.find_destination(transaction, name)?;
             let relays = relays_using(transaction, destination.id)?;
             if !relays.is_empty() {
-                let name = destination.values.name;
+                let name = destination.settings.name;
                 return Err(StoreError::InUse { kind: Kind::Destination, name, relays });
             }
             transaction.execute("DELETE FROM destination WHERE id = ?1", [destination.id])?;
@@ -157,7 +250,7 @@ impl Store {
         key: &SecretString,
         now_s: i64,
     ) -> Result<(), StoreError> {
-        let sealed = self.master_key.seal(key, &label(id))?;
+        let sealed = self.master_key.seal(key, &key_label(id))?;
         connection.execute(
             "UPDATE destination SET key = ?2, key_set_s = ?3 WHERE id = ?1",
             params![id, sealed, now_s],
@@ -165,11 +258,82 @@ impl Store {
         Ok(())
     }
 
-    fn open_destination(&self, row: DestinationRow) -> Result<Destination, StoreError> {
-        let DestinationRow { id, name, server, platform, key, key_set_s, created_s } = row;
-        let key = self.master_key.open(&key, &label(id))?;
-        Ok(Destination { id, values: NewDestination { name, server, platform, key }, key_set_s, created_s })
+    fn write_passphrase(
+        &self,
+        connection: &Connection,
+        id: i64,
+        passphrase: Option<&SecretString>,
+        now_s: i64,
+    ) -> Result<(), StoreError> {
+        let label = passphrase_label(id);
+        let sealed = passphrase.map(|passphrase| self.master_key.seal(passphrase, &label)).transpose()?;
+        let set_s = sealed.is_some().then_some(now_s);
+        connection.execute(
+            "UPDATE destination SET passphrase = ?2, passphrase_set_s = ?3 WHERE id = ?1",
+            params![id, sealed, set_s],
+        )?;
+        Ok(())
     }
+
+    fn open_destination(&self, row: DestinationRow) -> Result<Destination, StoreError> {
+        let id = row.id;
+        // Without a key the column is empty: a sealed key never is.
+        let key =
+            if row.key.is_empty() { None } else { Some(self.master_key.open(&row.key, &key_label(id))?) };
+        let open = |sealed: Vec<u8>| self.master_key.open(&sealed, &passphrase_label(id));
+        let passphrase = row.passphrase.map(open).transpose()?;
+        let key_kind = KeyKind::from_word(&row.key_kind)
+            .ok_or(StoreError::Damaged("a stream key that is good for something unknown"))?;
+        Ok(Destination {
+            id,
+            settings: DestinationSettings { key_kind, ..row.settings },
+            key,
+            passphrase,
+            key_set_s: row.key_set_s,
+            key_rolls: row.key_rolls,
+            key_used_s: row.key_used_s,
+            passphrase_set_s: row.passphrase_set_s,
+            created_s: row.created_s,
+        })
+    }
+}
+
+fn write_settings(
+    connection: &Connection,
+    id: i64,
+    settings: &DestinationSettings,
+) -> Result<(), StoreError> {
+    let taken = || StoreError::NameTaken { kind: Kind::Destination, name: settings.name.clone() };
+    connection
+        .execute(
+            "UPDATE destination SET name = ?2, server = ?3, backup_server = ?4, return_after_s = ?5, platform = ?6,
+             watch_page = ?7, authority = ?8, key_kind = ?9, key_expires_s = ?10, key_bits = ?11 WHERE id = ?1",
+            params![
+                id,
+                settings.name,
+                settings.server,
+                settings.backup_server,
+                settings.return_after_s,
+                settings.platform,
+                settings.watch_page,
+                settings.authority,
+                settings.key_kind.word(),
+                settings.key_expires_s,
+                settings.key_bits,
+            ],
+        )
+        .map_err(|error| unless_taken(error, taken))?;
+    Ok(())
+}
+
+/// Relays that push to a destination which changed are to be checked anew.
+fn unclear(connection: &Connection, destination: i64) -> Result<(), StoreError> {
+    connection.execute(
+        "UPDATE relay SET cleared_s = NULL WHERE id IN
+         (SELECT relay FROM relay_destination WHERE destination = ?1)",
+        [destination],
+    )?;
+    Ok(())
 }
 
 fn relays_using(connection: &Connection, destination: i64) -> Result<Vec<String>, StoreError> {
@@ -185,23 +349,41 @@ fn relays_using(connection: &Connection, destination: i64) -> Result<Vec<String>
 
 struct DestinationRow {
     id: i64,
-    name: String,
-    server: String,
-    platform: Option<String>,
+    settings: DestinationSettings,
+    key_kind: String,
     key: Vec<u8>,
     key_set_s: i64,
+    key_rolls: i64,
+    key_used_s: Option<i64>,
+    passphrase: Option<Vec<u8>>,
+    passphrase_set_s: Option<i64>,
     created_s: i64,
 }
 
 impl DestinationRow {
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
-        Ok(Self {
-            id: row.get("id")?,
+        let settings = DestinationSettings {
             name: row.get("name")?,
             server: row.get("server")?,
+            backup_server: row.get("backup_server")?,
+            return_after_s: row.get("return_after_s")?,
             platform: row.get("platform")?,
+            watch_page: row.get("watch_page")?,
+            authority: row.get("authority")?,
+            key_kind: KeyKind::default(),
+            key_expires_s: row.get("key_expires_s")?,
+            key_bits: row.get("key_bits")?,
+        };
+        Ok(Self {
+            id: row.get("id")?,
+            settings,
+            key_kind: row.get("key_kind")?,
             key: row.get("key")?,
             key_set_s: row.get("key_set_s")?,
+            key_rolls: row.get("key_rolls")?,
+            key_used_s: row.get("key_used_s")?,
+            passphrase: row.get("passphrase")?,
+            passphrase_set_s: row.get("passphrase_set_s")?,
             created_s: row.get("created_s")?,
         })
     }

@@ -17,6 +17,10 @@ pub enum Kind {
     Person,
     /// Address pattern.
     Pattern,
+    /// Rule sheet of a platform.
+    Platform,
+    /// Uplink.
+    Uplink,
 }
 
 impl fmt::Display for Kind {
@@ -27,6 +31,8 @@ impl fmt::Display for Kind {
             Self::Relay => "relay",
             Self::Person => "person",
             Self::Pattern => "pattern",
+            Self::Platform => "platform",
+            Self::Uplink => "uplink",
         })
     }
 }

@@ -21,6 +21,8 @@ pub struct NewFeed {
     pub account: Option<(String, SecretString)>,
     /// SHA-256 of the one certificate that is trusted.
     pub pin: Option<[u8; 32]>,
+    /// Where the camera is, when that is not where the service runs.
+    pub site: Option<String>,
 }
 
 /// A feed as it is kept.
@@ -74,7 +76,10 @@ impl Store {
     pub fn edit_feed(&self, name: &str, feed: &NewFeed) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = self.find_feed(transaction, name)?.id;
-            self.write_feed(transaction, id, feed)
+            self.write_feed(transaction, id, feed)?;
+            // Another camera, or another stream of it, is to be checked anew.
+            transaction.execute("UPDATE relay SET cleared_s = NULL WHERE feed = ?1", [id])?;
+            Ok(())
         })
     }
 
@@ -135,7 +140,7 @@ impl Store {
         connection
             .execute(
                 "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
-                 user = :user, password = :password, pin = :pin WHERE id = :id",
+                 user = :user, password = :password, pin = :pin, site = :site WHERE id = :id",
                 named_params! {
                     ":id": id,
                     ":name": feed.name,
@@ -145,6 +150,7 @@ impl Store {
                     ":user": feed.account.as_ref().map(|(user, _)| user),
                     ":password": sealed,
                     ":pin": feed.pin,
+                    ":site": feed.site,
                 },
             )
             .map_err(|error| unless_taken(error, taken))?;
@@ -156,8 +162,8 @@ impl Store {
             (Some(user), Some(sealed)) => Some((user, self.master_key.open(&sealed, &label(row.id))?)),
             _ => None,
         };
-        let FeedRow { id, name, url, sub_url, transport, pin, created_s, .. } = row;
-        Ok(Feed { id, values: NewFeed { name, url, sub_url, transport, account, pin }, created_s })
+        let FeedRow { id, name, url, sub_url, transport, pin, site, created_s, .. } = row;
+        Ok(Feed { id, values: NewFeed { name, url, sub_url, transport, account, pin, site }, created_s })
     }
 }
 
@@ -170,6 +176,7 @@ struct FeedRow {
     user: Option<String>,
     password: Option<Vec<u8>>,
     pin: Option<[u8; 32]>,
+    site: Option<String>,
     created_s: i64,
 }
 
@@ -184,6 +191,7 @@ impl FeedRow {
             user: row.get("user")?,
             password: row.get("password")?,
             pin: row.get("pin")?,
+            site: row.get("site")?,
             created_s: row.get("created_s")?,
         })
     }

@@ -1,20 +1,28 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
+mod deeds;
 mod destinations;
 mod error;
 mod feeds;
 mod migrations;
 mod patterns;
 mod people;
+mod platforms;
 mod relays;
 mod seal;
 mod store;
+mod traffic;
+mod uplinks;
 
-pub use destinations::{Destination, NewDestination};
+pub use deeds::Deed;
+pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets};
 pub use error::{Kind, StoreError};
 pub use feeds::{Feed, NewFeed};
 pub use patterns::Pattern;
 pub use people::{Person, Session};
+pub use platforms::PlatformSheet;
 pub use relays::{Relay, Wanted};
 pub use seal::{MasterKey, SealError};
 pub use store::Store;
+pub use traffic::Carried;
+pub use uplinks::Uplink;

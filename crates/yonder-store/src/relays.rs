@@ -48,6 +48,8 @@ pub struct Relay {
     pub destinations: Vec<String>,
     /// What is wanted.
     pub wanted: Wanted,
+    /// When a preflight last let it start, in seconds since 1970; `None` since something about it changed.
+    pub cleared_s: Option<i64>,
 }
 
 impl Store {
@@ -86,7 +88,10 @@ impl Store {
             let feed = self.find_feed(transaction, &new.feed)?.id;
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
             transaction
-                .execute("UPDATE relay SET name = ?2, feed = ?3 WHERE id = ?1", params![id, new.name, feed])
+                .execute(
+                    "UPDATE relay SET name = ?2, feed = ?3, cleared_s = NULL WHERE id = ?1",
+                    params![id, new.name, feed],
+                )
                 .map_err(|error| unless_taken(error, taken))?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
             self.write_destinations(transaction, id, &new.destinations)
@@ -101,6 +106,18 @@ impl Store {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
             transaction.execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.word()])?;
+            Ok(())
+        })
+    }
+
+    /// Notes that a preflight lets the relay `name` start.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn clear_relay(&self, name: &str, now_s: i64) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = relay_id(transaction, name)?;
+            transaction.execute("UPDATE relay SET cleared_s = ?2 WHERE id = ?1", params![id, now_s])?;
             Ok(())
         })
     }
@@ -164,12 +181,12 @@ fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
 }
 
 fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
-    let (name, feed, wanted): (String, String, String) = connection
+    let (name, feed, wanted, cleared_s): (String, String, String, Option<i64>) = connection
         .prepare_cached(
-            "SELECT relay.name, feed.name, relay.wanted FROM relay JOIN feed ON feed.id = relay.feed
+            "SELECT relay.name, feed.name, relay.wanted, relay.cleared_s FROM relay JOIN feed ON feed.id = relay.feed
              WHERE relay.id = ?1",
         )?
-        .query_row([id], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+        .query_row([id], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?)))?;
     let destinations = connection
         .prepare_cached(
             "SELECT destination.name FROM relay_destination AS r
@@ -177,5 +194,5 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         )?
         .query_map([id], |row| row.get(0))?
         .collect::<Result<Vec<String>, _>>()?;
-    Ok(Relay { name, feed, destinations, wanted: Wanted::from_word(&wanted)? })
+    Ok(Relay { name, feed, destinations, wanted: Wanted::from_word(&wanted)?, cleared_s })
 }

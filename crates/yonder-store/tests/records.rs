@@ -3,7 +3,10 @@
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 use secrecy::ExposeSecret as _;
-use yonder_store::{Kind, MasterKey, NewDestination, NewFeed, Pattern, Relay, Store, StoreError, Wanted};
+use yonder_store::{
+    Carried, Deed, DestinationSettings, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets,
+    Pattern, PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
+};
 
 fn key() -> MasterKey {
     MasterKey::from_bytes(&[7; 32])
@@ -17,16 +20,31 @@ fn feed(name: &str) -> NewFeed {
         transport: "auto".into(),
         account: Some(("rail".into(), "planted-camera-word".into())),
         pin: Some([7; 32]),
+        site: Some("Fell".into()),
     }
 }
 
 fn destination(name: &str) -> NewDestination {
     NewDestination {
-        name: name.into(),
-        server: "rtmp://ingest.example.net/live".into(),
-        platform: None,
-        key: "planted-stream-key".into(),
+        settings: DestinationSettings {
+            name: name.into(),
+            server: "rtmp://ingest.example.net/live".into(),
+            backup_server: None,
+            return_after_s: 120,
+            platform: None,
+            watch_page: None,
+            authority: None,
+            key_kind: KeyKind::Reusable,
+            key_expires_s: None,
+            key_bits: 128,
+        },
+        key: Some("planted-stream-key".into()),
+        passphrase: Some("planted-passphrase".into()),
     }
+}
+
+fn key_of(store: &Store, name: &str) -> String {
+    store.destination(name).unwrap().key.unwrap().expose_secret().to_owned()
 }
 
 fn filled() -> Store {
@@ -56,12 +74,15 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     let store = Store::open(&path, key()).unwrap();
     let feed = store.feed("SUMMIT").unwrap();
     assert_eq!(feed.values.account.unwrap().1.expose_secret(), "planted-camera-word");
-    assert_eq!(store.destination("One").unwrap().values.key.expose_secret(), "planted-stream-key");
+    assert_eq!(key_of(&store, "One"), "planted-stream-key");
+    let passphrase = store.destination("One").unwrap().passphrase.unwrap();
+    assert_eq!(passphrase.expose_secret(), "planted-passphrase");
     let relay = Relay {
         name: "Line".into(),
         feed: "Summit".into(),
         destinations: vec!["One".into()],
         wanted: Wanted::On,
+        cleared_s: None,
     };
     assert_eq!(store.relays().unwrap(), vec![relay]);
 }
@@ -85,7 +106,7 @@ fn a_name_is_taken_once_whatever_its_case() {
     assert!(matches!(store.add_destination(&destination("one"), 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(store.add_relay("line", "Summit", &[], 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(
-        store.edit_destination("One", "Two", "rtmp://x/y", None),
+        store.edit_destination("One", &destination("Two").settings),
         Err(StoreError::NameTaken { .. })
     ));
 }
@@ -117,11 +138,130 @@ fn what_a_relay_uses_cannot_be_removed() {
 #[test]
 fn a_new_key_replaces_the_old_one() {
     let store = filled();
-    store.rekey_destination("One", &"fresh".into(), 9).unwrap();
+    store.note_key_used("One", 5).unwrap();
+    store.note_key_used("One", 6).unwrap();
+    assert_eq!(store.destination("One").unwrap().key_used_s, Some(5));
+    let new = NewSecrets { key: Some(("fresh".into(), KeyKind::OneBroadcast, Some(99))), passphrase: None };
+    store.rekey_destination("One", &new, 9).unwrap();
     let one = store.destination("One").unwrap();
-    assert_eq!((one.values.key.expose_secret(), one.key_set_s), ("fresh", 9));
-    assert_eq!(store.destination("Two").unwrap().values.key.expose_secret(), "planted-stream-key");
+    assert_eq!((key_of(&store, "One").as_str(), one.key_set_s, one.key_rolls), ("fresh", 9, 1));
+    assert_eq!((one.settings.key_kind, one.settings.key_expires_s), (KeyKind::OneBroadcast, Some(99)));
+    // The new one has not been used, and the passphrase is as it was.
+    assert_eq!((one.key_used_s, one.passphrase.is_some()), (None, true));
+    assert_eq!(key_of(&store, "Two"), "planted-stream-key");
     assert_eq!(store.relays_to("One").unwrap(), ["Line"]);
+}
+
+#[test]
+fn a_passphrase_is_set_and_taken_away_without_touching_the_key() {
+    let store = filled();
+    let set = |passphrase| store.rekey_destination("One", &NewSecrets { key: None, passphrase }, 9).unwrap();
+    set(Some(Some("another one".into())));
+    let one = store.destination("One").unwrap();
+    assert_eq!((one.passphrase.unwrap().expose_secret(), one.passphrase_set_s), ("another one", Some(9)));
+    set(Some(None));
+    let one = store.destination("One").unwrap();
+    assert!(one.passphrase.is_none() && one.passphrase_set_s.is_none());
+    assert_eq!((key_of(&store, "One").as_str(), one.key_rolls), ("planted-stream-key", 0));
+}
+
+#[test]
+fn a_destination_may_have_no_secret_at_all() {
+    let store = filled();
+    store.add_destination(&NewDestination { key: None, passphrase: None, ..destination("Bare") }, 1).unwrap();
+    let bare = store.destination("Bare").unwrap();
+    assert!(bare.key.is_none() && bare.passphrase.is_none());
+}
+
+#[test]
+fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() {
+    let store = filled();
+    let cleared = || store.relay("Line").unwrap().cleared_s;
+    let clear = || store.clear_relay("Line", 7).unwrap();
+    clear();
+    assert_eq!(cleared(), Some(7));
+    store.edit_destination("Two", &destination("Two").settings).unwrap();
+    assert_eq!(cleared(), None);
+    clear();
+    store.edit_feed("Summit", &feed("Summit")).unwrap();
+    assert_eq!(cleared(), None);
+    clear();
+    store.edit_relay("Line", &store.relay("Line").unwrap()).unwrap();
+    assert_eq!(cleared(), None);
+    clear();
+    // A fresh key is looked at by the platform, not by us.
+    let new = NewSecrets { key: Some(("fresh".into(), KeyKind::Reusable, None)), passphrase: None };
+    store.rekey_destination("Two", &new, 9).unwrap();
+    assert_eq!(cleared(), Some(7));
+}
+
+#[test]
+fn sheets_replace_each_other_by_name() {
+    let store = filled();
+    let sheet = |name: &str, rules: &str| PlatformSheet { name: name.into(), rules: rules.into() };
+    store.keep_platform(&sheet("Bramble TV", "{}"), 1).unwrap();
+    store.keep_platform(&sheet("bramble tv", "{\"note\":\"x\"}"), 2).unwrap();
+    assert_eq!(store.platforms().unwrap(), [sheet("Bramble TV", "{\"note\":\"x\"}")]);
+    store.remove_platform("BRAMBLE TV").unwrap();
+    let error = store.remove_platform("Bramble TV").unwrap_err();
+    assert!(matches!(error, StoreError::NotFound { kind: Kind::Platform, .. }));
+}
+
+#[test]
+fn uplinks_are_listed_from_here_to_there_and_main_before_backup() {
+    let store = filled();
+    let uplink = |name: &str, site: Option<&str>, backup| Uplink {
+        name: name.into(),
+        site: site.map(str::to_owned),
+        up_kbps: 20_000,
+        headroom_percent: 25,
+        allowance_bytes: Some(1_000_000_000_000),
+        backup,
+    };
+    for uplink in [uplink("c", Some("Fell"), false), uplink("a", None, true), uplink("b", None, false)] {
+        store.add_uplink(&uplink, 1).unwrap();
+    }
+    let names: Vec<_> = store.uplinks().unwrap().into_iter().map(|uplink| uplink.name).collect();
+    assert_eq!(names, ["b", "a", "c"]);
+    let taken = store.add_uplink(&uplink("B", None, false), 1).unwrap_err();
+    assert!(matches!(taken, StoreError::NameTaken { kind: Kind::Uplink, .. }));
+    store.edit_uplink("c", &uplink("d", Some("Moor"), false)).unwrap();
+    assert_eq!(store.uplink("d").unwrap().site.as_deref(), Some("Moor"));
+    store.remove_uplink("d").unwrap();
+    assert!(matches!(store.uplink("d"), Err(StoreError::NotFound { .. })));
+}
+
+#[test]
+fn traffic_adds_up_by_day_and_whose_it_is() {
+    let store = filled();
+    let push = Carried::Push("Line".into(), "One".into());
+    let feed = Carried::Feed("Summit".into());
+    store.add_traffic("2026-11-22", &[(push.clone(), 5), (feed.clone(), 7)]).unwrap();
+    store.add_traffic("2026-11-23", &[(push.clone(), 10)]).unwrap();
+    store.add_traffic("2026-11-23", &[(push.clone(), 1)]).unwrap();
+    let of = |first, last| {
+        let mut all = store.traffic(first, last).unwrap();
+        all.sort();
+        all
+    };
+    assert_eq!(of("2026-11-01", "2026-11-30"), [(feed, 7), (push.clone(), 16)]);
+    assert_eq!(of("2026-11-23", "2026-11-23"), [(push, 11)]);
+}
+
+#[test]
+fn deeds_are_found_again_newest_first() {
+    let store = filled();
+    let deed = |at_s, what: &str| Deed {
+        at_s,
+        who: "local".into(),
+        what: what.into(),
+        subject: "One".into(),
+        detail: String::new(),
+    };
+    store.record_deed(&deed(1, "key-revealed")).unwrap();
+    store.record_deed(&deed(2, "start-forced")).unwrap();
+    assert_eq!(store.deeds(1).unwrap(), [deed(2, "start-forced")]);
+    assert_eq!(store.deeds(9).unwrap().len(), 2);
 }
 
 #[test]

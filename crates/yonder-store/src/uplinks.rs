@@ -1,0 +1,136 @@
+//! Uplinks.
+
+use rusqlite::{OptionalExtension as _, Row, params};
+
+use crate::error::{Kind, StoreError};
+use crate::store::{Store, unless_taken};
+
+/// An uplink as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Uplink {
+    /// Name.
+    pub name: String,
+    /// Site; `None` for the machine that the service runs on.
+    pub site: Option<String>,
+    /// Rate upwards in kilobits per second.
+    pub up_kbps: i64,
+    /// Share that stays free, in hundredths.
+    pub headroom_percent: i64,
+    /// Bytes that a month may have.
+    pub allowance_bytes: Option<i64>,
+    /// Used only while the main one cannot be.
+    pub backup: bool,
+}
+
+impl Store {
+    /// Adds an uplink.
+    ///
+    /// # Errors
+    /// [`StoreError::NameTaken`], or the store's failure.
+    pub fn add_uplink(&self, uplink: &Uplink, now_s: i64) -> Result<(), StoreError> {
+        let taken = || StoreError::NameTaken { kind: Kind::Uplink, name: uplink.name.clone() };
+        self.write(|transaction| {
+            transaction
+                .execute(
+                    "INSERT INTO uplink (name, site, up_kbps, headroom_percent, allowance_bytes, role, created_s)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                    params![
+                        uplink.name,
+                        uplink.site,
+                        uplink.up_kbps,
+                        uplink.headroom_percent,
+                        uplink.allowance_bytes,
+                        role(uplink.backup),
+                        now_s
+                    ],
+                )
+                .map_err(|error| unless_taken(error, taken))?;
+            Ok(())
+        })
+    }
+
+    /// Replaces the values of the uplink `name`, its name included.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
+    pub fn edit_uplink(&self, name: &str, uplink: &Uplink) -> Result<(), StoreError> {
+        let taken = || StoreError::NameTaken { kind: Kind::Uplink, name: uplink.name.clone() };
+        self.write(|transaction| {
+            let changed = transaction
+                .execute(
+                    "UPDATE uplink SET name = ?2, site = ?3, up_kbps = ?4, headroom_percent = ?5,
+                     allowance_bytes = ?6, role = ?7 WHERE name = ?1",
+                    params![
+                        name,
+                        uplink.name,
+                        uplink.site,
+                        uplink.up_kbps,
+                        uplink.headroom_percent,
+                        uplink.allowance_bytes,
+                        role(uplink.backup)
+                    ],
+                )
+                .map_err(|error| unless_taken(error, taken))?;
+            if changed == 0 { Err(not_found(name)) } else { Ok(()) }
+        })
+    }
+
+    /// Removes an uplink.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn remove_uplink(&self, name: &str) -> Result<(), StoreError> {
+        self.write(|transaction| match transaction.execute("DELETE FROM uplink WHERE name = ?1", [name])? {
+            0 => Err(not_found(name)),
+            _ => Ok(()),
+        })
+    }
+
+    /// The uplink `name`.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn uplink(&self, name: &str) -> Result<Uplink, StoreError> {
+        self.read(|connection| {
+            connection
+                .prepare_cached("SELECT * FROM uplink WHERE name = ?1")?
+                .query_row([name], read)
+                .optional()?
+                .ok_or_else(|| not_found(name))
+        })
+    }
+
+    /// All uplinks: those of this machine first, main ones before backup ones.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn uplinks(&self) -> Result<Vec<Uplink>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM uplink ORDER BY site IS NOT NULL, site, role = 'backup', name",
+            )?;
+            let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+}
+
+fn role(backup: bool) -> &'static str {
+    if backup { "backup" } else { "main" }
+}
+
+fn not_found(name: &str) -> StoreError {
+    StoreError::NotFound { kind: Kind::Uplink, name: name.to_owned() }
+}
+
+fn read(row: &Row<'_>) -> rusqlite::Result<Uplink> {
+    let role: String = row.get("role")?;
+    Ok(Uplink {
+        name: row.get("name")?,
+        site: row.get("site")?,
+        up_kbps: row.get("up_kbps")?,
+        headroom_percent: row.get("headroom_percent")?,
+        allowance_bytes: row.get("allowance_bytes")?,
+        backup: role == "backup",
+    })
+}
