@@ -5,22 +5,58 @@ use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// A destination to be added.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+/// What a stream key is good for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum KeyKind {
+    /// Any number of broadcasts.
+    Reusable,
+    /// One broadcast.
+    OneBroadcast,
+}
+
+/// A destination to be added. Server address and key may be pasted together, into either field.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDestination {
     /// Name, unique among destinations.
     pub name: String,
-    /// Server address, without the key.
-    pub server: String,
-    /// Name of the platform.
+    /// Server address: `rtmp://`, `rtmps://` or `srt://`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub server: Option<Secret>,
+    /// Second server address, for when the first cannot be used.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub backup_server: Option<Secret>,
+    /// Seconds that the first server must be reachable again before a push returns to it; 120 where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub return_after_s: Option<u32>,
+    /// Name of the platform, whose rules apply.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
-    /// Stream key.
-    pub key: Secret,
+    /// Where people watch.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch_page: Option<String>,
+    /// Stream key; SRT may do without.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<Secret>,
+    /// What the key is good for; what the platform's rules say where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_kind: Option<KeyKind>,
+    /// When the key expires: a day like 2026-12-31, or a time in RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_expires: Option<String>,
+    /// Passphrase of an encrypted SRT connection.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<Secret>,
+    /// Bits of the key made from the passphrase: 128, 192 or 256.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_length: Option<u16>,
+    /// Certificates of a private authority, in PEM, trusted beside the system's.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub authority: Option<String>,
 }
 
-/// A change of a destination; what is left out stays. The key is changed by `rekey`.
+/// A change of a destination; what is left out stays. Key and passphrase are set by `rekey`.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct DestinationChange {
@@ -29,18 +65,52 @@ pub struct DestinationChange {
     pub name: Option<String>,
     /// New server address.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub server: Option<String>,
+    pub server: Option<Secret>,
+    /// New second server address; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub backup_server: Option<Secret>,
+    /// Seconds that the first server must be reachable again before a push returns to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub return_after_s: Option<u32>,
     /// New platform; empty removes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
+    /// New watch page; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub watch_page: Option<String>,
+    /// What the key is good for.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_kind: Option<KeyKind>,
+    /// When the key expires; empty says that it does not.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_expires: Option<String>,
+    /// Bits of the key made from the passphrase.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_length: Option<u16>,
+    /// Certificates of a private authority; empty removes them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub authority: Option<String>,
+    /// Takes the passphrase away: what is sent goes in clear.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub no_passphrase: bool,
 }
 
-/// A new key.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+/// New secrets; what is left out stays.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rekey {
     /// Stream key.
-    pub key: Secret,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key: Option<Secret>,
+    /// What the new key is good for; the same as the old one where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_kind: Option<KeyKind>,
+    /// When the new key expires; never where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub key_expires: Option<String>,
+    /// Passphrase.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub passphrase: Option<Secret>,
 }
 
 /// What may be shown of a key.
@@ -52,6 +122,25 @@ pub struct KeyFacts {
     pub length: usize,
     /// When it was set.
     pub set_at: String,
+    /// Days since then.
+    pub age_days: u64,
+    /// How often it was replaced.
+    pub rolls: u64,
+    /// What it is good for.
+    pub kind: KeyKind,
+    /// When it expires.
+    pub expires_at: Option<String>,
+    /// When a broadcast was first live under it.
+    pub used_at: Option<String>,
+}
+
+/// What may be shown of a passphrase.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PassphraseFacts {
+    /// When it was set.
+    pub set_at: String,
+    /// Bits of the key made from it.
+    pub key_length: u16,
 }
 
 /// A destination.
@@ -61,10 +150,24 @@ pub struct Destination {
     pub name: String,
     /// Server address.
     pub server: String,
+    /// Second server address.
+    pub backup_server: Option<String>,
+    /// Seconds that the first server must be reachable again before a push returns to it.
+    pub return_after_s: u32,
+    /// `rtmp`, `rtmps` or `srt`.
+    pub protocol: String,
+    /// What is sent is encrypted.
+    pub encrypted: bool,
     /// Platform.
     pub platform: Option<String>,
+    /// Where people watch.
+    pub watch_page: Option<String>,
     /// Key.
-    pub key: KeyFacts,
+    pub key: Option<KeyFacts>,
+    /// Passphrase.
+    pub passphrase: Option<PassphraseFacts>,
+    /// A private authority is trusted.
+    pub has_authority: bool,
     /// Relays that push to it.
     pub relays: Vec<String>,
 }
@@ -74,7 +177,7 @@ pub struct Destination {
 pub struct Stored {
     /// The destination.
     pub destination: Destination,
-    /// Repairs, as sentences.
+    /// Repairs and remarks, as sentences.
     pub repairs: Vec<String>,
 }
 
@@ -82,5 +185,7 @@ pub struct Stored {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RevealedKey {
     /// The key in clear.
-    pub key: Secret,
+    pub key: Option<Secret>,
+    /// The passphrase in clear.
+    pub passphrase: Option<Secret>,
 }

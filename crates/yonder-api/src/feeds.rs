@@ -63,6 +63,9 @@ pub struct NewFeed {
     /// SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
+    /// Site that the camera is at, when that is not where the service runs: its uplink carries the pull.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
 }
 
 /// A change of a feed; what is left out stays.
@@ -90,6 +93,9 @@ pub struct FeedChange {
     /// New certificate fingerprint; empty goes back to normal trust.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
+    /// New site; empty for where the service runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
 }
 
 /// A feed.
@@ -109,6 +115,9 @@ pub struct Feed {
     pub has_password: bool,
     /// SHA-256 fingerprint of the one certificate that is trusted.
     pub pin: Option<String>,
+    /// Site that the camera is at.
+    #[serde(default)]
+    pub site: Option<String>,
     /// What a careful person would change, in sentences.
     pub warnings: Vec<String>,
     /// State word.

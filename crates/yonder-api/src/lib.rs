@@ -6,26 +6,33 @@ mod destinations;
 mod feeds;
 mod finds;
 mod patterns;
+mod platforms;
+mod preflights;
 mod problem;
 mod relays;
 mod secret;
 mod service;
 mod surveys;
+mod uplinks;
 
 pub use destinations::{
-    Destination, DestinationChange, KeyFacts, NewDestination, Rekey, RevealedKey, Stored,
+    Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
+    Stored,
 };
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
 pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
+pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule};
+pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
 pub use relays::{
-    AudioFacts, CauseFacts, DialStep, FeedState, NewRelay, PushState, Relay, RelayChange, RelayEvent,
-    VideoFacts,
+    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, PushState, Relay, RelayChange,
+    RelayEvent, VideoFacts,
 };
 pub use secret::Secret;
 pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
 pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream};
+pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 
 /// Header that carries the token which changes made with a cookie must show.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

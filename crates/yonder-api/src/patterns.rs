@@ -93,4 +93,7 @@ pub struct PatternFeeds {
     /// SHA-256 fingerprint of the one certificate that is trusted.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub pin: Option<String>,
+    /// Site that the cameras are at, when that is not where the service runs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
 }

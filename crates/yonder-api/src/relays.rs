@@ -105,6 +105,9 @@ pub struct FeedState {
     pub video: Option<VideoFacts>,
     /// Sound, where there is any.
     pub audio: Option<AudioFacts>,
+    /// Bytes received since it was switched on.
+    #[serde(default)]
+    pub bytes: u64,
     /// Packets lost since it was switched on.
     pub packets_lost: u64,
     /// Pictures and frames of sound dropped because of that, with all that depended on them.
@@ -153,6 +156,33 @@ pub struct PushState {
     pub backlog_ms: u64,
     /// Steps of the last dial.
     pub steps: Vec<DialStep>,
+    /// `main` or `backup`: which of the destination's servers is in use, or is dialled next.
+    #[serde(default)]
+    pub server: String,
+    /// What is measured of its connection, where that is SRT.
+    #[serde(default)]
+    pub link: Option<LinkFacts>,
+}
+
+/// What is measured of an SRT connection.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LinkFacts {
+    /// Latency that both sides agreed on.
+    pub latency_ms: u64,
+    /// Round trip.
+    pub rtt_ms: u64,
+    /// Packets sent for the first time, in this connection.
+    pub sent: u64,
+    /// Packets reported lost.
+    pub lost: u64,
+    /// Packets sent again.
+    pub retransmitted: u64,
+    /// Packets given up because they were too late.
+    pub dropped: u64,
+    /// What the platform believes the way could carry, where it says.
+    pub room_kbps: Option<u64>,
+    /// What is sent is encrypted.
+    pub encrypted: bool,
 }
 
 /// A relay at one moment.
@@ -212,6 +242,7 @@ mod tests {
             transport: None,
             video: None,
             audio: None,
+            bytes: 0,
             packets_lost: 0,
             units_dropped: 0,
             steps: Vec::new(),

@@ -7,15 +7,18 @@ use std::time::Duration;
 use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
 use tokio::task::JoinHandle;
+use yonder_address::ServerAddress;
 
 use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::preview::{self, PreviewMessage};
 use crate::push::{self, Push};
+use crate::reach::{self, Reached};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
+use crate::tls::PrivateAuthority;
 use crate::view::{CauseView, FeedView, RelayView};
 
 /// How long deliveries may take to end in order at a shutdown.
@@ -194,6 +197,21 @@ impl Engine {
     /// As [`Engine::survey`].
     pub async fn preview(&self, spec: FeedSpec, viewer: mpsc::Sender<PreviewMessage>) {
         preview::run(self.watch(spec), viewer).await;
+    }
+
+    /// Knocks at a platform's server, without saying anything secret: name, port, and TLS or SRT's first answer.
+    ///
+    /// # Errors
+    /// The cause for which a push would not get this far.
+    ///
+    /// # Cancel safety
+    /// When dropped, the connection is closed.
+    pub async fn reach(
+        &self,
+        server: &ServerAddress,
+        authority: Option<&PrivateAuthority>,
+    ) -> Result<Reached, CauseView> {
+        reach::knock(server, authority).await.map_err(|cause| CauseView::from(&cause))
     }
 
     /// Looks for cameras, and asks each what it streams.

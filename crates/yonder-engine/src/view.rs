@@ -146,6 +146,8 @@ pub struct FeedView {
     pub video: Option<VideoView>,
     /// Sound, once known.
     pub audio: Option<AudioView>,
+    /// Bytes received since the feed was switched on.
+    pub bytes: u64,
     /// Packets lost since the feed was switched on.
     pub packets_lost: u64,
     /// Units dropped because of that, with all that depended on them.

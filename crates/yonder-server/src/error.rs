@@ -2,10 +2,11 @@
 
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
-use yonder_api::Problem;
+use yonder_address::{AddressError, PassphraseError, PasteError};
+use yonder_api::{Check, Problem};
 use yonder_core::NameError;
+use yonder_core::budget::UnitError;
 use yonder_engine::CauseView;
-use yonder_rtmp::{AddressError, KeyError};
 use yonder_rtsp::UrlError;
 use yonder_store::{Kind, StoreError};
 
@@ -47,6 +48,25 @@ pub enum ServiceError {
         /// Its name.
         name: String,
     },
+    /// Another destination has the same key at the same server.
+    #[error("the destination {0:?} has the same key at the same server")]
+    SameKey(String),
+    /// Another running relay pushes under the same key.
+    #[error("the relay {relay:?} pushes to {destination:?} already, under the same key")]
+    KeyInUse {
+        /// The destination that both have.
+        destination: String,
+        /// The relay that runs.
+        relay: String,
+    },
+    /// The preflight found what will not work.
+    #[error("the preflight of {relay:?} failed: {}", failures(.checks))]
+    PreflightFailed {
+        /// The relay.
+        relay: String,
+        /// All checks.
+        checks: Vec<Check>,
+    },
     /// The camera gives no picture.
     #[error("{}", .0.message.trim_end_matches('.'))]
     Camera(Box<CauseView>),
@@ -82,6 +102,12 @@ pub enum ServiceError {
     Internal(&'static str),
 }
 
+/// The failed checks in one line.
+fn failures(checks: &[Check]) -> String {
+    let failed = checks.iter().filter(|check| check.level == "fail");
+    failed.map(|check| format!("{}: {}", check.subject, check.reason)).collect::<Vec<_>>().join("; ")
+}
+
 impl ServiceError {
     /// A name that is not usable.
     pub(crate) fn name(error: &NameError) -> Self {
@@ -95,15 +121,35 @@ impl ServiceError {
     }
 
     /// A server address that is not usable.
-    pub(crate) fn server(error: &AddressError) -> Self {
+    pub(crate) fn server(field: &'static str, error: &AddressError) -> Self {
         let hint = "Paste the server address as the platform shows it, like rtmp://ingest.example.net/live.";
-        Self::Invalid { field: "server", detail: error.to_string(), hint }
+        Self::Invalid { field, detail: error.to_string(), hint }
     }
 
-    /// A key that is not usable.
-    pub(crate) fn key(error: KeyError) -> Self {
+    /// Server address and key that are not usable, together or apart.
+    pub(crate) fn pasted(error: &PasteError) -> Self {
         let hint = "Copy the stream key from the platform's page once more.";
-        Self::Invalid { field: "key", detail: error.to_string(), hint }
+        match error {
+            PasteError::Server(error) => Self::server("server", error),
+            PasteError::NoServer => Self::Invalid {
+                field: "server",
+                detail: error.to_string(),
+                hint: "Paste the server address as the platform shows it, like rtmp://ingest.example.net/live.",
+            },
+            _ => Self::Invalid { field: "key", detail: error.to_string(), hint },
+        }
+    }
+
+    /// A passphrase that is not usable.
+    pub(crate) fn passphrase(error: PassphraseError) -> Self {
+        let hint = "Copy the passphrase from the platform's page once more.";
+        Self::Invalid { field: "passphrase", detail: error.to_string(), hint }
+    }
+
+    /// A rate or a volume that is not usable.
+    pub(crate) fn unit(field: &'static str, error: &UnitError) -> Self {
+        let hint = "Write the unit as well: a small b counts bits, a large B bytes.";
+        Self::Invalid { field, detail: error.to_string(), hint }
     }
 
     fn status(&self) -> StatusCode {
@@ -114,6 +160,9 @@ impl ServiceError {
             | Self::NoSuchSurvey(_)
             | Self::Store(StoreError::NotFound { .. }) => StatusCode::NOT_FOUND,
             Self::Running { .. }
+            | Self::SameKey(_)
+            | Self::KeyInUse { .. }
+            | Self::PreflightFailed { .. }
             | Self::NoStill(_)
             | Self::Store(StoreError::NameTaken { .. } | StoreError::InUse { .. }) => StatusCode::CONFLICT,
             Self::SignInNeeded | Self::SignInRefused => StatusCode::UNAUTHORIZED,
@@ -133,6 +182,9 @@ impl ServiceError {
             }
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
+            Self::SameKey(_) => "destination.same-key",
+            Self::KeyInUse { .. } => "relay.key-in-use",
+            Self::PreflightFailed { .. } => "relay.preflight-failed",
             Self::Camera(cause) => cause.code,
             Self::NoStill(_) => "feed.no-still",
             Self::TooManySurveys(_) => "request.too-many-surveys",
@@ -162,6 +214,13 @@ impl ServiceError {
             }
             Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
             Self::Running { .. } => "Stop it first.",
+            Self::SameKey(_) => {
+                "Give each destination a key of its own: a platform takes one broadcast per key."
+            }
+            Self::KeyInUse { .. } => {
+                "Stop that relay first, or make another destination with a key of its own."
+            }
+            Self::PreflightFailed { .. } => "Do what the failed checks say, or start with force.",
             Self::Camera(cause) => return Some(cause.hint.clone()),
             Self::NoStill(_) => "Survey the feed to see what it sends.",
             Self::NoSuchSurvey(_) => "Only the surveys of late are kept; begin another one.",
@@ -191,6 +250,10 @@ impl ServiceError {
             detail,
             code: self.code().to_owned(),
             hint: self.hint(),
+            checks: match self {
+                Self::PreflightFailed { checks, .. } => checks.clone(),
+                _ => Vec::new(),
+            },
         }
     }
 }
@@ -223,6 +286,9 @@ mod tests {
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
     #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]
     #[case(ServiceError::Running { kind: Kind::Feed, name: "a".into() }, 409, "request.running")]
+    #[case(ServiceError::SameKey("a".into()), 409, "destination.same-key")]
+    #[case(ServiceError::KeyInUse { destination: "a".into(), relay: "b".into() }, 409, "relay.key-in-use")]
+    #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
     #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
     #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), relays: vec!["b".into()] }.into(), 409, "request.in-use")]
     #[case(StoreError::Damaged("nonsense").into(), 500, "service.internal")]

@@ -2,8 +2,8 @@
 
 use std::time::{Duration, SystemTime};
 
-use ::time::OffsetDateTime;
 use ::time::format_description::well_known::Rfc3339;
+use ::time::{Date, Month, OffsetDateTime};
 
 /// RFC 3339 in UTC, to the millisecond.
 pub(crate) fn text(time: SystemTime) -> String {
@@ -23,6 +23,63 @@ pub(crate) fn from_s(seconds: i64) -> SystemTime {
     SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(seconds).unwrap_or_default())
 }
 
+/// Seconds after 1970 of a time in RFC 3339, or of the end of a day like `2026-12-31` (UTC).
+pub(crate) fn read_s(text: &str) -> Option<i64> {
+    if let Ok(time) = OffsetDateTime::parse(text, &Rfc3339) {
+        return Some(time.unix_timestamp());
+    }
+    let mut parts = text.split('-');
+    let (year, month, day) =
+        (parts.next()?.parse().ok()?, parts.next()?.parse::<u8>().ok()?, parts.next()?.parse().ok()?);
+    let date = Date::from_calendar_date(year, Month::try_from(month).ok()?, day).ok()?;
+    let end = date.next_day()?.midnight().assume_utc();
+    parts.next().is_none().then(|| end.unix_timestamp())
+}
+
+/// A day of the calendar (UTC), and where it lies in its month.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Calendar(OffsetDateTime);
+
+impl Calendar {
+    pub(crate) fn now() -> Self {
+        Self(OffsetDateTime::now_utc())
+    }
+
+    /// Like `2026-11-23`.
+    pub(crate) fn day(self) -> String {
+        self.0.date().to_string()
+    }
+
+    /// The first of the month.
+    pub(crate) fn first_day(self) -> String {
+        self.0.date().replace_day(1).unwrap_or_else(|_| self.0.date()).to_string()
+    }
+
+    /// Like `2026-11`.
+    pub(crate) fn month_text(self) -> String {
+        self.day().get(..7).unwrap_or_default().to_owned()
+    }
+
+    fn days(self) -> u8 {
+        self.0.month().length(self.0.year())
+    }
+
+    /// Days that are left, this one included.
+    pub(crate) fn days_left(self) -> u32 {
+        u32::from(self.days() - self.0.day() + 1)
+    }
+
+    /// How much of the month is over.
+    pub(crate) fn month(self) -> yonder_core::budget::Month {
+        let today =
+            u64::from(self.0.hour()) * 3_600 + u64::from(self.0.minute()) * 60 + u64::from(self.0.second());
+        yonder_core::budget::Month {
+            elapsed_s: u64::from(self.0.day() - 1) * 86_400 + today,
+            total_s: u64::from(self.days()) * 86_400,
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -31,5 +88,22 @@ mod tests {
     fn times_are_texts_in_utc() {
         assert_eq!(text(from_s(1_800_000_000)), "2027-01-15T08:00:00Z");
         assert_eq!(text(from_s(0) + Duration::from_micros(1_500_900)), "1970-01-01T00:00:01.5Z");
+    }
+
+    #[test]
+    fn days_last_to_their_end_and_times_to_their_second() {
+        assert_eq!(read_s("2027-01-14"), Some(1_800_000_000 - 8 * 3_600));
+        assert_eq!(read_s("2027-01-15T09:00:00+01:00"), Some(1_800_000_000));
+        for text in ["", "soon", "2027-02-30", "2027-1", "2027-01-14-03", "14.1.2027"] {
+            assert_eq!(read_s(text), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn a_month_is_counted_by_the_calendar() {
+        let calendar = Calendar(OffsetDateTime::from_unix_timestamp(1_800_000_000).unwrap());
+        assert_eq!((calendar.day().as_str(), calendar.first_day().as_str()), ("2027-01-15", "2027-01-01"));
+        assert_eq!((calendar.month_text().as_str(), calendar.days_left()), ("2027-01", 17));
+        assert_eq!(calendar.month().elapsed_s, 14 * 86_400 + 8 * 3_600);
     }
 }

@@ -6,7 +6,7 @@ use crate::error::StoreError;
 use crate::store::Store;
 
 /// Whose traffic it is.
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Carried {
     /// A pull, by the name of its feed.
     Feed(String),

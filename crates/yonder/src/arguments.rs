@@ -10,8 +10,8 @@ use clap_complete::Shell;
 
 use crate::client::Client;
 use crate::commands::{
-    destination::DestinationCommand, feed::FeedCommand, pattern::PatternCommand, relay::RelayCommand,
-    stand_in::StandInCommand,
+    budget::BudgetArguments, destination::DestinationCommand, feed::FeedCommand, pattern::PatternCommand,
+    platform::PlatformCommand, relay::RelayCommand, stand_in::StandInCommand, uplink::UplinkCommand,
 };
 use crate::failure::Failure;
 
@@ -85,12 +85,20 @@ pub(crate) enum Command {
     /// Address patterns: what cameras' addresses look like, with blanks to be filled in.
     #[command(subcommand)]
     Pattern(PatternCommand),
+    /// Platforms: what each accepts, as rule sheets.
+    #[command(subcommand)]
+    Platform(PlatformCommand),
     /// Destinations: where it is pushed, and their stream keys.
     #[command(subcommand)]
     Destination(DestinationCommand),
     /// Relays: a feed and the pushes that carry it.
     #[command(subcommand)]
     Relay(RelayCommand),
+    /// Uplinks: what each connection carries, and what a month of it may have.
+    #[command(subcommand)]
+    Uplink(UplinkCommand),
+    /// Uplinks, bit rates and the month's traffic, as they are or as they would be.
+    Budget(BudgetArguments),
     /// Every relay, its feed and its pushes on one screen.
     Status {
         /// Go on showing changes until interrupted.

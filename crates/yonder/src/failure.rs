@@ -4,6 +4,8 @@ use std::process::ExitCode;
 
 use yonder_api::Problem;
 
+use crate::commands::preflight::checks;
+
 /// Why a command failed.
 #[derive(Debug)]
 pub(crate) enum Failure {
@@ -15,6 +17,8 @@ pub(crate) enum Failure {
     NotReachable(String),
     /// A camera gave no picture; what there is to say has been said.
     Camera(String),
+    /// It did not come out well, and that has been said.
+    Told,
     /// Something else went wrong here.
     Other(anyhow::Error),
 }
@@ -22,7 +26,7 @@ pub(crate) enum Failure {
 impl Failure {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::Refused(_) | Self::Camera(_) | Self::Other(_) => 1,
+            Self::Refused(_) | Self::Camera(_) | Self::Told | Self::Other(_) => 1,
             Self::Usage(_) => 2,
             Self::NotReachable(_) => 3,
         })
@@ -33,11 +37,15 @@ impl Failure {
     pub(crate) fn print(&self) {
         match self {
             Self::Refused(problem) => {
+                if !problem.checks.is_empty() {
+                    eprintln!("{}", checks(&problem.checks, false));
+                }
                 eprintln!("yonder: {} ({})", problem.detail, problem.code);
                 if let Some(hint) = &problem.hint {
                     eprintln!("        {hint}");
                 }
             }
+            Self::Told => {}
             Self::Usage(text) => eprintln!("yonder: {text}"),
             Self::NotReachable(text) => {
                 eprintln!("yonder: {text} (service.not-reachable)");

@@ -13,6 +13,7 @@ use std::process::ExitCode;
 use clap::Parser as _;
 
 use arguments::{Arguments, Command};
+use commands::platform::PlatformCommand;
 use failure::Failure;
 
 fn main() -> ExitCode {
@@ -36,6 +37,10 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Openapi => output::print(&yonder_server::openapi()),
         Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,
         Command::Pattern(command) => commands::pattern::run(command, &connection.client()?)?,
+        Command::Platform(PlatformCommand::Rules) => commands::platform::rules(),
+        Command::Platform(command) => commands::platform::run(command, &connection.client()?)?,
+        Command::Uplink(command) => commands::uplink::run(command, &connection.client()?)?,
+        Command::Budget(arguments) => commands::budget::run(arguments, &connection.client()?)?,
         Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,

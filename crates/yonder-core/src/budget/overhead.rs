@@ -24,6 +24,18 @@ pub fn on_wire_kbps(protocol: Option<Protocol>, media_kbps: u64) -> u64 {
     media_kbps.saturating_add((media_kbps.saturating_mul(share) + 500) / 1_000)
 }
 
+/// Bytes on the uplink for so many bytes handed to the system: what IP and TCP or UDP headers add to full packets.
+#[must_use]
+pub fn with_ip_headers(protocol: Option<Protocol>, bytes: u64) -> u64 {
+    let thousandths = match protocol {
+        // 20 + 8 to a datagram of 1332.
+        Some(Protocol::Srt) => 21,
+        // 20 + 32 to a segment of 1448.
+        Some(Protocol::Rtmp | Protocol::Rtmps) | None => 36,
+    };
+    bytes.saturating_add(bytes / 1_000 * thousandths)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

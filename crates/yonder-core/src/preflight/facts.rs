@@ -2,8 +2,6 @@
 
 use yonder_address::Protocol;
 
-use crate::cause::Cause;
-
 /// How a check came out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Level {
@@ -40,6 +38,15 @@ pub struct Check {
     pub reason: String,
     /// What to do, unless it passed.
     pub next_step: Option<String>,
+}
+
+/// Why something does not work, and what to do.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Trouble {
+    /// One sentence.
+    pub message: String,
+    /// Next step.
+    pub hint: String,
 }
 
 /// The measured picture.
@@ -80,7 +87,7 @@ pub struct FeedFacts {
     /// Name.
     pub name: String,
     /// Why nothing could be measured.
-    pub cause: Option<Cause>,
+    pub cause: Option<Trouble>,
     /// Picture.
     pub video: Option<VideoFacts>,
     /// Sound; `None` when there is none.
@@ -110,7 +117,7 @@ pub enum Reach {
     /// Every step up to the key was done, in words.
     Reached(String),
     /// It was not, for this cause.
-    Failed(Box<Cause>),
+    Failed(Trouble),
 }
 
 /// A push that is to be started.

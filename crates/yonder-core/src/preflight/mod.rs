@@ -6,7 +6,7 @@ mod facts;
 mod uplinks;
 
 pub use checks::{check_feed, check_push};
-pub use facts::{AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts};
+pub use facts::{AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, Trouble, VideoFacts};
 pub use uplinks::check_uplinks;
 
 /// The worst of all.

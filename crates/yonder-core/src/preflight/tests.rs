@@ -1,5 +1,4 @@
 use super::*;
-use crate::cause::{Cause, CauseCode};
 use crate::platform::{RuleSheet, shipped};
 use rstest::rstest;
 use yonder_address::Protocol;
@@ -36,8 +35,8 @@ fn sheet(name: &str) -> RuleSheet {
     shipped().into_iter().find(|sheet| sheet.name == name).unwrap().rules
 }
 
-fn failed(code: CauseCode) -> Reach {
-    Reach::Failed(Box::new(Cause::new(code, "It happened.")))
+fn failed() -> Reach {
+    Reach::Failed(Trouble { message: "It happened.".into(), hint: "Do something.".into() })
 }
 
 /// What does not pass, by its word and level.
@@ -50,11 +49,8 @@ fn trouble(feed: &FeedFacts, push: &PushFacts, rules: &RuleSheet) -> Vec<(&'stat
     checks.into_iter().filter(|c| c.level != Level::Pass).map(|c| (c.check, c.level)).collect()
 }
 
-/// Thistle Stage without its word about long broadcasts, which is always there.
 fn rules() -> RuleSheet {
-    let mut rules = sheet("Thistle Stage");
-    rules.broadcast.longest_h = None;
-    rules
+    sheet("Thistle Stage")
 }
 
 #[test]
@@ -134,17 +130,18 @@ fn srt_may_go_without_a_key() {
 
 #[test]
 fn a_server_that_cannot_be_reached_fails_unless_there_is_another() {
-    let alone = PushFacts { main: failed(CauseCode::PushNameNotFound), ..push() };
+    let alone = PushFacts { main: failed(), ..push() };
     assert_eq!(trouble(&feed(), &alone, &rules()), [("server", Level::Fail)]);
     let spare = PushFacts { backup: Some(Reach::Reached("all".into())), ..alone.clone() };
     assert_eq!(trouble(&feed(), &spare, &rules()), [("server", Level::Warn)]);
-    let neither = PushFacts { backup: Some(failed(CauseCode::PushNoAnswer)), ..alone };
+    let neither = PushFacts { backup: Some(failed()), ..alone };
     assert_eq!(worst(&check_push(&feed(), &neither, None)), Level::Fail);
 }
 
 #[test]
 fn a_camera_that_cannot_be_pulled_fails_with_its_cause() {
-    let cause = Some(Cause::new(CauseCode::FeedNoAnswer, "The camera does not answer."));
+    let hint = "Look at it.".to_owned();
+    let cause = Some(Trouble { message: "The camera does not answer.".into(), hint });
     let checks = check_feed(&FeedFacts { cause, video: None, ..feed() });
     assert_eq!((checks[0].check, checks[0].level), ("pull", Level::Fail));
     assert!(checks[0].next_step.as_ref().unwrap().contains("--force"));

@@ -14,6 +14,7 @@ use crate::view::{AudioView, Carrier, ReceptionView, StepView, VideoView};
 #[derive(Debug, Default)]
 pub(crate) struct FeedFigures {
     rate: RateMeter,
+    bytes: u64,
     picture: PictureMeter,
     headers: Option<Arc<StreamHeaders>>,
     /// How packets travel in the session that runs.
@@ -75,6 +76,12 @@ impl FeedFigures {
 
     pub(crate) fn add_bytes(&mut self, bytes: usize, now: Duration) {
         self.rate.add(bytes, now);
+        self.bytes += u64::try_from(bytes).unwrap_or_default();
+    }
+
+    /// Bytes received since the feed was switched on.
+    pub(crate) fn bytes(&self) -> u64 {
+        self.bytes
     }
 
     pub(crate) fn add_unit(&mut self, unit: &AccessUnit) {

@@ -185,6 +185,7 @@ impl Feed {
             transport: figures.carrier().map(Carrier::word),
             video: figures.video(now),
             audio: figures.audio(),
+            bytes: figures.bytes(),
             packets_lost: figures.packets_lost(),
             units_dropped: figures.units_dropped(),
             reception: figures.reception(),

@@ -64,9 +64,9 @@ async fn edit(
     changing(&service, move |service| service.edit_destination(&name, change.into_inner())).await.map(Json)
 }
 
-/// Gives a destination a new key; a running push takes it over with one reconnect.
+/// Gives a destination a new key or passphrase; a running push takes it over with one reconnect.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = Rekey,
-    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/destinations/{name}/rekey")]
 async fn rekey(
     service: Data<Service>,
@@ -74,10 +74,10 @@ async fn rekey(
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, ServiceError> {
-    changing(&service, move |service| service.rekey_destination(&name, &request.key)).await.map(Json)
+    changing(&service, move |service| service.rekey_destination(&name, &request)).await.map(Json)
 }
 
-/// The key in clear. Every call is recorded.
+/// Key and passphrase in clear. Every call is recorded.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
     responses((status = 200, body = RevealedKey), (status = 404, body = Problem)))]
 #[post("/destinations/{name}/reveal")]

@@ -10,11 +10,13 @@ mod health;
 mod json;
 mod openapi;
 mod patterns;
+mod platforms;
 mod preview;
 mod relays;
 mod server;
 mod session;
 mod surveys;
+mod uplinks;
 
 use std::sync::Arc;
 
@@ -41,6 +43,8 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(session::configure)
                 .configure(feeds::configure)
                 .configure(destinations::configure)
+                .configure(platforms::configure)
+                .configure(uplinks::configure)
                 .configure(relays::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)

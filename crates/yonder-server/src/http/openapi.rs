@@ -5,7 +5,9 @@ use actix_web::web::{Json, ServiceConfig};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
-use super::{destinations, events, feeds, finds, patterns, preview, relays, session, surveys};
+use super::{
+    destinations, events, feeds, finds, patterns, platforms, preview, relays, session, surveys, uplinks,
+};
 
 #[derive(OpenApi)]
 #[openapi(
@@ -33,9 +35,22 @@ use super::{destinations, events, feeds, finds, patterns, preview, relays, sessi
         relays::add,
         relays::show,
         relays::edit,
+        relays::preflight,
         relays::start,
+        relays::rehearse,
         relays::stop,
         relays::remove,
+        platforms::list,
+        platforms::add,
+        platforms::show,
+        platforms::edit,
+        platforms::remove,
+        uplinks::list,
+        uplinks::add,
+        uplinks::show,
+        uplinks::edit,
+        uplinks::remove,
+        uplinks::budget,
         patterns::list,
         patterns::add,
         patterns::show,

@@ -2,7 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
-use yonder_api::{NewRelay, Problem, Relay, RelayChange, Status};
+use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
 
 use super::caller::{Caller, changing, reading};
 use crate::error::ServiceError;
@@ -15,7 +15,9 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(add)
         .service(show)
         .service(edit)
+        .service(preflight)
         .service(start)
+        .service(rehearse)
         .service(stop)
         .service(remove);
 }
@@ -72,16 +74,47 @@ async fn edit(
     changing(&service, move |service| service.edit_relay(&name, change.into_inner())).await.map(Json)
 }
 
-/// Starts a relay, or tries anew what is blocked in one that runs.
+/// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
-    responses((status = 200, body = Relay), (status = 404, body = Problem)))]
-#[post("/relays/{name}/start")]
-async fn start(
+    responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
+#[post("/relays/{name}/preflight")]
+async fn preflight(
     service: Data<Service>,
     _caller: Caller,
     name: Path<String>,
+) -> Result<Json<Preflight>, ServiceError> {
+    service.preflight(&name).await.map(Json)
+}
+
+/// Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
+/// it changed, a preflight is run; what fails there keeps it from starting unless forced.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = Start,
+    responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/relays/{name}/start")]
+async fn start(
+    service: Data<Service>,
+    caller: Caller,
+    name: Path<String>,
+    how: Json<Start>,
 ) -> Result<Json<Relay>, ServiceError> {
-    changing(&service, move |service| service.start_relay(&name)).await.map(Json)
+    if how.force {
+        return changing(&service, move |service| service.force_relay(&name, &caller.name)).await.map(Json);
+    }
+    service.start_checked(&name).await?;
+    changing(&service, move |service| service.relay(&name)).await.map(Json)
+}
+
+/// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = NewRehearsal,
+    responses((status = 200, body = Rehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/relays/{name}/rehearse")]
+async fn rehearse(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    new: Json<NewRehearsal>,
+) -> Result<Json<Rehearsal>, ServiceError> {
+    service.rehearse(&name, new.into_inner()).await.map(Json)
 }
 
 /// Stops a relay; its broadcasts end in order.

@@ -63,6 +63,7 @@ impl Server {
     /// [`ServerError::Failed`] when the server fails while it runs.
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let data = Data::from(Arc::clone(&self.service));
+        let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
         let watcher = actix_web::rt::spawn(self.service.watch());
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
             .workers(WORKERS)
@@ -78,6 +79,7 @@ impl Server {
         });
         let result = server.await;
         watcher.abort();
+        ledger.abort();
         Ok(result?)
     }
 }

@@ -1,13 +1,33 @@
 //! Destinations: server and key are put right and checked before they are kept.
 
-use yonder_api::{Destination, DestinationChange, KeyFacts, NewDestination, RevealedKey, Secret, Stored};
+use std::time::Duration;
+
+use yonder_address::{
+    KeyLength, Passphrase, Pasted, Repair, ServerAddress, StreamKey, read_pasted, read_server, stream_id,
+};
+use yonder_api::{
+    Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
+    Secret, Stored,
+};
 use yonder_core::check_name;
-use yonder_rtmp::{Repair, ServerAddress, StreamKey};
-use yonder_store::{Destination as StoredDestination, Kind, NewDestination as DestinationValues};
+use yonder_engine::{PrivateAuthority, PushSpec};
+use yonder_store::{
+    Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
+    NewDestination as DestinationValues, NewSecrets,
+};
 
 use super::Service;
 use crate::error::ServiceError;
 use crate::time;
+
+/// A push returns to its first server once that has been reachable for so long, where nothing is said.
+const USUAL_RETURN_S: u32 = 120;
+/// Shortest and longest that can be asked for.
+const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
+/// Largest authority read: a chain of some certificates.
+const MAX_AUTHORITY: usize = 64 * 1024;
+/// Longest watch page address.
+const MAX_WATCH_PAGE: usize = 2_048;
 
 impl Service {
     /// All destinations by name.
@@ -15,7 +35,7 @@ impl Service {
     /// # Errors
     /// When the records cannot be read.
     pub fn destinations(&self) -> Result<Vec<Destination>, ServiceError> {
-        Ok(self.store.destinations()?.iter().map(|destination| self.destination_view(destination)).collect())
+        self.store.destinations()?.iter().map(|destination| self.destination_view(destination)).collect()
     }
 
     /// One destination.
@@ -24,33 +44,63 @@ impl Service {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn destination(&self, name: &str) -> Result<Destination, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
-        Ok(self.destination_view(&destination))
+        self.destination_view(&destination)
     }
 
     /// Adds a destination, and tells what was put right in what was pasted.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    /// [`ServiceError::Invalid`] naming the field, a platform that is not known, a key that another destination has
+    /// already, a name that is taken, or when the records cannot be written.
     pub fn add_destination(&self, new: NewDestination) -> Result<Stored, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        let (server, mut repairs) = read_server(&new.server)?;
-        let (key, of_key) = StreamKey::parse(new.key.expose(), &server).map_err(ServiceError::key)?;
-        repairs.extend(of_key.into_iter().map(|repair| told("key", repair)));
-        let platform = new.platform.map(|text| text.trim().to_owned()).filter(|text| !text.is_empty());
-        let values =
-            DestinationValues { name, server: server.to_string(), platform, key: key.expose().into() };
+        let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
+        let Pasted { server, key, .. } = pasted;
+        let backup = read_backup(new.backup_server.as_ref(), &mut repairs)?;
+        let platform = self.known_platform(new.platform.as_deref())?;
+        let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?;
+        let key_kind = match new.key_kind {
+            Some(kind) => stored_kind(kind),
+            None if self.takes_one_broadcast_keys(platform.as_deref()) => {
+                repairs.push("key: taken as good for one broadcast, as the platform's rules say".to_owned());
+                StoredKind::OneBroadcast
+            }
+            None => StoredKind::Reusable,
+        };
+        let settings = DestinationSettings {
+            name,
+            server: server.to_string(),
+            backup_server: backup.map(|backup| backup.to_string()),
+            return_after_s: read_return(new.return_after_s)?,
+            platform,
+            watch_page: read_watch_page(new.watch_page.as_deref())?,
+            authority: read_authority(new.authority.as_deref())?,
+            key_kind,
+            key_expires_s: read_expiry(new.key_expires.as_deref())?,
+            key_bits: read_key_length(new.key_length)?,
+        };
         let _changing = self.change();
+        if let Some(key) = &key {
+            self.check_key_is_ours_alone(&settings.name, &server, key, &mut repairs)?;
+        }
+        let secret = |text: &str| -> secrecy::SecretString { text.into() };
+        let values = DestinationValues {
+            settings,
+            key: key.map(|key| secret(key.expose())),
+            passphrase: passphrase.map(|passphrase| secret(passphrase.expose())),
+        };
         self.store.add_destination(&values, time::now_s())?;
-        Ok(Stored { destination: self.destination(&values.name)?, repairs })
+        Ok(Stored { destination: self.destination(&values.settings.name)?, repairs })
     }
 
-    /// Changes a destination; pushes that run to it are dialled anew when its server changed.
+    /// Changes a destination; pushes that run to it are dialled anew when what they need changed.
     ///
     /// # Errors
     /// As [`Service::add_destination`], and [`ServiceError::Running`] for a new name while pushes run to it.
     pub fn edit_destination(&self, name: &str, change: DestinationChange) -> Result<Stored, ServiceError> {
         let _changing = self.change();
-        let before = self.store.destination(name).map_err(|error| self.explain(error))?.values;
+        let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
+        let before = stored.settings;
         let new_name = match &change.name {
             Some(text) => check_name(text).map_err(|error| ServiceError::name(&error))?,
             None => before.name.clone(),
@@ -59,41 +109,114 @@ impl Service {
         if new_name != before.name && relays.iter().any(|relay| self.engine.relay(relay).is_some()) {
             return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
         }
-        let (server, repairs) = read_server(change.server.as_deref().unwrap_or(&before.server))?;
-        let platform = match change.platform {
-            Some(text) => Some(text.trim().to_owned()).filter(|text| !text.is_empty()),
-            None => before.platform,
+        let mut repairs = Vec::new();
+        let server = match &change.server {
+            // A key at the end of the address, as it is kept already, is dropped.
+            Some(server) => match &stored.key {
+                Some(key) => {
+                    let (pasted, told) = read_both(Some(server), Some(&key.clone().into()))?;
+                    repairs.extend(told);
+                    pasted.server
+                }
+                None => read_one("server", server, &mut repairs)?,
+            },
+            None => kept_server(&before.server)?,
         };
-        self.store.edit_destination(name, &new_name, &server.to_string(), platform.as_deref())?;
+        let backup_server = match &change.backup_server {
+            Some(backup) => read_backup(Some(backup), &mut repairs)?.map(|backup| backup.to_string()),
+            None => before.backup_server,
+        };
+        let settings = DestinationSettings {
+            name: new_name,
+            server: server.to_string(),
+            backup_server,
+            return_after_s: match change.return_after_s {
+                Some(seconds) => read_return(Some(seconds))?,
+                None => before.return_after_s,
+            },
+            platform: match &change.platform {
+                Some(platform) => self.known_platform(Some(platform))?,
+                None => before.platform,
+            },
+            watch_page: match &change.watch_page {
+                Some(page) => read_watch_page(Some(page))?,
+                None => before.watch_page,
+            },
+            authority: match &change.authority {
+                Some(pem) => read_authority(Some(pem))?,
+                None => before.authority,
+            },
+            key_kind: change.key_kind.map_or(before.key_kind, stored_kind),
+            key_expires_s: match &change.key_expires {
+                Some(text) => read_expiry(Some(text))?,
+                None => before.key_expires_s,
+            },
+            key_bits: match change.key_length {
+                Some(bits) => read_key_length(Some(bits))?,
+                None => before.key_bits,
+            },
+        };
+        if let Some(key) = stored.key.map(StreamKey::from_stored) {
+            self.check_key_is_ours_alone(&before.name, &server, &key, &mut repairs)?;
+        }
+        self.store.edit_destination(name, &settings)?;
+        if change.no_passphrase {
+            let new = NewSecrets { key: None, passphrase: Some(None) };
+            self.store.rekey_destination(&settings.name, &new, time::now_s())?;
+        }
         self.refresh_relays()?;
         self.apply_running(&relays)?;
-        Ok(Stored { destination: self.destination(&new_name)?, repairs })
+        Ok(Stored { destination: self.destination(&settings.name)?, repairs })
     }
 
-    /// Gives a destination a new key. A push that runs to it takes it over with one reconnect.
+    /// Gives a destination a new key, a new passphrase, or both. A push that runs to it takes them over with one
+    /// reconnect.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`], or when the records cannot be written.
-    pub fn rekey_destination(&self, name: &str, key: &Secret) -> Result<Stored, ServiceError> {
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`], a key that another destination has already, or when the
+    /// records cannot be written.
+    pub fn rekey_destination(&self, name: &str, request: &Rekey) -> Result<Stored, ServiceError> {
         let _changing = self.change();
         let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
-        let (server, _) = read_server(&stored.values.server)?;
-        let (key, repairs) = StreamKey::parse(key.expose(), &server).map_err(ServiceError::key)?;
-        self.store.rekey_destination(name, &key.expose().into(), time::now_s())?;
-        tracing::info!(destination = stored.values.name, "stream key rolled");
+        let server = kept_server(&stored.settings.server)?;
+        if request.key.is_none() && request.passphrase.is_none() {
+            return Err(ServiceError::Invalid {
+                field: "key",
+                detail: "there is neither a new key nor a new passphrase".to_owned(),
+                hint: "Give the one that changes.",
+            });
+        }
+        let mut repairs = Vec::new();
+        let mut new = NewSecrets::default();
+        if let Some(key) = &request.key {
+            let at: Secret = stored.settings.server.clone().into();
+            let (pasted, told) = read_both(Some(&at), Some(key))?;
+            repairs = told;
+            let key = pasted.key.ok_or_else(|| ServiceError::pasted(&yonder_address::PasteError::NoKey))?;
+            self.check_key_is_ours_alone(&stored.settings.name, &server, &key, &mut repairs)?;
+            let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
+            new.key = Some((key.expose().into(), kind, read_expiry(request.key_expires.as_deref())?));
+        }
+        if let Some(passphrase) = read_passphrase(request.passphrase.as_ref(), &server)? {
+            new.passphrase = Some(Some(passphrase.expose().into()));
+        }
+        self.store.rekey_destination(name, &new, time::now_s())?;
+        tracing::info!(destination = stored.settings.name, "key or passphrase rolled");
         self.apply_running(&self.store.relays_to(name)?)?;
-        let repairs = repairs.into_iter().map(|repair| told("key", repair)).collect();
         Ok(Stored { destination: self.destination(name)?, repairs })
     }
 
-    /// The key in clear. Every call is recorded.
+    /// Key and passphrase in clear. Every call is recorded.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn reveal_key(&self, name: &str, by: &str) -> Result<RevealedKey, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
-        tracing::warn!(destination = destination.values.name, by, "stream key revealed");
-        Ok(RevealedKey { key: destination.values.key.into() })
+        self.record(by, "key-revealed", &destination.settings.name, String::new());
+        Ok(RevealedKey {
+            key: destination.key.map(Into::into),
+            passphrase: destination.passphrase.map(Into::into),
+        })
     }
 
     /// Removes a destination that no relay uses.
@@ -105,51 +228,240 @@ impl Service {
         self.store.remove_destination(name).map_err(|error| self.explain(error))
     }
 
-    fn destination_view(&self, destination: &StoredDestination) -> Destination {
-        let values = &destination.values;
-        let key = StreamKey::from_stored(values.key.clone());
-        Destination {
-            name: values.name.clone(),
-            server: values.server.clone(),
-            platform: values.platform.clone(),
-            key: KeyFacts {
+    /// The same key at the same server is refused: the platform would throw one of the two out. At another server
+    /// it may be right, and is worth a word.
+    fn check_key_is_ours_alone(
+        &self,
+        name: &str,
+        server: &ServerAddress,
+        key: &StreamKey,
+        repairs: &mut Vec<String>,
+    ) -> Result<(), ServiceError> {
+        for other in self.others_with_key(name, key)? {
+            let theirs = kept_server(&other.settings.server)?;
+            if theirs.host() == server.host() {
+                return Err(ServiceError::SameKey(other.settings.name));
+            }
+            repairs.push(format!("key: remark: {} has the same key at another server", other.settings.name));
+        }
+        Ok(())
+    }
+
+    /// Another destination with the same key at the same server. None can be added; records of an older version may
+    /// hold one.
+    pub(super) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
+        let Some(key) = destination.key.clone().map(StreamKey::from_stored) else { return Ok(None) };
+        let server = kept_server(&destination.settings.server)?;
+        for other in self.others_with_key(&destination.settings.name, &key)? {
+            if kept_server(&other.settings.server)?.host() == server.host() {
+                return Ok(Some(other.settings.name));
+            }
+        }
+        Ok(None)
+    }
+
+    fn others_with_key(&self, name: &str, key: &StreamKey) -> Result<Vec<StoredDestination>, ServiceError> {
+        use secrecy::ExposeSecret as _;
+        let mut all = self.store.destinations()?;
+        all.retain(|other| {
+            let same = other.key.as_ref().is_some_and(|theirs| theirs.expose_secret() == key.expose());
+            same && !other.settings.name.eq_ignore_ascii_case(name)
+        });
+        Ok(all)
+    }
+
+    fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
+        let settings = &destination.settings;
+        let server = kept_server(&settings.server)?;
+        let key = destination.key.clone().map(StreamKey::from_stored);
+        let age_s = time::now_s().saturating_sub(destination.key_set_s);
+        Ok(Destination {
+            name: settings.name.clone(),
+            server: settings.server.clone(),
+            backup_server: settings.backup_server.clone(),
+            return_after_s: u32::try_from(settings.return_after_s).unwrap_or(USUAL_RETURN_S),
+            protocol: server.protocol().word().to_owned(),
+            encrypted: is_encrypted(&server, destination),
+            platform: settings.platform.clone(),
+            watch_page: settings.watch_page.clone(),
+            key: key.map(|key| KeyFacts {
                 ending: key.ending(),
                 length: key.expose().chars().count(),
                 set_at: time::text(time::from_s(destination.key_set_s)),
-            },
+                age_days: u64::try_from(age_s / 86_400).unwrap_or_default(),
+                rolls: u64::try_from(destination.key_rolls).unwrap_or_default(),
+                kind: match settings.key_kind {
+                    StoredKind::Reusable => KeyKind::Reusable,
+                    StoredKind::OneBroadcast => KeyKind::OneBroadcast,
+                },
+                expires_at: settings.key_expires_s.map(|at| time::text(time::from_s(at))),
+                used_at: destination.key_used_s.map(|at| time::text(time::from_s(at))),
+            }),
+            passphrase: destination.passphrase_set_s.map(|at| PassphraseFacts {
+                set_at: time::text(time::from_s(at)),
+                key_length: settings.key_bits,
+            }),
+            has_authority: settings.authority.is_some(),
             relays: self
                 .stored_relays()
                 .into_iter()
-                .filter(|relay| relay.destinations.contains(&values.name))
+                .filter(|relay| relay.destinations.contains(&settings.name))
                 .map(|relay| relay.name)
                 .collect(),
-        }
+        })
+    }
+}
+
+/// RTMPS, or SRT with a passphrase.
+pub(super) fn is_encrypted(server: &ServerAddress, destination: &StoredDestination) -> bool {
+    match server {
+        ServerAddress::Rtmp(server) => server.tls,
+        ServerAddress::Srt(_) => destination.passphrase.is_some(),
     }
 }
 
 /// What the engine is told of a destination.
-pub(super) fn push_spec(destination: &StoredDestination) -> Result<yonder_engine::PushSpec, ServiceError> {
-    let (server, _) = read_server(&destination.values.server)?;
-    Ok(yonder_engine::PushSpec {
-        destination: destination.values.name.clone(),
-        server,
-        key: StreamKey::from_stored(destination.values.key.clone()),
+pub(super) fn push_spec(destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
+    let settings = &destination.settings;
+    let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
+    let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
+    Ok(PushSpec {
+        destination: settings.name.clone(),
+        server: kept_server(&settings.server)?,
+        backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
+        return_after: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
+        key: destination.key.clone().map(StreamKey::from_stored),
+        encryption: destination.passphrase.clone().map(|text| (Passphrase::from_stored(text), length)),
+        authority: authority.map_err(invalid_authority)?,
     })
 }
 
-fn read_server(text: &str) -> Result<(ServerAddress, Vec<String>), ServiceError> {
-    let (server, repairs) = ServerAddress::parse(text).map_err(|error| ServiceError::server(&error))?;
-    if server.tls {
-        let detail = "rtmps:// is not carried yet".to_owned();
-        return Err(ServiceError::Invalid {
-            field: "server",
-            detail,
-            hint: "Give the platform's rtmp:// address.",
-        });
+/// A server address as it was kept: it was checked then.
+pub(super) fn kept_server(text: &str) -> Result<ServerAddress, ServiceError> {
+    read_server(text).map(|(server, _)| server).map_err(|error| ServiceError::server("server", &error))
+}
+
+fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, Vec<String>), ServiceError> {
+    let pasted = read_pasted(server.map(Secret::expose), key.map(Secret::expose));
+    let pasted = pasted.map_err(|error| ServiceError::pasted(&error))?;
+    if let ServerAddress::Srt(server) = &pasted.server {
+        stream_id(server, pasted.key.as_ref()).map_err(|error| ServiceError::Invalid {
+            field: "key",
+            detail: error.to_string(),
+            hint: "Give the key, or write the stream ID without a place for it.",
+        })?;
     }
-    Ok((server, repairs.into_iter().map(|repair| told("server address", repair)).collect()))
+    let told = pasted.repairs.iter().map(|repair| told("pasted", *repair)).collect();
+    Ok((pasted, told))
+}
+
+fn read_one(
+    field: &'static str,
+    text: &Secret,
+    repairs: &mut Vec<String>,
+) -> Result<ServerAddress, ServiceError> {
+    let (server, done) = read_server(text.expose()).map_err(|error| ServiceError::server(field, &error))?;
+    repairs.extend(done.into_iter().map(|repair| told(field, repair)));
+    Ok(server)
+}
+
+fn read_backup(
+    text: Option<&Secret>,
+    repairs: &mut Vec<String>,
+) -> Result<Option<ServerAddress>, ServiceError> {
+    match text.filter(|text| !text.expose().trim().is_empty()) {
+        Some(text) => read_one("backup_server", text, repairs).map(Some),
+        None => Ok(None),
+    }
 }
 
 fn told(what: &str, repair: Repair) -> String {
     format!("{what}: {}", repair.sentence())
+}
+
+fn read_passphrase(
+    text: Option<&Secret>,
+    server: &ServerAddress,
+) -> Result<Option<Passphrase>, ServiceError> {
+    let Some(text) = text else { return Ok(None) };
+    if !matches!(server, ServerAddress::Srt(_)) {
+        return Err(ServiceError::Invalid {
+            field: "passphrase",
+            detail: "only SRT has a passphrase; RTMP is encrypted by TLS".to_owned(),
+            hint: "Take the rtmps:// address from the platform.",
+        });
+    }
+    Passphrase::parse(text.expose()).map(Some).map_err(ServiceError::passphrase)
+}
+
+fn read_key_length(bits: Option<u16>) -> Result<u16, ServiceError> {
+    let bits = bits.unwrap_or_else(|| KeyLength::default().bits());
+    KeyLength::from_bits(bits).map(KeyLength::bits).ok_or_else(|| ServiceError::Invalid {
+        field: "key_length",
+        detail: format!("{bits} bits are no length of a key"),
+        hint: "Choose 128, 192 or 256.",
+    })
+}
+
+fn read_return(seconds: Option<u32>) -> Result<i64, ServiceError> {
+    let seconds = seconds.unwrap_or(USUAL_RETURN_S);
+    if !RETURN_RANGE_S.contains(&seconds) {
+        return Err(ServiceError::Invalid {
+            field: "return_after_s",
+            detail: format!("{seconds} s is not from 5 s to a day"),
+            hint: "Two minutes are usual.",
+        });
+    }
+    Ok(i64::from(seconds))
+}
+
+fn read_watch_page(text: Option<&str>) -> Result<Option<String>, ServiceError> {
+    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+    let is_page = ["http://", "https://"].iter().any(|scheme| text.to_ascii_lowercase().starts_with(scheme));
+    let is_clean =
+        text.len() <= MAX_WATCH_PAGE && !text.contains(|c: char| c.is_whitespace() || c.is_control());
+    if is_page && is_clean {
+        return Ok(Some(text.to_owned()));
+    }
+    Err(ServiceError::Invalid {
+        field: "watch_page",
+        detail: "this is no address of a web page".to_owned(),
+        hint: "Give an address like https://bramble.example.net/summit.",
+    })
+}
+
+fn invalid_authority(detail: String) -> ServiceError {
+    ServiceError::Invalid {
+        field: "authority",
+        detail,
+        hint: "Give the authority's certificate in PEM; a key does not belong into it.",
+    }
+}
+
+fn read_authority(pem: Option<&str>) -> Result<Option<String>, ServiceError> {
+    let Some(pem) = pem.map(str::trim).filter(|pem| !pem.is_empty()) else { return Ok(None) };
+    if pem.len() > MAX_AUTHORITY {
+        return Err(invalid_authority("the authority is larger than any chain of certificates".to_owned()));
+    }
+    if pem.contains("PRIVATE KEY") {
+        return Err(invalid_authority("there is a private key in it".to_owned()));
+    }
+    PrivateAuthority::from_pem(pem).map_err(invalid_authority)?;
+    Ok(Some(pem.to_owned() + "\n"))
+}
+
+fn read_expiry(text: Option<&str>) -> Result<Option<i64>, ServiceError> {
+    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+    time::read_s(text).map(Some).ok_or_else(|| ServiceError::Invalid {
+        field: "key_expires",
+        detail: format!("{text:?} is no day and no time"),
+        hint: "Write a day like 2026-12-31 (it lasts to its end, UTC), or a time like 2026-12-31T12:00:00Z.",
+    })
+}
+
+fn stored_kind(kind: KeyKind) -> StoredKind {
+    match kind {
+        KeyKind::Reusable => StoredKind::Reusable,
+        KeyKind::OneBroadcast => StoredKind::OneBroadcast,
+    }
 }

@@ -75,6 +75,9 @@ impl Service {
         if let Some(pin) = &change.pin {
             after.pin = read_pin(pin)?;
         }
+        if let Some(site) = &change.site {
+            after.site = read_site(site);
+        }
         match (change.user, change.password, in_url) {
             (None, None, None) => {}
             (Some(user), _, _) if user.trim().is_empty() => after.account = None,
@@ -113,6 +116,7 @@ impl Service {
             user: values.account.as_ref().map(|(user, _)| user.clone()),
             has_password: values.account.is_some(),
             pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
+            site: values.site.clone(),
             warnings: warnings(values),
             state: self.engine.feed(&values.name).map_or("off", |view| view.state).to_owned(),
         }
@@ -144,6 +148,7 @@ pub(super) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
+    let site = new.site.as_deref().and_then(read_site);
     Ok(FeedValues {
         name,
         url: url.to_string(),
@@ -151,11 +156,18 @@ pub(super) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
         transport: new.transport.word().to_owned(),
         account: account_of(new.user, new.password, in_url)?,
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
+        site,
     })
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
     CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
+}
+
+/// A site as people write it; nothing for an empty text.
+pub(super) fn read_site(text: &str) -> Option<String> {
+    let site = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    Some(site).filter(|site| !site.is_empty())
 }
 
 /// Reads a fingerprint as people copy it: 64 hexadecimal digits, with colons, blanks or nothing between them.

@@ -3,14 +3,20 @@
 mod destinations;
 mod feeds;
 mod finds;
+mod ledger;
 mod live;
 mod patterns;
 mod people;
+mod platforms;
+mod preflights;
+mod rehearsals;
 mod relays;
 mod stills;
 mod surveys;
+mod uplinks;
 mod views;
 
+use std::collections::HashMap;
 use std::sync::{Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::SystemTime;
 
@@ -19,12 +25,13 @@ use tokio::sync::broadcast;
 use yonder_api::Status;
 use yonder_core::nearest_name;
 use yonder_engine::Engine;
-use yonder_store::{Kind, Relay as StoredRelay, Store, StoreError};
+use yonder_store::{Deed, Kind, Relay as StoredRelay, Store, StoreError};
 
 use crate::auth::Attempts;
 use crate::error::ServiceError;
 use crate::time;
 
+use ledger::Ledger;
 pub(crate) use live::{LiveEvent, Snapshot};
 pub(crate) use people::SESSION_S;
 use stills::Stills;
@@ -46,6 +53,9 @@ pub struct Service {
     events: broadcast::Sender<LiveEvent>,
     surveys: Mutex<Surveys>,
     stills: Mutex<Stills>,
+    /// Media rates of feeds as they were last measured, in kilobits per second.
+    rates: Mutex<HashMap<String, u64>>,
+    ledger: Mutex<Ledger>,
 }
 
 /// Events that a slow listener may be behind before it must start anew.
@@ -71,7 +81,25 @@ impl Service {
             events: broadcast::Sender::new(EVENT_BACKLOG),
             surveys: Mutex::default(),
             stills: Mutex::default(),
+            rates: Mutex::default(),
+            ledger: Mutex::default(),
         })
+    }
+
+    /// Records what somebody did. A record that cannot be written is logged: what was asked for is done all the
+    /// same, since refusing to stop a broadcast because the disk is full would help nobody.
+    fn record(&self, who: &str, what: &'static str, subject: &str, detail: String) {
+        tracing::warn!(who, what, subject, detail, "recorded");
+        let deed = Deed {
+            at_s: time::now_s(),
+            who: who.to_owned(),
+            what: what.to_owned(),
+            subject: subject.to_owned(),
+            detail,
+        };
+        if let Err(error) = self.store.record_deed(&deed) {
+            tracing::error!(%error, "what was done could not be recorded");
+        }
     }
 
     /// Everything at this moment.
@@ -89,6 +117,9 @@ impl Service {
     /// # Cancel safety
     /// As [`Engine::shutdown`].
     pub async fn shutdown(&self) {
+        if let Err(error) = self.look_into_ledger(true) {
+            tracing::warn!(%error, "the ledger could not be written");
+        }
         self.engine.shutdown().await;
     }
 
@@ -117,11 +148,15 @@ impl Service {
         let known: Vec<String> = match kind {
             Kind::Feed => self.store.feeds().map(|all| all.into_iter().map(|f| f.values.name).collect()),
             Kind::Destination => {
-                self.store.destinations().map(|all| all.into_iter().map(|d| d.values.name).collect())
+                self.store.destinations().map(|all| all.into_iter().map(|d| d.settings.name).collect())
             }
             Kind::Relay => Ok(self.stored_relays().into_iter().map(|relay| relay.name).collect()),
             Kind::Pattern => {
                 self.store.patterns().map(|all| all.into_iter().map(|pattern| pattern.name).collect())
+            }
+            Kind::Platform => self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect()),
+            Kind::Uplink => {
+                self.store.uplinks().map(|all| all.into_iter().map(|uplink| uplink.name).collect())
             }
             Kind::Person => Ok(Vec::new()),
         }

@@ -93,6 +93,7 @@ impl Service {
                 user: new.user.clone(),
                 password: new.password.clone(),
                 pin: new.pin.clone(),
+                site: new.site.clone(),
             })?);
         }
         let _changing = self.change();

@@ -107,10 +107,46 @@ impl Service {
     pub fn start_relay(&self, name: &str) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.check_keys_are_free(&relay)?;
+        self.start(&relay)
+    }
+
+    /// Starts a relay in spite of what a preflight says, or would; that is recorded.
+    ///
+    /// # Errors
+    /// As [`Service::start_relay`].
+    pub fn force_relay(&self, name: &str, who: &str) -> Result<Relay, ServiceError> {
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.record(who, "start-forced", &relay.name, String::new());
+        self.start(&relay)
+    }
+
+    fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
+        let name = &relay.name;
         self.store.set_wanted(name, Wanted::On)?;
         self.refresh_relays()?;
-        self.apply(&relay)?;
+        self.apply(relay)?;
         self.relay(name)
+    }
+
+    /// A platform takes one broadcast per key: two relays to one destination would fight for it.
+    fn check_keys_are_free(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        match self.relay_in_the_way(relay) {
+            Some((destination, relay)) => Err(ServiceError::KeyInUse { destination, relay }),
+            None => Ok(()),
+        }
+    }
+
+    /// Another relay that is wanted on and has a destination of this one: the destination, and that relay.
+    pub(super) fn relay_in_the_way(&self, relay: &StoredRelay) -> Option<(String, String)> {
+        let others = self.stored_relays();
+        let mut running =
+            others.iter().filter(|other| other.name != relay.name && other.wanted == Wanted::On);
+        running.find_map(|other| {
+            let shared = relay.destinations.iter().find(|name| other.destinations.contains(name))?;
+            Some((shared.clone(), other.name.clone()))
+        })
     }
 
     /// Stops a relay; its broadcasts end in order.

@@ -122,6 +122,7 @@ impl Service {
                     user: new.user,
                     password: new.password,
                     pin: new.pin,
+                    site: None,
                 })?;
                 Ok((feed_spec(&feed)?, sub_spec(&feed)?))
             }

@@ -2,8 +2,8 @@
 
 use std::time::Duration;
 
-use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, PushState, Relay, VideoFacts};
-use yonder_engine::{AudioView, CauseView, FeedView, PushView, RelayView, StepView, VideoView};
+use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, PushState, Relay, VideoFacts};
+use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
 use yonder_store::Relay as StoredRelay;
 
 use super::Service;
@@ -59,6 +59,7 @@ fn feed(view: FeedView) -> FeedState {
         transport: view.transport.map(str::to_owned),
         video: view.video.map(video),
         audio: view.audio.map(audio),
+        bytes: view.bytes,
         packets_lost: view.packets_lost,
         units_dropped: view.units_dropped,
         reconnects: view.reconnects,
@@ -95,6 +96,7 @@ fn feed_off(name: &str) -> FeedState {
         transport: None,
         video: None,
         audio: None,
+        bytes: 0,
         packets_lost: 0,
         units_dropped: 0,
         reconnects: 0,
@@ -120,6 +122,21 @@ fn push(view: PushView) -> PushState {
         reconnects: view.reconnects,
         backlog_ms: millis(view.backlog),
         steps: view.steps.iter().map(step).collect(),
+        server: view.server.word().to_owned(),
+        link: view.link.map(link),
+    }
+}
+
+fn link(link: LinkView) -> LinkFacts {
+    LinkFacts {
+        latency_ms: millis(link.latency),
+        rtt_ms: millis(link.rtt),
+        sent: link.sent,
+        lost: link.lost,
+        retransmitted: link.retransmitted,
+        dropped: link.dropped,
+        room_kbps: link.room_kbps,
+        encrypted: link.encrypted,
     }
 }
 
@@ -137,5 +154,7 @@ fn push_off(name: &str) -> PushState {
         reconnects: 0,
         backlog_ms: 0,
         steps: Vec::new(),
+        server: "main".to_owned(),
+        link: None,
     }
 }

@@ -1,10 +1,13 @@
 //! `yonder destination …`
 
-use std::path::PathBuf;
+use std::fs;
+use std::path::{Path, PathBuf};
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use serde_json::json;
-use yonder_api::{Destination, DestinationChange, NewDestination, Rekey, RevealedKey, Stored};
+use yonder_api::{
+    Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, Rekey, RevealedKey, Secret, Stored,
+};
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -13,9 +16,9 @@ use crate::secrets::Source;
 
 /// Where a stream key comes from. It is never taken as an argument.
 #[derive(Debug, Args)]
-#[group(required = true, multiple = false)]
+#[group(multiple = false)]
 pub(crate) struct KeyArguments {
-    /// File with the stream key.
+    /// File with the stream key, or with server address and key together.
     #[arg(long, value_name = "FILE")]
     key_file: Option<PathBuf>,
     /// Read the stream key from standard input, or ask for it on a terminal.
@@ -24,31 +27,128 @@ pub(crate) struct KeyArguments {
 }
 
 impl KeyArguments {
-    fn read(&self) -> Result<yonder_api::Secret, Failure> {
-        Source::of(self.key_file.as_ref(), self.key_stdin)
-            .ok_or_else(|| Failure::Usage("give --key-file or --key-stdin".to_owned()))?
-            .read("stream key")
+    fn read(&self) -> Result<Option<Secret>, Failure> {
+        Source::of(self.key_file.as_ref(), self.key_stdin).map(|source| source.read("stream key")).transpose()
     }
+}
+
+/// What a key is good for, and for how long.
+#[derive(Debug, Args)]
+pub(crate) struct KeyLife {
+    /// What the key is good for; what the platform's rules say where nothing is said.
+    #[arg(long, value_enum, value_name = "KIND")]
+    key_kind: Option<Kind>,
+    /// When the key expires: a day like 2026-12-31, or a time like 2026-12-31T12:00:00Z.
+    #[arg(long, value_name = "DAY")]
+    key_expires: Option<String>,
+}
+
+/// What a key is good for.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Kind {
+    /// Any number of broadcasts.
+    Reusable,
+    /// One broadcast.
+    OneBroadcast,
+}
+
+impl From<Kind> for KeyKind {
+    fn from(kind: Kind) -> Self {
+        match kind {
+            Kind::Reusable => Self::Reusable,
+            Kind::OneBroadcast => Self::OneBroadcast,
+        }
+    }
+}
+
+/// What can be set when a destination is added.
+#[derive(Debug, Args)]
+pub(crate) struct AddArguments {
+    /// Name of the destination.
+    name: String,
+    /// Server address as the platform shows it: rtmp://, rtmps:// or srt://.
+    #[arg(long, value_name = "URL")]
+    server: Option<String>,
+    /// Second server address, for when the first cannot be used.
+    #[arg(long, value_name = "URL")]
+    backup_server: Option<String>,
+    /// Seconds that the first server must be reachable again before a push returns to it.
+    #[arg(long, value_name = "SECONDS")]
+    return_after: Option<u32>,
+    /// Name of the platform, whose rules apply; see `yonder platform list`.
+    #[arg(long, value_name = "NAME")]
+    platform: Option<String>,
+    /// Where people watch.
+    #[arg(long, value_name = "URL")]
+    watch_page: Option<String>,
+    #[command(flatten)]
+    key: KeyArguments,
+    #[command(flatten)]
+    life: KeyLife,
+    /// File with the passphrase of an encrypted SRT connection.
+    #[arg(long, value_name = "FILE")]
+    passphrase_file: Option<PathBuf>,
+    /// Bits of the key made from the passphrase: 128, 192 or 256.
+    #[arg(long, value_name = "BITS")]
+    key_length: Option<u16>,
+    /// File with the certificate of a private authority, trusted beside the system's.
+    #[arg(long, value_name = "CA.pem")]
+    authority: Option<PathBuf>,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+/// What can be changed of a destination.
+#[derive(Debug, Args)]
+pub(crate) struct EditArguments {
+    /// Name of the destination.
+    name: String,
+    /// New name; only while no push runs to it.
+    #[arg(long, value_name = "NAME")]
+    rename: Option<String>,
+    /// New server address.
+    #[arg(long, value_name = "URL")]
+    server: Option<String>,
+    /// New second server address; an empty text removes it.
+    #[arg(long, value_name = "URL")]
+    backup_server: Option<String>,
+    /// Seconds that the first server must be reachable again before a push returns to it.
+    #[arg(long, value_name = "SECONDS")]
+    return_after: Option<u32>,
+    /// New platform; an empty text removes it.
+    #[arg(long, value_name = "NAME")]
+    platform: Option<String>,
+    /// Where people watch; an empty text removes it.
+    #[arg(long, value_name = "URL")]
+    watch_page: Option<String>,
+    /// What the key is good for.
+    #[arg(long, value_enum, value_name = "KIND")]
+    key_kind: Option<Kind>,
+    /// When the key expires; an empty text says that it does not.
+    #[arg(long, value_name = "DAY")]
+    key_expires: Option<String>,
+    /// Bits of the key made from the passphrase: 128, 192 or 256.
+    #[arg(long, value_name = "BITS")]
+    key_length: Option<u16>,
+    /// Take the passphrase away: what is sent goes in clear.
+    #[arg(long)]
+    no_passphrase: bool,
+    /// File with the certificate of a private authority.
+    #[arg(long, value_name = "CA.pem", conflicts_with = "no_authority")]
+    authority: Option<PathBuf>,
+    /// Trust the system's authorities alone.
+    #[arg(long)]
+    no_authority: bool,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum DestinationCommand {
-    /// Add a destination.
-    Add {
-        /// Name of the destination.
-        name: String,
-        /// Server address as the platform shows it, without the key.
-        #[arg(long, value_name = "URL")]
-        server: String,
-        /// Name of the platform.
-        #[arg(long, value_name = "NAME")]
-        platform: Option<String>,
-        #[command(flatten)]
-        key: KeyArguments,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    /// Add a destination. Server address and key may come together, in the key's file.
+    Add(Box<AddArguments>),
     /// List all destinations.
     List {
         /// Print JSON.
@@ -64,33 +164,23 @@ pub(crate) enum DestinationCommand {
         json: bool,
     },
     /// Change a destination; pushes that run to it are dialled anew.
-    Edit {
-        /// Name of the destination.
-        name: String,
-        /// New name; only while no push runs to it.
-        #[arg(long, value_name = "NAME")]
-        rename: Option<String>,
-        /// New server address.
-        #[arg(long, value_name = "URL")]
-        server: Option<String>,
-        /// New platform; an empty text removes it.
-        #[arg(long, value_name = "NAME")]
-        platform: Option<String>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
-    /// Set a new stream key; a push that runs takes it over with one reconnect.
+    Edit(Box<EditArguments>),
+    /// Set a new stream key or passphrase; a push that runs takes it over with one reconnect.
     Rekey {
         /// Name of the destination.
         name: String,
         #[command(flatten)]
         key: KeyArguments,
+        #[command(flatten)]
+        life: KeyLife,
+        /// File with the new passphrase of an encrypted SRT connection.
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
     },
-    /// Print the stream key in clear. The service records that this was done.
+    /// Print stream key and passphrase in clear. The service records that this was done.
     Reveal {
         /// Name of the destination.
         name: String,
@@ -104,10 +194,7 @@ pub(crate) enum DestinationCommand {
 
 pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        DestinationCommand::Add { name, server, platform, key, json } => {
-            let new = NewDestination { name, server, platform, key: key.read()? };
-            show_stored(&client.post(&["destinations"], &new)?, json)
-        }
+        DestinationCommand::Add(arguments) => add(*arguments, client),
         DestinationCommand::List { json } => list(&client.get::<Vec<_>>(&["destinations"])?, json),
         DestinationCommand::Show { name, json } => {
             let destination: Destination = client.get(&["destinations", &name])?;
@@ -118,17 +205,27 @@ pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Fa
                 Ok(())
             }
         }
-        DestinationCommand::Edit { name, rename, server, platform, json } => {
-            let change = DestinationChange { name: rename, server, platform };
-            show_stored(&client.patch(&["destinations", &name], &change)?, json)
-        }
-        DestinationCommand::Rekey { name, key, json } => {
-            let request = Rekey { key: key.read()? };
+        DestinationCommand::Edit(arguments) => edit(*arguments, client),
+        DestinationCommand::Rekey { name, key, life, passphrase_file, json } => {
+            let request = Rekey {
+                key: key.read()?,
+                key_kind: life.key_kind.map(Into::into),
+                key_expires: life.key_expires,
+                passphrase: read_passphrase(passphrase_file.as_ref())?,
+            };
+            if request.key.is_none() && request.passphrase.is_none() {
+                let text = "give --key-file, --key-stdin or --passphrase-file";
+                return Err(Failure::Usage(text.to_owned()));
+            }
             show_stored(&client.post(&["destinations", &name, "rekey"], &request)?, json)
         }
         DestinationCommand::Reveal { name } => {
             let revealed: RevealedKey = client.post(&["destinations", &name, "reveal"], &json!({}))?;
-            print(&format!("{}\n", revealed.key.expose()));
+            let mut text = revealed.key.map(|key| format!("{}\n", key.expose())).unwrap_or_default();
+            if let Some(passphrase) = revealed.passphrase {
+                text += &format!("passphrase {}\n", passphrase.expose());
+            }
+            print(if text.is_empty() { "It has neither key nor passphrase.\n" } else { &text });
             Ok(())
         }
         DestinationCommand::Remove { name } => {
@@ -137,6 +234,60 @@ pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Fa
             Ok(())
         }
     }
+}
+
+fn add(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
+    let key = arguments.key.read()?;
+    let is_srt = |server: &String| server.trim().to_ascii_lowercase().starts_with("srt:");
+    if key.is_none() && !arguments.server.as_ref().is_some_and(is_srt) {
+        // Without a key the end of the address would be taken for one: keys do not belong into arguments.
+        return Err(Failure::Usage("give the stream key by --key-file or --key-stdin".to_owned()));
+    }
+    let new = NewDestination {
+        name: arguments.name,
+        server: arguments.server.map(Into::into),
+        backup_server: arguments.backup_server.map(Into::into),
+        return_after_s: arguments.return_after,
+        platform: arguments.platform,
+        watch_page: arguments.watch_page,
+        key,
+        key_kind: arguments.life.key_kind.map(Into::into),
+        key_expires: arguments.life.key_expires,
+        passphrase: read_passphrase(arguments.passphrase_file.as_ref())?,
+        key_length: arguments.key_length,
+        authority: arguments.authority.as_deref().map(read_file).transpose()?,
+    };
+    show_stored(&client.post(&["destinations"], &new)?, arguments.json)
+}
+
+fn edit(arguments: EditArguments, client: &Client) -> Result<(), Failure> {
+    let authority = match (&arguments.authority, arguments.no_authority) {
+        (Some(file), _) => Some(read_file(file)?),
+        (None, true) => Some(String::new()),
+        (None, false) => None,
+    };
+    let change = DestinationChange {
+        name: arguments.rename,
+        server: arguments.server.map(Into::into),
+        backup_server: arguments.backup_server.map(Into::into),
+        return_after_s: arguments.return_after,
+        platform: arguments.platform,
+        watch_page: arguments.watch_page,
+        key_kind: arguments.key_kind.map(Into::into),
+        key_expires: arguments.key_expires,
+        key_length: arguments.key_length,
+        authority,
+        no_passphrase: arguments.no_passphrase,
+    };
+    show_stored(&client.patch(&["destinations", &arguments.name], &change)?, arguments.json)
+}
+
+fn read_passphrase(file: Option<&PathBuf>) -> Result<Option<Secret>, Failure> {
+    Source::of(file, false).map(|source| source.read("passphrase")).transpose()
+}
+
+fn read_file(file: &Path) -> Result<String, Failure> {
+    fs::read_to_string(file).map_err(|error| Failure::Usage(format!("{}: {error}", file.display())))
 }
 
 fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
@@ -149,16 +300,32 @@ fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
         );
         return Ok(());
     }
+    let dash = |text: String| if text.is_empty() { "-".to_owned() } else { text };
     let rows: Vec<Vec<String>> = destinations
         .iter()
         .map(|destination| {
-            let relays = destination.relays.join(", ");
-            let relays = if relays.is_empty() { "-".to_owned() } else { relays };
-            vec![destination.name.clone(), key_words(destination), relays, destination.server.clone()]
+            let sealed = if destination.encrypted { ", encrypted" } else { "" };
+            vec![
+                destination.name.clone(),
+                dash(destination.platform.clone().unwrap_or_default()),
+                format!("{}{sealed}", destination.protocol),
+                destination.key.as_ref().map_or_else(|| "-".to_owned(), key_words),
+                destination.key.as_ref().map_or_else(|| "-".to_owned(), |key| age(key.age_days)),
+                dash(destination.relays.join(", ")),
+                destination.server.clone(),
+            ]
         })
         .collect();
-    print(&table(&["DESTINATION", "KEY", "RELAYS", "SERVER"], &rows));
+    print(&table(&["DESTINATION", "PLATFORM", "BY", "KEY", "AGE", "RELAYS", "SERVER"], &rows));
     Ok(())
+}
+
+fn age(days: u64) -> String {
+    match days {
+        0 => "today".to_owned(),
+        1 => "1 day".to_owned(),
+        days => format!("{days} days"),
+    }
 }
 
 fn show_stored(stored: &Stored, json: bool) -> Result<(), Failure> {
@@ -175,23 +342,52 @@ fn show_stored(stored: &Stored, json: bool) -> Result<(), Failure> {
 
 fn describe(destination: &Destination) -> String {
     let mut text = format!("{}\n  server     {}\n", destination.name, destination.server);
+    if let Some(backup) = &destination.backup_server {
+        let back = destination.return_after_s;
+        text += &format!("  backup     {backup}, back after {back} s\n");
+    }
     if let Some(platform) = &destination.platform {
         text += &format!("  platform   {platform}\n");
     }
-    let day = destination.key.set_at.get(..10).unwrap_or_default();
-    text += &format!(
-        "  key        {}, {} characters, set {day}\n",
-        key_words(destination),
-        destination.key.length
-    );
+    if let Some(page) = &destination.watch_page {
+        text += &format!("  watch      {page}\n");
+    }
+    let day = |time: &str| time.get(..10).unwrap_or_default().to_owned();
+    match &destination.key {
+        Some(key) => {
+            text += &format!(
+                "  key        {}, {} characters, set {}",
+                key_words(key),
+                key.length,
+                day(&key.set_at)
+            );
+            if key.rolls > 0 {
+                text += &format!(", rolled {} times", key.rolls);
+            }
+            if key.kind == KeyKind::OneBroadcast {
+                text += ", for one broadcast";
+            }
+            text += &key.expires_at.as_deref().map(|at| format!(", expires {}", day(at))).unwrap_or_default();
+            text += &key.used_at.as_deref().map(|at| format!(", used {}", day(at))).unwrap_or_default();
+            text += "\n";
+        }
+        None => text += "  key        none\n",
+    }
+    if let Some(passphrase) = &destination.passphrase {
+        let (bits, set) = (passphrase.key_length, day(&passphrase.set_at));
+        text += &format!("  passphrase sealed, AES-{bits}, set {set}\n");
+    }
+    if destination.has_authority {
+        text += "  authority  a private one is trusted as well\n";
+    }
     if !destination.relays.is_empty() {
         text += &format!("  relays     {}\n", destination.relays.join(", "));
     }
     text
 }
 
-fn key_words(destination: &Destination) -> String {
-    match destination.key.ending.as_str() {
+fn key_words(key: &KeyFacts) -> String {
+    match key.ending.as_str() {
         "" => "sealed".to_owned(),
         ending => format!("…{ending}"),
     }

@@ -1,9 +1,13 @@
 //! What each command does.
 
+pub(crate) mod budget;
 pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;
 pub(crate) mod pattern;
+pub(crate) mod platform;
+pub(crate) mod preflight;
 pub(crate) mod relay;
 pub(crate) mod stand_in;
 pub(crate) mod status;
+pub(crate) mod uplink;

@@ -1,10 +1,13 @@
 //! `yonder relay …`
 
+use std::time::Duration;
+
 use clap::Subcommand;
 use serde_json::json;
-use yonder_api::{NewRelay, Relay, RelayChange};
+use yonder_api::{NewRehearsal, NewRelay, Relay, RelayChange, Start};
 
-use super::status;
+use super::{preflight, status};
+use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{has_colour, print, print_json, table};
@@ -56,10 +59,42 @@ pub(crate) enum RelayCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Start a relay, or try anew what is blocked in one that runs.
+    /// Check, before a relay starts, what will not work and why. Takes some seconds; no key is sent.
+    Preflight {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Push to our own grading receiver instead of a platform, and see what a platform would see.
+    Rehearse {
+        /// Name of the relay.
+        name: String,
+        /// Destination to rehearse; all of them, one after the other, where nothing is said.
+        #[arg(long, value_name = "DESTINATION")]
+        to: Option<String>,
+        /// Platform whose rules judge; the destination's own where nothing is said.
+        #[arg(long = "as", value_name = "PLATFORM")]
+        platform: Option<String>,
+        /// What carries it: rtmp or srt; the destination's own where nothing is said.
+        #[arg(long, value_name = "PROTOCOL", value_parser = ["rtmp", "srt"])]
+        over: Option<String>,
+        /// How long, like 15s.
+        #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
+        duration: Option<Duration>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Start a relay, or try anew what is blocked in one that runs. Before its first start, and after a change, a
+    /// preflight is run; what fails there keeps it from starting.
     Start {
         /// Name of the relay.
         name: String,
+        /// Start in spite of a failed preflight; the service records that.
+        #[arg(long)]
+        force: bool,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -90,8 +125,14 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             let change = RelayChange { name: rename, feed, to };
             show(&client.patch(&["relays", &name], &change)?, json)
         }
-        RelayCommand::Start { name, json } => {
-            show(&client.post(&["relays", &name, "start"], &json!({}))?, json)
+        RelayCommand::Preflight { name, json } => passed(preflight::preflight(client, &name, json)?),
+        RelayCommand::Rehearse { name, to, platform, over, duration, json } => {
+            let seconds = duration.map(|duration| u32::try_from(duration.as_secs()).unwrap_or(u32::MAX));
+            let request = NewRehearsal { to, platform, over, for_s: seconds };
+            passed(preflight::rehearse(client, &name, &request, json)?)
+        }
+        RelayCommand::Start { name, force, json } => {
+            show(&client.post_slow(&["relays", &name, "start"], &Start { force })?, json)
         }
         RelayCommand::Stop { name, json } => {
             show(&client.post(&["relays", &name, "stop"], &json!({}))?, json)
@@ -102,6 +143,11 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             Ok(())
         }
     }
+}
+
+/// What was to be told has been told; only the exit code is left.
+fn passed(passed: bool) -> Result<(), Failure> {
+    if passed { Ok(()) } else { Err(Failure::Told) }
 }
 
 fn show(relay: &Relay, json: bool) -> Result<(), Failure> {

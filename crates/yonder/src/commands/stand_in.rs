@@ -1,6 +1,7 @@
 //! `yonder stand-in …`: a camera or a platform by itself, to rehearse with: switch it off and on, and watch what
 //! the service makes of it.
 
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -8,9 +9,10 @@ use anyhow::Context as _;
 use clap::Subcommand;
 use secrecy::SecretString;
 use tokio::sync::mpsc;
+use yonder_address::Passphrase;
 use yonder_lab::{
-    Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, LoopMedia, Platform,
-    PlatformConfig, WORDS, railway_feeds, tunnel_media,
+    Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile, LoopMedia,
+    PLATFORM_WORDS, Platform, PlatformConfig, SrtConfig, TestAuthority, WORDS, railway_feeds, tunnel_media,
 };
 
 use crate::failure::Failure;
@@ -44,7 +46,8 @@ pub(crate) enum StandInCommand {
         #[arg(long, value_name = "FILE", requires = "user")]
         password_file: Option<PathBuf>,
     },
-    /// A platform that checks the key and grades what it receives, until interrupted.
+    /// A platform that checks the key and grades what it receives, until interrupted. It takes words on standard
+    /// input and behaves as told: say `help`.
     Platform {
         /// Port on this machine's loopback address; 0 picks one.
         #[arg(long, default_value_t = 1935)]
@@ -52,6 +55,18 @@ pub(crate) enum StandInCommand {
         /// File with the stream key that it knows.
         #[arg(long, value_name = "FILE")]
         key_file: PathBuf,
+        /// Port for RTMPS, under a test authority; 0 picks one.
+        #[arg(long, value_name = "PORT", requires = "authority")]
+        tls_port: Option<u16>,
+        /// File to write the test authority's certificate to.
+        #[arg(long, value_name = "CA.pem", requires = "tls_port")]
+        authority: Option<PathBuf>,
+        /// Port for SRT; 0 picks one.
+        #[arg(long, value_name = "PORT")]
+        srt_port: Option<u16>,
+        /// File with the passphrase that SRT publishers must have.
+        #[arg(long, value_name = "FILE", requires = "srt_port")]
+        passphrase_file: Option<PathBuf>,
     },
 }
 
@@ -68,7 +83,20 @@ pub(crate) fn run(command: &StandInCommand) -> Result<(), Failure> {
                 let account = account_of(user.as_deref(), password_file.as_ref())?;
                 run_camera(*port, *device_port, *findable, account).await
             }
-            StandInCommand::Platform { port, key_file } => run_platform(*port, key_file).await,
+            StandInCommand::Platform { port, key_file, tls_port, authority, srt_port, passphrase_file } => {
+                let key = Source::File(key_file).read_password()?.into_inner();
+                let tls = tls_of(*tls_port, authority.as_deref())?;
+                let srt = srt_of(*srt_port, passphrase_file.as_ref())?;
+                run_platform(PlatformConfig {
+                    app: "live".to_owned(),
+                    channels: vec![(CHANNEL.to_owned(), key)],
+                    port: *port,
+                    tls,
+                    srt,
+                    ..PlatformConfig::default()
+                })
+                .await
+            }
         }
     })
 }
@@ -189,30 +217,88 @@ async fn start_device(
     Ok(Device::start(config).await.context("the camera's device service cannot be started")?)
 }
 
-async fn run_platform(port: u16, key_file: &Path) -> Result<(), Failure> {
-    let key = Source::File(key_file).read_password()?.into_inner();
-    let config = PlatformConfig {
-        app: "live".to_owned(),
-        channels: vec![(CHANNEL.to_owned(), key)],
-        port,
-        record: false,
-    };
+/// A certificate for this machine, and the authority behind it written where the service can be told of it.
+fn tls_of(port: Option<u16>, file: Option<&Path>) -> Result<Option<(u16, Certificate)>, Failure> {
+    let (Some(port), Some(file)) = (port, file) else { return Ok(None) };
+    let authority = TestAuthority::new().context("no authority can be made")?;
+    let certificate = authority.issue("localhost").context("no certificate can be made")?;
+    fs::write(file, authority.pem())
+        .map_err(|error| Failure::Usage(format!("{}: {error}", file.display())))?;
+    Ok(Some((port, certificate)))
+}
+
+fn srt_of(port: Option<u16>, passphrase: Option<&PathBuf>) -> Result<Option<SrtConfig>, Failure> {
+    let Some(port) = port else { return Ok(None) };
+    let text = Source::of(passphrase, false).map(|source| source.read("passphrase")).transpose()?;
+    let passphrase = text.map(|text| Passphrase::parse(text.expose())).transpose();
+    let passphrase = passphrase.map_err(|error| Failure::Usage(error.to_string()))?;
+    Ok(Some(SrtConfig { port, passphrase, ..SrtConfig::default() }))
+}
+
+async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
     let platform = Platform::start(config).context("the platform cannot be started")?;
+    let servers = [Some(platform.server()), platform.tls_server(), platform.srt_server()];
+    let servers: Vec<String> = servers.into_iter().flatten().map(|server| format!("  {server}\n")).collect();
     print(&format!(
-        "Stand-in platform at {}\nCtrl-C switches it off and prints its grade.\n",
-        platform.server()
+        "Stand-in platform at\n{}Say `help` to make it misbehave; Ctrl-C switches it off and prints its grade.\n",
+        servers.concat()
     ));
-    serve::stop_signal().await;
-    let Some(report) = platform.report(CHANNEL) else {
-        print("Nothing was broadcast.\n");
-        return Ok(());
+    let mut lines = spoken_lines();
+    let mut listening = true;
+    loop {
+        tokio::select! {
+            () = serve::stop_signal() => break,
+            line = lines.recv(), if listening => match line {
+                Some(line) => say_to_platform(&line, &platform).await,
+                // Without anybody to talk to, it goes on as it is.
+                None => listening = false,
+            },
+        }
+    }
+    print(&grade_of(&platform));
+    Ok(())
+}
+
+/// Does what a line says, and answers.
+async fn say_to_platform(line: &str, platform: &Platform) {
+    let answer = match line.trim() {
+        "" => return,
+        "help" => {
+            let words: Vec<String> =
+                PLATFORM_WORDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
+            format!(
+                "  {:<38} {}\n  {:<38} {}\n{}",
+                "off | on",
+                "close the ports and cut publishers off | serve again",
+                "grade",
+                "what came so far",
+                words.concat()
+            )
+        }
+        "off" => {
+            platform.switch_off().await;
+            "Off.\n".to_owned()
+        }
+        "on" => platform
+            .switch_on()
+            .map_or_else(|error| format!("It stays off: {error}\n"), |()| "On.\n".to_owned()),
+        "grade" => grade_of(platform),
+        line => {
+            let mut result = Ok(());
+            platform.change(|manners| result = manners.tell(line));
+            result.map_or_else(|error| format!("{error}\n"), |()| "Done.\n".to_owned())
+        }
     };
+    print(&answer);
+}
+
+fn grade_of(platform: &Platform) -> String {
+    let Some(report) = platform.report(CHANNEL) else { return "Nothing was broadcast.\n".to_owned() };
     let grade = if report.is_good() {
         "good".to_owned()
     } else {
-        report.findings.iter().map(yonder_lab::Finding::sentence).collect::<Vec<_>>().join("; ")
+        report.findings.iter().map(yonder_core::grade::Finding::sentence).collect::<Vec<_>>().join("; ")
     };
     let (broadcasts, pictures, kbps) = (report.broadcasts, report.pictures, report.kbps);
-    print(&format!("{broadcasts} broadcast(s), {pictures} pictures, {kbps} kbit/s in the last: {grade}\n"));
-    Ok(())
+    format!("{broadcasts} broadcast(s), {pictures} pictures, {kbps} kbit/s in the last: {grade}\n")
 }

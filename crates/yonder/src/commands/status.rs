@@ -163,6 +163,18 @@ fn push_facts(push: &PushState) -> String {
         facts.push(format!("{} pictures", grouped(push.frames_sent)));
     }
     facts.extend(push.dials_in_s.map(|s| format!("dials again in {s:.0} s")));
+    if push.server == "backup" {
+        facts.push("on the backup server".to_owned());
+    }
+    if let Some(link) = push.link.as_ref().filter(|_| matches!(push.state.as_str(), "live" | "lagging")) {
+        facts.push(format!("round trip {} ms", link.rtt_ms));
+        if link.lost > 0 {
+            facts.push(format!("{} of {} packets lost", grouped(link.lost), grouped(link.sent)));
+        }
+        if link.dropped > 0 {
+            facts.push(format!("{} too late", grouped(link.dropped)));
+        }
+    }
     if push.frames_dropped > 0 {
         facts.push(format!("{} skipped", grouped(push.frames_dropped)));
     }

@@ -1,13 +1,19 @@
-//! The railway's cameras, its platform, and the records that tie them together.
+//! The railway's cameras, its platforms, and the records that tie them together.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::Context as _;
 use secrecy::SecretString;
-use yonder_api::{DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, RelayChange, Transport};
+use yonder_address::Passphrase;
+use yonder_api::{
+    DestinationChange, FeedChange, NewDestination, NewFeed, NewRelay, NewUplink, Rekey, RelayChange,
+    Transport,
+};
+use yonder_core::grade::ChannelReport;
 use yonder_lab::{
-    Camera, CameraConfig, CameraStream, ChannelReport, Device, DeviceConfig, DeviceProfile, Platform,
-    PlatformConfig, railway_feeds,
+    Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
+    PlatformConfig, PlatformManners, SrtConfig, TestAuthority, railway_feeds,
 };
 use yonder_server::{Service, ServiceError};
 
@@ -16,11 +22,47 @@ const CAMERA_USER: &str = "rail";
 
 /// What is pushed where: feed, then channels.
 const LINES: [(&str, &[&str]); 4] = [
-    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines"]),
-    ("Viaduct", &["Bramble TV Night Trains"]),
+    ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
+    ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
     ("Engine Shed", &["Bramble TV Workshop"]),
     ("Bandstand", &["Bramble TV Music"]),
 ];
+
+/// One of the railway's uplinks.
+struct Line {
+    name: &'static str,
+    site: Option<&'static str>,
+    rate: &'static str,
+    allowance: &'static str,
+    backup: bool,
+}
+
+const UPLINKS: [Line; 3] = [
+    Line { name: "Office fibre", site: None, rate: "40Mbit/s", allowance: "6TB", backup: false },
+    Line { name: "Office radio", site: None, rate: "12Mbit/s", allowance: "500GB", backup: true },
+    Line { name: "Summit mast", site: Some("Summit"), rate: "4Mbit/s", allowance: "1TB", backup: false },
+];
+/// The feed that crosses an uplink of its site.
+const AT_SUMMIT: &str = "Summit Station";
+
+/// A platform of the railway's world.
+struct Hall {
+    /// Name of its rule sheet; channels' names begin with it.
+    name: &'static str,
+    platform: Platform,
+    /// Certificate of the authority that vouches for it.
+    authority: Option<String>,
+    passphrase: Option<String>,
+}
+
+impl Hall {
+    fn server(&self) -> String {
+        self.platform
+            .srt_server()
+            .or_else(|| self.platform.tls_server())
+            .unwrap_or_else(|| self.platform.server())
+    }
+}
 
 struct StandIn {
     feed: &'static str,
@@ -34,7 +76,7 @@ struct StandIn {
 pub(super) struct Railway {
     cameras: Vec<StandIn>,
     password: String,
-    platform: Platform,
+    halls: Vec<Hall>,
     keys: Vec<(String, String)>,
     /// Device services of the cameras, by which `yonder feed find` finds them.
     devices: Vec<Device>,
@@ -63,17 +105,8 @@ impl Railway {
         let channels = LINES.iter().flat_map(|(_, channels)| *channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_word(20))).collect();
-        let platform = Platform::start(PlatformConfig {
-            app: "live".to_owned(),
-            channels: keys
-                .iter()
-                .map(|(name, key)| (name.clone(), SecretString::from(key.as_str())))
-                .collect(),
-            port: 0,
-            record: false,
-        })
-        .context("the stand-in platform cannot be started")?;
-        Ok(Self { cameras, password, platform, keys, devices: Vec::new() })
+        let halls = start_halls(&keys).context("a stand-in platform cannot be started")?;
+        Ok(Self { cameras, password, halls, keys, devices: Vec::new() })
     }
 
     /// Lets the cameras be found. Where another program holds the port for probes, they can still be asked directly.
@@ -114,6 +147,18 @@ impl Railway {
         for (name, key) in &self.keys {
             self.register_destination(service, name, key)?;
         }
+        for Line { name, site, rate, allowance, backup } in UPLINKS {
+            if service.uplink(name).is_err() {
+                service.add_uplink(&NewUplink {
+                    name: name.to_owned(),
+                    site: site.map(str::to_owned),
+                    rate: rate.to_owned(),
+                    allowance: Some(allowance.to_owned()),
+                    headroom_percent: None,
+                    backup,
+                })?;
+            }
+        }
         for (feed, channels) in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
             if service.relay(feed).is_ok() {
@@ -132,12 +177,14 @@ impl Railway {
         let sub_url = stand_in.sub_path.map(|path| stand_in.camera.url(path));
         let user = Some(CAMERA_USER.to_owned());
         let password = Some(self.password.clone().into());
+        let site = (stand_in.feed == AT_SUMMIT).then(|| "Summit".to_owned());
         if service.feed(stand_in.feed).is_ok() {
             let change = FeedChange {
                 url: Some(url.into()),
                 sub_url: sub_url.map(Into::into),
                 user,
                 password,
+                site,
                 ..FeedChange::default()
             };
             return service.edit_feed(stand_in.feed, change).map(|_| ());
@@ -150,31 +197,79 @@ impl Railway {
             user,
             password,
             pin: None,
+            site,
         };
         service.add_feed(new).map(|_| ())
     }
 
+    fn hall_of(&self, channel: &str) -> Option<&Hall> {
+        self.halls.iter().find(|hall| channel.starts_with(hall.name))
+    }
+
     fn register_destination(&self, service: &Service, name: &str, key: &str) -> Result<(), ServiceError> {
-        let server = self.platform.server();
+        let Some(hall) = self.hall_of(name) else { return Ok(()) };
+        let server = Some(hall.server().into());
+        let passphrase = hall.passphrase.clone().map(Into::into);
+        let (key, authority) = (Some(key.to_owned().into()), hall.authority.clone());
         if service.destination(name).is_ok() {
-            let change = DestinationChange { server: Some(server), ..DestinationChange::default() };
+            let change = DestinationChange { server, authority, ..DestinationChange::default() };
             service.edit_destination(name, change)?;
-            return service.rekey_destination(name, &key.to_owned().into()).map(|_| ());
+            let new = Rekey { key, passphrase, ..Rekey::default() };
+            return service.rekey_destination(name, &new).map(|_| ());
         }
-        let platform = Some("Bramble TV".to_owned());
-        let new = NewDestination { name: name.to_owned(), server, platform, key: key.to_owned().into() };
+        let new = NewDestination {
+            name: name.to_owned(),
+            server,
+            platform: Some(hall.name.to_owned()),
+            key,
+            passphrase,
+            authority,
+            ..NewDestination::default()
+        };
         service.add_destination(new).map(|_| ())
     }
 
     /// What the platform says of one of its channels.
     pub(super) fn report(&self, channel: &str) -> Option<ChannelReport> {
-        self.platform.report(channel)
+        self.hall_of(channel)?.platform.report(channel)
     }
 
     /// Lets the stand-ins run until the process ends.
     pub(super) fn keep(self) {
         Box::leak(Box::new(self));
     }
+}
+
+/// Bramble TV takes nearly everything, Thistle Stage RTMPS alone and no more than 720 lines, Marrow Hall SRT with a
+/// passphrase.
+fn start_halls(keys: &[(String, String)]) -> std::io::Result<Vec<Hall>> {
+    let channels = |hall: &str| -> Vec<(String, SecretString)> {
+        let of_hall = keys.iter().filter(|(name, _)| name.starts_with(hall));
+        of_hall.map(|(name, key)| (name.clone(), SecretString::from(key.as_str()))).collect()
+    };
+    let config = |hall: &str| PlatformConfig {
+        app: "live".to_owned(),
+        channels: channels(hall),
+        ..PlatformConfig::default()
+    };
+    let bramble = Platform::start(config("Bramble TV"))?;
+    let authority = TestAuthority::new()?;
+    let limits = Limits { lines: Some(720), h264_only: true, needs_sound: true, kbps: None };
+    let manners =
+        PlatformManners { limits, grace: Some(Duration::from_secs(30)), ..PlatformManners::default() };
+    let tls = Some((0, authority.issue("localhost")?));
+    let thistle = Platform::start(PlatformConfig { tls, manners, ..config("Thistle Stage") })?;
+    let phrase = random_word(24);
+    let srt = SrtConfig {
+        passphrase: Some(Passphrase::from_stored(phrase.as_str().into())),
+        ..SrtConfig::default()
+    };
+    let marrow = Platform::start(PlatformConfig { srt: Some(srt), ..config("Marrow Hall") })?;
+    Ok(vec![
+        Hall { name: "Bramble TV", platform: bramble, authority: None, passphrase: None },
+        Hall { name: "Thistle Stage", platform: thistle, authority: Some(authority.pem()), passphrase: None },
+        Hall { name: "Marrow Hall", platform: marrow, authority: None, passphrase: Some(phrase) },
+    ])
 }
 
 /// A word that nobody guesses: letters and digits that are not taken for each other.

@@ -98,7 +98,7 @@ fn pushes_of(relay: &Relay, railway: &Railway) -> Vec<PushSummary> {
             frames_dropped: push.frames_dropped,
             reconnects: push.reconnects,
             graded: railway.report(&push.destination).map(|report| {
-                let (width, height) = report.size.unwrap_or_default();
+                let (width, height) = report.size().unwrap_or_default();
                 Grade {
                     good: report.is_good(),
                     pictures: report.pictures,
@@ -106,7 +106,7 @@ fn pushes_of(relay: &Relay, railway: &Railway) -> Vec<PushSummary> {
                     height,
                     kbps: report.kbps,
                     keyframe_ms: report.keyframe_ms,
-                    findings: report.findings.iter().map(yonder_lab::Finding::sentence).collect(),
+                    findings: report.findings.iter().map(yonder_core::grade::Finding::sentence).collect(),
                 }
             }),
         })

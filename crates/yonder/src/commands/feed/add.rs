@@ -38,19 +38,22 @@ pub(crate) struct AddArguments {
     /// SHA-256 fingerprint of the camera's own certificate, for rtsps:// without a known authority.
     #[arg(long, value_name = "FINGERPRINT")]
     pin: Option<String>,
+    /// Site that the camera is at, when that is not where the service runs: its uplink carries the pull.
+    #[arg(long, value_name = "SITE")]
+    site: Option<String>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
 }
 
 pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
-    let AddArguments { name, url, sub_url, pattern, set, channels, transport, account, pin, json } =
+    let AddArguments { name, url, sub_url, pattern, set, channels, transport, account, pin, site, json } =
         arguments;
     let password = account.password()?;
     if let Some(pattern) = pattern {
         let set: BTreeMap<String, String> = set.into_iter().collect();
         let transport = transport.into();
-        let new = PatternFeeds { name, set, channels, transport, user: account.user, password, pin };
+        let new = PatternFeeds { name, set, channels, transport, user: account.user, password, pin, site };
         let feeds: Vec<Feed> = client.post(&["patterns", &pattern, "feeds"], &new)?;
         if json {
             return print_json(&feeds);
@@ -66,6 +69,7 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
         user: account.user,
         password,
         pin,
+        site,
     };
     show(&client.post(&["feeds"], &new)?, json)
 }

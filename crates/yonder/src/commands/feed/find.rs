@@ -88,6 +88,7 @@ fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret
         user,
         password,
         pin: None,
+        site: None,
     })
 }
 

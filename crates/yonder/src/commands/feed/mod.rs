@@ -92,6 +92,9 @@ pub(crate) enum FeedCommand {
         /// SHA-256 fingerprint of the camera's own certificate; an empty text goes back to known authorities.
         #[arg(long, value_name = "FINGERPRINT")]
         pin: Option<String>,
+        /// Site that the camera is at; an empty text for where the service runs.
+        #[arg(long, value_name = "SITE")]
+        site: Option<String>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -114,7 +117,7 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
         FeedCommand::Add(arguments) => add::run(*arguments, client),
         FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
         FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
-        FeedCommand::Edit { name, rename, url, sub_url, transport, account, pin, json } => {
+        FeedCommand::Edit { name, rename, url, sub_url, transport, account, pin, site, json } => {
             let change = FeedChange {
                 name: rename,
                 url: url.map(Into::into),
@@ -123,6 +126,7 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 password: account.password()?,
                 user: account.user,
                 pin,
+                site,
             };
             show(&client.patch(&["feeds", &name], &change)?, json)
         }
@@ -170,6 +174,9 @@ fn show(feed: &Feed, json: bool) -> Result<(), Failure> {
     }
     if let Some(pin) = &feed.pin {
         text += &format!("  pin        {pin}\n");
+    }
+    if let Some(site) = &feed.site {
+        text += &format!("  site       {site}\n");
     }
     text += &format!("  state      {}\n", feed.state);
     for warning in &feed.warnings {

@@ -1,0 +1,168 @@
+//! Uplinks, and the budget of what they carry.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// An uplink to be added.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewUplink {
+    /// Name, unique among uplinks.
+    pub name: String,
+    /// Site; left out for the machine that the service runs on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
+    /// Rate upwards with its unit, like `20Mbit/s`.
+    pub rate: String,
+    /// What a month may have, with its unit, like `500GB`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub allowance: Option<String>,
+    /// Share that stays free, in hundredths; 25 where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub headroom_percent: Option<u8>,
+    /// Used only while the main one cannot be.
+    #[serde(default)]
+    pub backup: bool,
+}
+
+/// A change of an uplink; what is left out stays.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UplinkChange {
+    /// New name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// New site; empty for the machine that the service runs on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site: Option<String>,
+    /// New rate with its unit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<String>,
+    /// New allowance with its unit; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub allowance: Option<String>,
+    /// New share that stays free.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub headroom_percent: Option<u8>,
+    /// Used only while the main one cannot be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub backup: Option<bool>,
+}
+
+/// An uplink.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Uplink {
+    /// Name.
+    pub name: String,
+    /// Site; null for the machine that the service runs on.
+    pub site: Option<String>,
+    /// Rate upwards in kilobits (1000 bits) per second.
+    pub up_kbps: u64,
+    /// Share that stays free, in hundredths.
+    pub headroom_percent: u64,
+    /// Bytes that a month may have.
+    pub allowance_bytes: Option<u64>,
+    /// Used only while the main one cannot be.
+    pub backup: bool,
+    /// Bytes sent this month.
+    pub sent_bytes: u64,
+}
+
+/// What would be different.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct WhatIf {
+    /// So many more pushes of the largest feed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub more: Option<u32>,
+    /// Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub over: Option<String>,
+    /// Media rate of every feed, with its unit.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rate: Option<String>,
+    /// Hours a day.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hours: Option<f64>,
+    /// Draw up what fits to so many destinations.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub destinations: Option<u32>,
+    /// Everything that is kept, and not only what is wanted on.
+    #[serde(default)]
+    pub all: bool,
+}
+
+/// Something that an uplink carries.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Load {
+    /// What it is.
+    pub what: String,
+    /// Kilobits per second on the uplink; null where nothing was measured yet.
+    pub kbps: Option<u64>,
+}
+
+/// One uplink's budget.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct UplinkBudget {
+    /// The uplink.
+    pub uplink: Uplink,
+    /// What it carries.
+    pub loads: Vec<Load>,
+    /// Their sum.
+    pub sum_kbps: u64,
+    /// What may be used with the headroom free.
+    pub usable_kbps: u64,
+    /// `fits`, `tight` or `over`.
+    pub verdict: String,
+    /// Bytes that the month will have come to.
+    pub projected_bytes: u64,
+    /// That, in hundredths of the allowance.
+    pub projected_percent: Option<u64>,
+    /// `fits`, `tight` or `over`, where there is an allowance.
+    pub month_verdict: Option<String>,
+}
+
+/// One size at one frame rate.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FitRow {
+    /// Samples a line.
+    pub width: u32,
+    /// Lines.
+    pub lines: u32,
+    /// Frames per second.
+    pub fps: u32,
+    /// Media rate at which it looks plain.
+    pub plain_kbps: u64,
+    /// Media rate at which it looks good.
+    pub good_kbps: u64,
+    /// `good`, `plain` or `no`.
+    pub fit: String,
+}
+
+/// What fits on an uplink.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WhatFits {
+    /// Name of the uplink.
+    pub uplink: String,
+    /// Destinations.
+    pub destinations: u32,
+    /// Media rate that each can have.
+    pub each_kbps: u64,
+    /// Sizes.
+    pub rows: Vec<FitRow>,
+}
+
+/// The budget of everything.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Budget {
+    /// Uplinks in order.
+    pub uplinks: Vec<UplinkBudget>,
+    /// What crosses an uplink that nobody described.
+    pub undescribed: Vec<Load>,
+    /// The month, like `2026-11`.
+    pub month: String,
+    /// Days of it that are left, begun ones included.
+    pub days_left: u32,
+    /// What fits, where it was asked for.
+    pub fits: Vec<WhatFits>,
+}

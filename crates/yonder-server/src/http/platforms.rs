@@ -1,0 +1,71 @@
+//! `/api/v1/platforms`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{NewPlatform, Platform, PlatformChange, Problem};
+
+use super::caller::{Caller, changing, reading};
+use crate::error::ServiceError;
+use crate::service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(show).service(edit).service(remove);
+}
+
+/// All platforms by name: rule sheets that ship, and one's own.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [Platform])))]
+#[get("/platforms")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platform>>, ServiceError> {
+    reading(&service, Service::platforms).await.map(Json)
+}
+
+/// Adds a platform, perhaps like another one.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", request_body = NewPlatform,
+    responses((status = 201, body = Platform), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/platforms")]
+async fn add(
+    service: Data<Service>,
+    _caller: Caller,
+    new: Json<NewPlatform>,
+) -> Result<HttpResponse, ServiceError> {
+    let platform = changing(&service, move |service| service.add_platform(&new)).await?;
+    Ok(HttpResponse::Created().json(platform))
+}
+
+/// One platform.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
+    responses((status = 200, body = Platform), (status = 404, body = Problem)))]
+#[get("/platforms/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Platform>, ServiceError> {
+    reading(&service, move |service| service.platform(&name)).await.map(Json)
+}
+
+/// Changes rules of a platform; a shipped sheet becomes one's own by that.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)), request_body = PlatformChange,
+    responses((status = 200, body = Platform), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[patch("/platforms/{name}")]
+async fn edit(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    change: Json<PlatformChange>,
+) -> Result<Json<Platform>, ServiceError> {
+    changing(&service, move |service| service.edit_platform(&name, &change)).await.map(Json)
+}
+
+/// Removes a platform of one's own; one that ships comes back as it was.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[delete("/platforms/{name}")]
+async fn remove(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<HttpResponse, ServiceError> {
+    changing(&service, move |service| service.remove_platform(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

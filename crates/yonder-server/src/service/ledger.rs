@@ -1,0 +1,98 @@
+//! The ledger: what was carried on each day, and which keys were used. Written now and then, in the background.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::time::{MissedTickBehavior, interval};
+use yonder_address::Protocol;
+use yonder_core::budget::with_ip_headers;
+use yonder_store::Carried;
+
+use super::Service;
+use super::destinations::kept_server;
+use crate::error::ServiceError;
+use crate::time;
+
+/// How often keys in use are noted.
+const LOOK_EVERY: Duration = Duration::from_secs(5);
+/// Traffic is written with every so many looks: once a minute.
+const WRITE_EVERY: u32 = 12;
+
+/// Counters at the last look. They begin anew when a push does.
+#[derive(Debug, Default)]
+pub(crate) struct Ledger {
+    seen: HashMap<Carried, u64>,
+    unwritten: HashMap<Carried, u64>,
+}
+
+impl Ledger {
+    fn count(&mut self, whose: Carried, protocol: Option<Protocol>, counter: u64) {
+        let before = self.seen.insert(whose.clone(), counter).unwrap_or_default();
+        let more = if counter >= before { counter - before } else { counter };
+        if more > 0 {
+            *self.unwritten.entry(whose).or_default() += with_ip_headers(protocol, more);
+        }
+    }
+}
+
+impl Service {
+    /// Keeps the ledger until the task is dropped.
+    pub(crate) async fn keep_ledger(self: Arc<Self>) {
+        let mut looks = interval(LOOK_EVERY);
+        looks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut count = 0_u32;
+        loop {
+            looks.tick().await;
+            count = count.wrapping_add(1);
+            let writes = count.is_multiple_of(WRITE_EVERY);
+            let service = Arc::clone(&self);
+            let looked = tokio::task::spawn_blocking(move || service.look_into_ledger(writes)).await;
+            if let Ok(Err(error)) = looked {
+                tracing::warn!(%error, "the ledger could not be kept");
+            }
+        }
+    }
+
+    /// Counts what was carried since the last look and notes keys in use; writes traffic if told so.
+    ///
+    /// # Errors
+    /// When the records cannot be read or written.
+    pub fn look_into_ledger(&self, write: bool) -> Result<(), ServiceError> {
+        let relays = self.stored_relays();
+        let mut ledger = super::lock(&self.ledger);
+        for relay in &relays {
+            let Some(view) = self.engine.relay(&relay.name) else { continue };
+            ledger.count(Carried::Feed(view.feed.name.clone()), None, view.feed.bytes);
+            for push in &view.pushes {
+                let destination = self.store.destination(&push.destination)?;
+                let protocol = kept_server(&destination.settings.server)?.protocol();
+                let whose = Carried::Push(relay.name.clone(), push.destination.clone());
+                ledger.count(whose, Some(protocol), push.bytes);
+                if matches!(push.state, "live" | "lagging") && destination.key_used_s.is_none() {
+                    self.store.note_key_used(&push.destination, time::now_s())?;
+                }
+            }
+        }
+        if write && !ledger.unwritten.is_empty() {
+            let carried: Vec<(Carried, u64)> = ledger.unwritten.drain().collect();
+            self.store.add_traffic(&time::Calendar::now().day(), &carried)?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_counter_that_begins_anew_is_counted_from_there() {
+        let (mut ledger, feed) = (Ledger::default(), Carried::Feed("Summit".into()));
+        for counter in [100_000, 250_000, 30_000, 30_000] {
+            ledger.count(feed.clone(), None, counter);
+        }
+        // 280 kB, and what IP and TCP add.
+        assert_eq!(ledger.unwritten[&feed], 280_000 + 280 * 36);
+    }
+}

@@ -1,0 +1,214 @@
+//! `yonder budget`: uplinks, bit rates and the month's traffic, as they are or as they would be.
+
+use clap::{Args, ValueEnum};
+use yonder_api::{Budget, FitRow, Load, UplinkBudget, WhatFits, WhatIf};
+use yonder_core::budget::{BitRate, Volume};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+
+/// Cells of a bar.
+const BAR: u64 = 40;
+
+/// What carries a push.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Over {
+    Rtmp,
+    Rtmps,
+    Srt,
+}
+
+impl Over {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Rtmp => "rtmp",
+            Self::Rtmps => "rtmps",
+            Self::Srt => "srt",
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct BudgetArguments {
+    /// What if so many more pushes ran?
+    #[arg(long, value_name = "NUMBER")]
+    more: Option<u32>,
+    /// What those, or the chart, are carried by.
+    #[arg(long, value_enum)]
+    over: Option<Over>,
+    /// What if every feed had this rate, like 3Mbit/s?
+    #[arg(long, value_name = "RATE")]
+    rate: Option<String>,
+    /// What if everything ran for so many hours a day?
+    #[arg(long, value_name = "HOURS")]
+    hours: Option<f64>,
+    /// Show which sizes, frame rates and bit rates fit to so many destinations.
+    #[arg(long, value_name = "DESTINATIONS")]
+    what_fits: Option<u32>,
+    /// Count relays that are off as well.
+    #[arg(long)]
+    all: bool,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+pub(crate) fn run(arguments: BudgetArguments, client: &Client) -> Result<(), Failure> {
+    let BudgetArguments { more, over, rate, hours, what_fits, all, json } = arguments;
+    let over = over.map(|over| over.word().to_owned());
+    let request = WhatIf { more, over, rate, hours, destinations: what_fits, all };
+    let budget: Budget = client.post(&["budget"], &request)?;
+    if json {
+        return print_json(&budget);
+    }
+    print(&screen(&budget, has_colour()));
+    Ok(())
+}
+
+fn screen(budget: &Budget, colour: bool) -> String {
+    let mut text = String::new();
+    if budget.uplinks.is_empty() {
+        text += "No uplink is described yet. Add one: yonder uplink add NAME --rate 20Mbit/s\n";
+    }
+    for uplink in &budget.uplinks {
+        text += &uplink_text(uplink, budget, colour);
+        text += "\n";
+    }
+    if !budget.undescribed.is_empty() {
+        text += &paint("On uplinks that nobody described", Tone::Strong, colour);
+        text += "\n";
+        text += &loads(&budget.undescribed);
+        text += "\n";
+    }
+    for chart in &budget.fits {
+        text += &chart_text(chart, colour);
+        text += "\n";
+    }
+    text.truncate(text.trim_end().len());
+    text + "\n"
+}
+
+fn uplink_text(budget: &UplinkBudget, all: &Budget, colour: bool) -> String {
+    let uplink = &budget.uplink;
+    let site = uplink.site.as_ref().map(|site| format!(" at {site}")).unwrap_or_default();
+    let role = if uplink.backup { ", backup: if it had to carry everything" } else { "" };
+    let mut text = paint(&format!("{}{site}", uplink.name), Tone::Strong, colour);
+    text += &format!("{role}\n");
+    let tone = tone(&budget.verdict);
+    text += &format!(
+        "  {} {} of {}, {} usable: {}\n",
+        paint(&bar(budget.sum_kbps, budget.usable_kbps, uplink.up_kbps), tone, colour),
+        BitRate::from_kbps(budget.sum_kbps),
+        BitRate::from_kbps(uplink.up_kbps),
+        BitRate::from_kbps(budget.usable_kbps),
+        paint(&budget.verdict, tone, colour),
+    );
+    text += &loads(&budget.loads);
+    let sent = Volume::from_bytes(uplink.sent_bytes);
+    let projected = Volume::from_bytes(budget.projected_bytes);
+    match (uplink.allowance_bytes, budget.projected_percent, &budget.month_verdict) {
+        (Some(allowance), Some(percent), Some(verdict)) => {
+            let tone = self::tone(verdict);
+            text += &format!(
+                "  {} {}: {sent} sent, {projected} by its end in {} days ({percent} % of {}): {}\n",
+                paint(&bar(budget.projected_bytes, allowance, allowance), tone, colour),
+                all.month,
+                all.days_left,
+                Volume::from_bytes(allowance),
+                paint(verdict, tone, colour),
+            );
+        }
+        _ => text += &format!("  {}: {sent} sent, {projected} by its end; no allowance is set\n", all.month),
+    }
+    text
+}
+
+fn tone(verdict: &str) -> Tone {
+    match verdict {
+        "fits" | "good" => Tone::Good,
+        "tight" | "plain" => Tone::Wait,
+        _ => Tone::Bad,
+    }
+}
+
+/// A bar of what is used, with a mark where the usable part ends.
+fn bar(used: u64, usable: u64, all: u64) -> String {
+    let all = all.max(1);
+    let cells = |part: u64| part.saturating_mul(BAR) / all;
+    let (used, mark) = (cells(used).min(BAR), cells(usable));
+    let cell = |at: u64| match at {
+        at if at == mark && at < BAR => '│',
+        at if at < used => '█',
+        _ => '·',
+    };
+    (0..BAR).map(cell).collect()
+}
+
+fn loads(loads: &[Load]) -> String {
+    let wide = loads.iter().map(|load| load.what.chars().count()).max().unwrap_or_default();
+    let line = |load: &Load| {
+        let rate = load
+            .kbps
+            .map_or_else(|| "not measured yet".to_owned(), |kbps| format!("{:>7} kbit/s", grouped(kbps)));
+        format!("    {:<wide$}  {rate}\n", load.what)
+    };
+    loads.iter().map(line).collect()
+}
+
+fn chart_text(chart: &WhatFits, colour: bool) -> String {
+    let each = BitRate::from_kbps(chart.each_kbps);
+    let mut text = paint(
+        &format!(
+            "What fits on {} to {} destinations: {each} of media for each",
+            chart.uplink, chart.destinations
+        ),
+        Tone::Strong,
+        colour,
+    );
+    let mut rates: Vec<u32> = chart.rows.iter().map(|row| row.fps).collect();
+    rates.sort_unstable();
+    rates.dedup();
+    text += &format!("\n  {:<11}", "");
+    for fps in &rates {
+        text += &format!("{:<21}", format!("{fps} frames/s"));
+    }
+    text.truncate(text.trim_end().len());
+    text += "\n";
+    let mut sizes: Vec<(u32, u32)> = chart.rows.iter().map(|row| (row.width, row.lines)).collect();
+    sizes.dedup();
+    for (width, lines) in sizes {
+        let mut line = format!("  {:<11}", format!("{width}×{lines}"));
+        for fps in &rates {
+            if let Some(row) = chart.rows.iter().find(|row| row.lines == lines && row.fps == *fps) {
+                line += &cell(row, colour);
+            }
+        }
+        text += line.trim_end();
+        text += "\n";
+    }
+    text + "  good and plain are what H.264 needs for such a picture with sound; kbit/s\n"
+}
+
+fn cell(row: &FitRow, colour: bool) -> String {
+    let word = match row.fit.as_str() {
+        "good" => format!("good from {}", grouped(row.good_kbps)),
+        "plain" => format!("plain from {}", grouped(row.plain_kbps)),
+        _ => format!("needs {}", grouped(row.plain_kbps)),
+    };
+    let tone = if row.fit == "no" { Tone::Quiet } else { tone(&row.fit) };
+    paint(&format!("{word:<21}"), tone, colour)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_bar_shows_what_is_used_and_where_the_headroom_begins() {
+        assert_eq!(bar(0, 75, 100), format!("{}│{}", "·".repeat(30), "·".repeat(9)));
+        assert_eq!(bar(50, 75, 100), format!("{}{}│{}", "█".repeat(20), "·".repeat(10), "·".repeat(9)));
+        assert_eq!(bar(900, 75, 100), format!("{}│{}", "█".repeat(30), "█".repeat(9)));
+        assert_eq!(bar(5, 0, 0).chars().count(), 40);
+    }
+}

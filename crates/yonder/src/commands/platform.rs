@@ -1,0 +1,141 @@
+//! `yonder platform …`
+
+use std::collections::BTreeMap;
+
+use clap::Subcommand;
+use yonder_api::{NewPlatform, Platform, PlatformChange};
+use yonder_core::platform::RULES;
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{print, print_json, table};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PlatformCommand {
+    /// List all platforms: rule sheets that ship, and your own.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show a platform's rules.
+    Show {
+        /// Name of the platform.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Add a platform.
+    Add {
+        /// Name of the platform.
+        name: String,
+        /// Begin with the rules of another one.
+        #[arg(long, value_name = "PLATFORM")]
+        like: Option<String>,
+        /// A rule with its value, like `video.ceiling=6Mbit/s`; may be given several times.
+        #[arg(long = "set", value_name = "RULE=VALUE", value_parser = read_rule)]
+        set: Vec<(String, String)>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change rules of a platform; a shipped sheet becomes your own by that.
+    Edit {
+        /// Name of the platform.
+        name: String,
+        /// A rule with its new value; without a value the rule is taken away.
+        #[arg(long = "set", value_name = "RULE=VALUE", required = true, value_parser = read_rule)]
+        set: Vec<(String, String)>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove a platform of your own; one that ships comes back as it was.
+    Remove {
+        /// Name of the platform.
+        name: String,
+    },
+    /// List what rules there are, and what each takes.
+    Rules,
+}
+
+pub(crate) fn run(command: PlatformCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        PlatformCommand::List { json } => list(&client.get::<Vec<_>>(&["platforms"])?, json),
+        PlatformCommand::Show { name, json } => show(&client.get(&["platforms", &name])?, json),
+        PlatformCommand::Add { name, like, set, json } => {
+            let rules: BTreeMap<String, String> = set.into_iter().collect();
+            show(&client.post(&["platforms"], &NewPlatform { name, like, rules })?, json)
+        }
+        PlatformCommand::Edit { name, set, json } => {
+            let rules = set.into_iter().collect();
+            show(&client.patch(&["platforms", &name], &PlatformChange { rules })?, json)
+        }
+        PlatformCommand::Remove { name } => {
+            client.delete(&["platforms", &name])?;
+            print(&format!("Rule sheet {name} removed.\n"));
+            Ok(())
+        }
+        PlatformCommand::Rules => {
+            rules();
+            Ok(())
+        }
+    }
+}
+
+/// The table of rules; it needs no service.
+pub(crate) fn rules() {
+    let rows: Vec<Vec<String>> =
+        RULES.iter().map(|rule| vec![rule.name.to_owned(), rule.wants.to_owned()]).collect();
+    print(&table(&["RULE", "TAKES"], &rows));
+}
+
+fn list(platforms: &[Platform], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&platforms);
+    }
+    let value = |platform: &Platform, name: &str| {
+        let found = platform.rules.iter().find(|rule| rule.rule == name);
+        found.map_or_else(|| "-".to_owned(), |rule| rule.value.clone())
+    };
+    let rows: Vec<Vec<String>> = platforms
+        .iter()
+        .map(|platform| {
+            let destinations = platform.destinations.len().to_string();
+            vec![
+                platform.name.clone(),
+                if platform.shipped { "shipped" } else { "own" }.to_owned(),
+                value(platform, "protocols"),
+                value(platform, "video.codecs"),
+                value(platform, "video.most-lines"),
+                value(platform, "video.ceiling"),
+                destinations,
+            ]
+        })
+        .collect();
+    print(&table(&["PLATFORM", "SHEET", "BY", "PICTURE", "LINES", "AT MOST", "DESTINATIONS"], &rows));
+    Ok(())
+}
+
+fn show(platform: &Platform, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(platform);
+    }
+    let sheet = if platform.shipped { "ships with the program" } else { "your own" };
+    let mut text = format!("{}\n  {:<28} {sheet}\n", platform.name, "sheet");
+    for rule in &platform.rules {
+        text += &format!("  {:<28} {}\n", rule.rule, rule.value);
+    }
+    if !platform.destinations.is_empty() {
+        text += &format!("  {:<28} {}\n", "destinations", platform.destinations.join(", "));
+    }
+    print(&text);
+    Ok(())
+}
+
+fn read_rule(text: &str) -> Result<(String, String), String> {
+    let (rule, value) =
+        text.split_once('=').ok_or("give a rule and its value, like video.ceiling=6Mbit/s")?;
+    Ok((rule.trim().to_owned(), value.trim().to_owned()))
+}

@@ -1,0 +1,132 @@
+//! `yonder relay preflight` and `yonder relay rehearse`: checks, as people read them.
+
+use yonder_api::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Relay};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+
+/// Runs a preflight. True when nothing failed.
+pub(super) fn preflight(client: &Client, name: &str, json: bool) -> Result<bool, Failure> {
+    let preflight: Preflight = client.post_slow(&["relays", name, "preflight"], &serde_json::json!({}))?;
+    if json {
+        print_json(&preflight)?;
+    } else {
+        let head = format!("Preflight of {}", preflight.relay);
+        print(&format!(
+            "{}\n{}\n{}\n",
+            paint(&head, Tone::Strong, has_colour()),
+            checks(&preflight.checks, has_colour()),
+            verdict(&preflight.checks, has_colour())
+        ));
+    }
+    Ok(preflight.level != "fail")
+}
+
+/// Rehearses pushes of a relay: the named one, or all in turn. True when nothing failed.
+pub(super) fn rehearse(
+    client: &Client,
+    name: &str,
+    request: &NewRehearsal,
+    json: bool,
+) -> Result<bool, Failure> {
+    let destinations = match &request.to {
+        Some(to) => vec![to.clone()],
+        None => {
+            let relay: Relay = client.get(&["relays", name])?;
+            relay.pushes.into_iter().map(|push| push.destination).collect()
+        }
+    };
+    let mut held = Vec::new();
+    for to in destinations {
+        let request = NewRehearsal { to: Some(to), ..request.clone() };
+        let rehearsal: Rehearsal = client.post_slow(&["relays", name, "rehearse"], &request)?;
+        if !json {
+            print(&rehearsal_text(&rehearsal, has_colour()));
+        }
+        held.push(rehearsal);
+    }
+    if json {
+        print_json(&held)?;
+    }
+    Ok(held.iter().all(|rehearsal| rehearsal.level != "fail"))
+}
+
+/// Checks under their subjects, each with its reason and what to do.
+pub(crate) fn checks(checks: &[Check], colour: bool) -> String {
+    let mut text = String::new();
+    let mut subject = None;
+    for check in checks {
+        if subject != Some(&check.subject) {
+            text += &format!("\n  {}\n", check.subject);
+            subject = Some(&check.subject);
+        }
+        let level = paint(&format!("{:<4}", check.level), tone(&check.level), colour);
+        text += &format!("    {level}  {:<18} {}\n", check.check, check.reason);
+        if let Some(step) = &check.next_step {
+            text += &format!("          {:<18} {}\n", "", paint(step, Tone::Quiet, colour));
+        }
+    }
+    text
+}
+
+fn tone(level: &str) -> Tone {
+    match level {
+        "pass" => Tone::Good,
+        "warn" => Tone::Wait,
+        _ => Tone::Bad,
+    }
+}
+
+fn verdict(checks: &[Check], colour: bool) -> String {
+    let count = |level: &str| checks.iter().filter(|check| check.level == level).count();
+    let (fails, warns) = (count("fail"), count("warn"));
+    let (words, tone) = match (fails, warns) {
+        (0, 0) => ("Everything is as it must be.".to_owned(), Tone::Good),
+        (0, warns) => (format!("It can start; {warns} worth a look."), Tone::Wait),
+        (fails, _) => {
+            (format!("It will not work: {fails} failed. `--force` starts it all the same."), Tone::Bad)
+        }
+    };
+    paint(&words, tone, colour)
+}
+
+fn rehearsal_text(rehearsal: &Rehearsal, colour: bool) -> String {
+    let rules =
+        rehearsal.platform.as_ref().map(|name| format!(", by the rules of {name}")).unwrap_or_default();
+    let head = format!(
+        "Rehearsal of {} → {} over {}{rules}",
+        rehearsal.relay, rehearsal.destination, rehearsal.over
+    );
+    let mut text = paint(&head, Tone::Strong, colour) + "\n";
+    if rehearsal.trouble.is_none() {
+        text += &graded_text(&rehearsal.graded);
+    }
+    text + &checks(&rehearsal.checks, colour) + "\n"
+}
+
+fn graded_text(graded: &Graded) -> String {
+    let mut text = String::new();
+    if let (Some(codec), Some(width), Some(height)) = (&graded.video_codec, graded.width, graded.height) {
+        let profile = graded.profile.as_deref().unwrap_or_default();
+        let fps = graded.fps.map(|fps| format!(", {fps:.1} frames/s")).unwrap_or_default();
+        let order = if graded.b_frames { ", with B-frames" } else { "" };
+        text += &format!("  picture    {codec} {profile} {width}×{height}{fps}{order}\n");
+    }
+    text += &format!(
+        "  rates      {} kbit/s of picture, {} in the fullest second, {} of sound\n",
+        grouped(graded.video_kbps),
+        grouped(graded.peak_kbps),
+        grouped(graded.audio_kbps)
+    );
+    if let (Some(codec), Some(rate)) = (&graded.audio_codec, graded.audio_rate_hz) {
+        text += &format!("  sound      {codec}, {} Hz\n", grouped(rate.into()));
+    }
+    text += &format!(
+        "  pace       keyframe every {} ms at most, picture and sound {} ms apart at most, longest pause {} ms\n",
+        grouped(graded.keyframe_ms),
+        grouped(graded.skew_ms),
+        grouped(graded.longest_stall_ms)
+    );
+    text
+}

@@ -1,0 +1,157 @@
+//! `yonder uplink …`
+
+use clap::Subcommand;
+use yonder_api::{NewUplink, Uplink, UplinkChange};
+use yonder_core::budget::{BitRate, Volume};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{print, print_json, table};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum UplinkCommand {
+    /// Add an uplink: one internet connection of this machine, or of a site.
+    Add {
+        /// Name of the uplink.
+        name: String,
+        /// Rate upwards with its unit, like 20Mbit/s.
+        #[arg(long, value_name = "RATE")]
+        rate: String,
+        /// Site; left out for the machine that the service runs on.
+        #[arg(long, value_name = "SITE")]
+        site: Option<String>,
+        /// What a month may have, like 500GB.
+        #[arg(long, value_name = "VOLUME")]
+        allowance: Option<String>,
+        /// Share that stays free, in per cent; 25 where nothing is said.
+        #[arg(long, value_name = "PERCENT")]
+        headroom: Option<u8>,
+        /// Used only while the main one cannot be.
+        #[arg(long)]
+        backup: bool,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List all uplinks.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show an uplink.
+    Show {
+        /// Name of the uplink.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change an uplink.
+    Edit {
+        /// Name of the uplink.
+        name: String,
+        /// New name.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// New rate upwards with its unit.
+        #[arg(long, value_name = "RATE")]
+        rate: Option<String>,
+        /// New site; an empty text for the machine that the service runs on.
+        #[arg(long, value_name = "SITE")]
+        site: Option<String>,
+        /// What a month may have; an empty text removes it.
+        #[arg(long, value_name = "VOLUME")]
+        allowance: Option<String>,
+        /// Share that stays free, in per cent.
+        #[arg(long, value_name = "PERCENT")]
+        headroom: Option<u8>,
+        /// Used only while the main one cannot be: yes or no.
+        #[arg(long, value_name = "YES|NO", value_parser = read_flag)]
+        backup: Option<bool>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove an uplink.
+    Remove {
+        /// Name of the uplink.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: UplinkCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        UplinkCommand::Add { name, rate, site, allowance, headroom, backup, json } => {
+            let new = NewUplink { name, site, rate, allowance, headroom_percent: headroom, backup };
+            show(&client.post(&["uplinks"], &new)?, json)
+        }
+        UplinkCommand::List { json } => list(&client.get::<Vec<_>>(&["uplinks"])?, json),
+        UplinkCommand::Show { name, json } => show(&client.get(&["uplinks", &name])?, json),
+        UplinkCommand::Edit { name, rename, rate, site, allowance, headroom, backup, json } => {
+            let change =
+                UplinkChange { name: rename, site, rate, allowance, headroom_percent: headroom, backup };
+            show(&client.patch(&["uplinks", &name], &change)?, json)
+        }
+        UplinkCommand::Remove { name } => {
+            client.delete(&["uplinks", &name])?;
+            print(&format!("Uplink {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn read_flag(text: &str) -> Result<bool, String> {
+    match text.to_ascii_lowercase().as_str() {
+        "yes" => Ok(true),
+        "no" => Ok(false),
+        _ => Err("say yes or no".to_owned()),
+    }
+}
+
+fn list(uplinks: &[Uplink], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&uplinks);
+    }
+    if uplinks.is_empty() {
+        print("There are no uplinks yet. Add one: yonder uplink add NAME --rate 20Mbit/s\n");
+        return Ok(());
+    }
+    let rows: Vec<Vec<String>> = uplinks
+        .iter()
+        .map(|uplink| {
+            vec![
+                uplink.name.clone(),
+                uplink.site.clone().unwrap_or_else(|| "here".to_owned()),
+                if uplink.backup { "backup" } else { "main" }.to_owned(),
+                BitRate::from_kbps(uplink.up_kbps).to_string(),
+                format!("{} %", uplink.headroom_percent),
+                allowance(uplink).unwrap_or_else(|| "-".to_owned()),
+                Volume::from_bytes(uplink.sent_bytes).to_string(),
+            ]
+        })
+        .collect();
+    print(&table(&["UPLINK", "SITE", "ROLE", "RATE UP", "FREE", "A MONTH", "SENT"], &rows));
+    Ok(())
+}
+
+fn show(uplink: &Uplink, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(uplink);
+    }
+    let role = if uplink.backup { "backup" } else { "main" };
+    let site = uplink.site.as_deref().unwrap_or("here");
+    let mut text = format!("{}\n  site       {site}, {role}\n", uplink.name);
+    text += &format!("  rate up    {}\n", BitRate::from_kbps(uplink.up_kbps));
+    text += &format!("  headroom   {} %\n", uplink.headroom_percent);
+    if let Some(allowance) = allowance(uplink) {
+        text += &format!("  a month    {allowance}\n");
+    }
+    text += &format!("  sent       {} this month\n", Volume::from_bytes(uplink.sent_bytes));
+    print(&text);
+    Ok(())
+}
+
+fn allowance(uplink: &Uplink) -> Option<String> {
+    uplink.allowance_bytes.map(|bytes| Volume::from_bytes(bytes).to_string())
+}
