@@ -8,11 +8,10 @@ use anyhow::Context as _;
 use clap::Args;
 use nix::sys::resource::{UsageWho, getrusage};
 use serde::{Deserialize, Serialize};
-use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec, TransportChoice};
-use yonder_rtmp::{ServerAddress, StreamKey};
+use yonder_engine::{Engine, FeedSpec, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
-use crate::load::{PATH, key};
+use crate::load::{PATH, push};
 
 /// Connections and first keyframes are not part of the figure.
 const SETTLE: Duration = Duration::from_secs(2);
@@ -67,13 +66,7 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
     let engine = Engine::new(runtime.handle().clone());
     let (url, credentials) = CameraUrl::parse(&format!("rtsp://{}{PATH}", job.camera))?;
-    let (server, _) = ServerAddress::parse(&job.to)?;
-    let pushes = (0..job.pushes)
-        .map(|at| {
-            let (key, _) = StreamKey::parse(&key(at), &server)?;
-            Ok(PushSpec { destination: format!("push-{at}"), server: server.clone(), key })
-        })
-        .collect::<anyhow::Result<Vec<_>>>()?;
+    let pushes = (0..job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
     let feed = FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
     engine.apply(RelaySpec { name: "load".into(), feed, pushes });
     std::thread::sleep(SETTLE);

@@ -2,9 +2,12 @@
 
 use std::net::{SocketAddr, TcpListener};
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::Context as _;
 use bytes::{BufMut as _, Bytes, BytesMut};
+use yonder_address::read_pasted;
+use yonder_engine::PushSpec;
 use yonder_lab::{Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig};
 use yonder_media::{ParameterSets, VideoCodec};
 
@@ -29,13 +32,27 @@ impl Load {
         let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
         let platform =
-            Platform::start(PlatformConfig { app: "live".into(), channels, port: 0, record: false })?;
+            Platform::start(PlatformConfig { app: "live".into(), channels, ..PlatformConfig::default() })?;
         Ok(Self { camera, platform, sink: sink()? })
     }
 }
 
+/// A push to a server, under the key of a channel.
+pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
+    let pasted = read_pasted(Some(server), Some(&key(at)))?;
+    Ok(PushSpec {
+        destination: format!("push-{at}"),
+        server: pasted.server,
+        backup: None,
+        return_after: Duration::from_secs(120),
+        key: pasted.key,
+        encryption: None,
+        authority: None,
+    })
+}
+
 /// The stream key of a channel.
-pub(crate) fn key(at: u32) -> String {
+fn key(at: u32) -> String {
     format!("load-key-{at}")
 }
 

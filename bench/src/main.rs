@@ -4,6 +4,7 @@
 
 mod children;
 mod load;
+mod overhead;
 mod reboots;
 mod relay;
 
@@ -39,6 +40,8 @@ enum Figure {
         #[arg(long, default_value_t = 50)]
         times: u32,
     },
+    /// What each protocol adds to the media it carries.
+    Overhead,
     /// The measured half of `relay`: the engine alone.
     #[command(hide = true)]
     ChildEngine(children::Job),
@@ -51,6 +54,7 @@ fn main() -> anyhow::Result<()> {
     match Arguments::parse().figure {
         Figure::Relay { mbps, pushes, seconds, rounds } => relay::run(mbps, pushes, seconds, rounds),
         Figure::Reboots { times } => reboots::run(times),
+        Figure::Overhead => overhead::run(),
         Figure::ChildEngine(job) => children::engine(&job),
         Figure::ChildFloor(job) => children::floor(&job),
     }

@@ -3,11 +3,10 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, ensure};
-use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec, TransportChoice};
-use yonder_rtmp::{ServerAddress, StreamKey};
+use yonder_engine::{Engine, FeedSpec, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
-use crate::load::{Load, PATH, key};
+use crate::load::{Load, PATH, push};
 
 /// How often is looked whether pictures come.
 const LOOK_EVERY: Duration = Duration::from_millis(5);
@@ -33,11 +32,9 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
     let load = Load::start(4, 1)?;
     let engine = Engine::new(tokio::runtime::Handle::current());
     let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
-    let (server, _) = ServerAddress::parse(&load.platform.server())?;
-    let (stream_key, _) = StreamKey::parse(&key(0), &server)?;
     let feed =
         FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Auto, pin: None };
-    let pushes = vec![PushSpec { destination: "one".into(), server, key: stream_key }];
+    let pushes = vec![push(0, &load.platform.server())?];
     engine.apply(RelaySpec { name: "load".into(), feed, pushes });
     let pictures = || load.platform.report("channel-0").map_or(0, |report| report.pictures);
     until(|| pictures() > 0).await.context("no picture came at all")?;

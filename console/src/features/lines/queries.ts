@@ -26,10 +26,16 @@ export function forgetRelay(client: QueryClient, name: string): void {
   client.setQueryData(relaysQuery().queryKey, (known) => known?.filter((each) => each.name !== name));
 }
 
-export function useSwitch(name: string): UseMutationResult<Relay, Error, "start" | "stop"> {
+/** What can be asked of a relay; `force` starts it in spite of a failed preflight. */
+export type Verb = "start" | "force" | "stop";
+
+export function useSwitch(name: string): UseMutationResult<Relay, Error, Verb> {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (verb) => call<Relay>("POST", ["relays", name, verb]),
+    mutationFn: (verb) =>
+      verb === "stop"
+        ? call<Relay>("POST", ["relays", name, "stop"])
+        : call<Relay>("POST", ["relays", name, "start"], { force: verb === "force" }),
     onSuccess: (relay) => keepRelay(client, relay),
   });
 }

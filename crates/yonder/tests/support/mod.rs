@@ -210,7 +210,7 @@ impl World {
             let account = Some(("rail".to_owned(), CAMERA_PASSWORD.into()));
             let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() }).unwrap();
             let channels = vec![("one".to_owned(), KEY.into())];
-            let config = PlatformConfig { app: "live".into(), channels, port: 0, record: false };
+            let config = PlatformConfig { app: "live".into(), channels, ..PlatformConfig::default() };
             (camera, Platform::start(config).unwrap())
         });
         Self { runtime: Some(runtime), camera, platform }

@@ -1,5 +1,6 @@
 import { memo, type ReactNode } from "react";
 
+import { ApiError } from "../../../api/client";
 import type { Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
@@ -38,7 +39,7 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
         )}
         {relay.wanted === "off" ? (
           <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
-            Start
+            {change.isPending ? "Checking…" : "Start"}
           </Button>
         ) : (
           <ConfirmDialog
@@ -57,6 +58,11 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
             <CauseNote key={note.cause.code + note.cause.message} note={note} />
           ))}
           {change.error !== null && <Fault error={change.error} />}
+          {change.error instanceof ApiError && change.error.code === "relay.preflight-failed" && (
+            <Button className="justify-self-start" onClick={() => change.mutate("force")}>
+              Start all the same
+            </Button>
+          )}
         </div>
       )}
     </li>
