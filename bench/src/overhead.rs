@@ -8,7 +8,7 @@ use bytes::BytesMut;
 use yonder_address::{RtmpServer, StreamKey};
 use yonder_lab::{LoopMedia, railway_feeds};
 use yonder_media::flv::Body;
-use yonder_media::ts::{Muxer, PACKET};
+use yonder_media::ts::Muxer;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver};
 
@@ -115,8 +115,8 @@ fn srt_bytes(units: &[AccessUnit], headers: &StreamHeaders) -> u64 {
     let mut muxer = Muxer::default();
     let mut bytes = 0;
     for unit in units {
-        let packets = muxer.write(unit, headers).bytes.len() / PACKET;
-        bytes += length(packets * PACKET) + length(packets.div_ceil(DATAGRAM)) * SRT;
+        let chunk = muxer.write(unit, headers);
+        bytes += length(chunk.bytes.len()) + length(chunk.groups(DATAGRAM).count()) * SRT;
     }
     bytes
 }

@@ -3,6 +3,8 @@
 use std::fs;
 use std::path::Path;
 
+use crate::entries::platform_seeds;
+
 /// The seeds of an entry: those written here, and the files of `corpus/<name>/`.
 #[must_use]
 pub fn seeds(name: &str) -> Vec<Vec<u8>> {
@@ -47,7 +49,7 @@ fn written(name: &str) -> Vec<Vec<u8>> {
             b"<E><SystemDateAndTime><UTCDateTime><Time><Hour>7</Hour><Minute>50</Minute><Second>45</Second></Time><Date><Year>2010</Year><Month>9</Month><Day>16</Day></Date></UTCDateTime></SystemDateAndTime></E>".to_vec(),
             b"<!DOCTYPE x [<!ENTITY a 'aaaa'><!ENTITY b '&a;&a;'>]><x>&b;<e:Fault><e:Code><e:Value>e:Sender</e:Value></e:Code></e:Fault></x>".to_vec(),
         ],
-        _ => Vec::new(),
+        name => platform_seeds(name),
     }
 }
 

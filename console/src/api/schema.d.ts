@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/budget": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The budget: uplinks, bit rates and the month's traffic, as they are or as they would be. */
+        post: operations["budget"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations": {
         parameters: {
             query?: never;
@@ -50,7 +67,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives a destination a new key; a running push takes it over with one reconnect. */
+        /** Gives a destination a new key or passphrase; a running push takes it over with one reconnect. */
         post: operations["rekey"];
         delete?: never;
         options?: never;
@@ -67,7 +84,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The key in clear. Every call is recorded. */
+        /** Key and passphrase in clear. Every call is recorded. */
         post: operations["reveal"];
         delete?: never;
         options?: never;
@@ -247,6 +264,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/platforms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All platforms by name: rule sheets that ship, and one's own. */
+        get: operations["list"];
+        put?: never;
+        /** Adds a platform, perhaps like another one. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/platforms/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One platform. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        /** Removes a platform of one's own; one that ships comes back as it was. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** Changes rules of a platform; a shipped sheet becomes one's own by that. */
+        patch: operations["edit"];
+        trace?: never;
+    };
     "/api/v1/relays": {
         parameters: {
             query?: never;
@@ -284,6 +338,40 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/relays/{name}/preflight": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The checks before a start. They take some seconds, in which the camera is pulled; no key is sent. */
+        post: operations["preflight"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{name}/rehearse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pushes to our own grading receiver instead of a platform, and tells what a platform would see. */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays/{name}/start": {
         parameters: {
             query?: never;
@@ -293,7 +381,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Starts a relay, or tries anew what is blocked in one that runs. */
+        /**
+         * Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
+         *     it changed, a preflight is run; what fails there keeps it from starting unless forced.
+         */
         post: operations["start"];
         delete?: never;
         options?: never;
@@ -423,6 +514,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uplinks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All uplinks, those of this machine first. */
+        get: operations["list"];
+        put?: never;
+        /** Adds an uplink. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uplinks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One uplink. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        /** Removes an uplink. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** Changes an uplink. */
+        patch: operations["edit"];
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -480,6 +608,22 @@ export interface components {
             /** @enum {string} */
             kind: "choice";
         };
+        /** @description The budget of everything. */
+        Budget: {
+            /**
+             * Format: int32
+             * @description Days of it that are left, begun ones included.
+             */
+            days_left: number;
+            /** @description What fits, where it was asked for. */
+            fits: components["schemas"]["WhatFits"][];
+            /** @description The month, like `2026-11`. */
+            month: string;
+            /** @description What crosses an uplink that nobody described. */
+            undescribed: components["schemas"]["Load"][];
+            /** @description Uplinks in order. */
+            uplinks: components["schemas"]["UplinkBudget"][];
+        };
         /** @description Why something is not as wanted. */
         CauseFacts: {
             /** @description Stable code. */
@@ -492,6 +636,19 @@ export interface components {
             message: string;
             /** @description `camera`, `network`, `platform` or `ours`. */
             side: string;
+        };
+        /** @description One check. */
+        Check: {
+            /** @description Stable word for the check. */
+            check: string;
+            /** @description `pass`, `warn` or `fail`. */
+            level: string;
+            /** @description What to do, unless it passed. */
+            next_step?: string | null;
+            /** @description Why. */
+            reason: string;
+            /** @description What was checked: a feed, a destination or an uplink. */
+            subject: string;
         };
         /** @description A word, and what is written for it. */
         Choice: {
@@ -509,25 +666,59 @@ export interface components {
         };
         /** @description A destination. */
         Destination: {
-            /** @description Key. */
-            key: components["schemas"]["KeyFacts"];
+            /** @description Second server address. */
+            backup_server?: string | null;
+            /** @description What is sent is encrypted. */
+            encrypted: boolean;
+            /** @description A private authority is trusted. */
+            has_authority: boolean;
+            key?: components["schemas"]["KeyFacts"] | null;
             /** @description Name. */
             name: string;
+            passphrase?: components["schemas"]["PassphraseFacts"] | null;
             /** @description Platform. */
             platform?: string | null;
+            /** @description `rtmp`, `rtmps` or `srt`. */
+            protocol: string;
             /** @description Relays that push to it. */
             relays: string[];
+            /**
+             * Format: int32
+             * @description Seconds that the first server must be reachable again before a push returns to it.
+             */
+            return_after_s: number;
             /** @description Server address. */
             server: string;
+            /** @description Where people watch. */
+            watch_page?: string | null;
         };
-        /** @description A change of a destination; what is left out stays. The key is changed by `rekey`. */
+        /** @description A change of a destination; what is left out stays. Key and passphrase are set by `rekey`. */
         DestinationChange: {
+            /** @description Certificates of a private authority; empty removes them. */
+            authority?: string | null;
+            backup_server?: components["schemas"]["Secret"] | null;
+            /** @description When the key expires; empty says that it does not. */
+            key_expires?: string | null;
+            key_kind?: components["schemas"]["KeyKind"] | null;
+            /**
+             * Format: int32
+             * @description Bits of the key made from the passphrase.
+             */
+            key_length?: number | null;
             /** @description New name. */
             name?: string | null;
+            /** @description Takes the passphrase away: what is sent goes in clear. */
+            no_passphrase?: boolean;
             /** @description New platform; empty removes it. */
             platform?: string | null;
-            /** @description New server address. */
-            server?: string | null;
+            /**
+             * Format: int32
+             * @description Seconds that the first server must be reachable again before a push returns to it.
+             */
+            return_after_s?: number | null;
+            server?: components["schemas"]["Secret"] | null;
+            /** @description New watch page; empty removes it. */
+            watch_page?: string | null;
         };
         /** @description A step of a dial, done. */
         DialStep: {
@@ -547,6 +738,8 @@ export interface components {
             name: string;
             /** @description SHA-256 fingerprint of the one certificate that is trusted. */
             pin?: string | null;
+            /** @description Site that the camera is at. */
+            site?: string | null;
             /** @description State word. */
             state: string;
             /** @description Address of the sub stream, likewise. */
@@ -567,6 +760,8 @@ export interface components {
             password?: components["schemas"]["Secret"] | null;
             /** @description New certificate fingerprint; empty goes back to normal trust. */
             pin?: string | null;
+            /** @description New site; empty for where the service runs. */
+            site?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             transport?: components["schemas"]["Transport"] | null;
             url?: components["schemas"]["Secret"] | null;
@@ -576,6 +771,11 @@ export interface components {
         /** @description A feed at one moment. */
         FeedState: {
             audio?: components["schemas"]["AudioFacts"] | null;
+            /**
+             * Format: int64
+             * @description Bytes received since it was switched on.
+             */
+            bytes?: number;
             cause?: components["schemas"]["CauseFacts"] | null;
             /**
              * Format: double
@@ -608,6 +808,36 @@ export interface components {
              */
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
+        };
+        /** @description One size at one frame rate. */
+        FitRow: {
+            /** @description `good`, `plain` or `no`. */
+            fit: string;
+            /**
+             * Format: int32
+             * @description Frames per second.
+             */
+            fps: number;
+            /**
+             * Format: int64
+             * @description Media rate at which it looks good.
+             */
+            good_kbps: number;
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            lines: number;
+            /**
+             * Format: int64
+             * @description Media rate at which it looks plain.
+             */
+            plain_kbps: number;
+            /**
+             * Format: int32
+             * @description Samples a line.
+             */
+            width: number;
         };
         /** @description A camera that was found. */
         FoundCamera: {
@@ -676,14 +906,153 @@ export interface components {
              */
             width: number;
         };
+        /** @description What a platform would see. */
+        Graded: {
+            /** @description Codec of the sound. */
+            audio_codec?: string | null;
+            /**
+             * Format: int64
+             * @description Kilobits per second of the sound.
+             */
+            audio_kbps: number;
+            /**
+             * Format: int32
+             * @description Hertz.
+             */
+            audio_rate_hz?: number | null;
+            /** @description Pictures come in another order than they are shown in. */
+            b_frames: boolean;
+            /** @description What a platform would complain about, in words. */
+            findings: string[];
+            /**
+             * Format: double
+             * @description Frames per second.
+             */
+            fps?: number | null;
+            /**
+             * Format: int32
+             * @description Lines.
+             */
+            height?: number | null;
+            /**
+             * Format: int64
+             * @description Longest time between keyframes.
+             */
+            keyframe_ms: number;
+            /**
+             * Format: int64
+             * @description Longest time without anything coming.
+             */
+            longest_stall_ms: number;
+            /**
+             * Format: int64
+             * @description Kilobits in the fullest second.
+             */
+            peak_kbps: number;
+            /**
+             * Format: int64
+             * @description Pictures received.
+             */
+            pictures: number;
+            /** @description Profile. */
+            profile?: string | null;
+            /**
+             * Format: int64
+             * @description Largest distance between picture and sound.
+             */
+            skew_ms: number;
+            /** @description Codec of the picture. */
+            video_codec?: string | null;
+            /**
+             * Format: int64
+             * @description Kilobits per second of the picture.
+             */
+            video_kbps: number;
+            /**
+             * Format: int32
+             * @description Samples a line.
+             */
+            width?: number | null;
+        };
         /** @description What may be shown of a key. */
         KeyFacts: {
+            /**
+             * Format: int64
+             * @description Days since then.
+             */
+            age_days: number;
             /** @description Its last characters: four at most, none of a short key. */
             ending: string;
+            /** @description When it expires. */
+            expires_at?: string | null;
+            /** @description What it is good for. */
+            kind: components["schemas"]["KeyKind"];
             /** @description Its length in characters. */
             length: number;
+            /**
+             * Format: int64
+             * @description How often it was replaced.
+             */
+            rolls: number;
             /** @description When it was set. */
             set_at: string;
+            /** @description When a broadcast was first live under it. */
+            used_at?: string | null;
+        };
+        /**
+         * @description What a stream key is good for.
+         * @enum {string}
+         */
+        KeyKind: "reusable" | "one-broadcast";
+        /** @description What is measured of an SRT connection. */
+        LinkFacts: {
+            /**
+             * Format: int64
+             * @description Packets given up because they were too late.
+             */
+            dropped: number;
+            /** @description What is sent is encrypted. */
+            encrypted: boolean;
+            /**
+             * Format: int64
+             * @description Latency that both sides agreed on.
+             */
+            latency_ms: number;
+            /**
+             * Format: int64
+             * @description Packets reported lost.
+             */
+            lost: number;
+            /**
+             * Format: int64
+             * @description Packets sent again.
+             */
+            retransmitted: number;
+            /**
+             * Format: int64
+             * @description What the platform believes the way could carry, where it says.
+             */
+            room_kbps?: number | null;
+            /**
+             * Format: int64
+             * @description Round trip.
+             */
+            rtt_ms: number;
+            /**
+             * Format: int64
+             * @description Packets sent for the first time, in this connection.
+             */
+            sent: number;
+        };
+        /** @description Something that an uplink carries. */
+        Load: {
+            /**
+             * Format: int64
+             * @description Kilobits per second on the uplink; null where nothing was measured yet.
+             */
+            kbps?: number | null;
+            /** @description What it is. */
+            what: string;
         };
         /** @description What was measured of a stream. */
         MeasuredFacts: {
@@ -770,16 +1139,33 @@ export interface components {
              */
             video_kbps: number;
         };
-        /** @description A destination to be added. */
+        /** @description A destination to be added. Server address and key may be pasted together, into either field. */
         NewDestination: {
-            /** @description Stream key. */
-            key: components["schemas"]["Secret"];
+            /** @description Certificates of a private authority, in PEM, trusted beside the system's. */
+            authority?: string | null;
+            backup_server?: components["schemas"]["Secret"] | null;
+            key?: components["schemas"]["Secret"] | null;
+            /** @description When the key expires: a day like 2026-12-31, or a time in RFC 3339. */
+            key_expires?: string | null;
+            key_kind?: components["schemas"]["KeyKind"] | null;
+            /**
+             * Format: int32
+             * @description Bits of the key made from the passphrase: 128, 192 or 256.
+             */
+            key_length?: number | null;
             /** @description Name, unique among destinations. */
             name: string;
-            /** @description Name of the platform. */
+            passphrase?: components["schemas"]["Secret"] | null;
+            /** @description Name of the platform, whose rules apply. */
             platform?: string | null;
-            /** @description Server address, without the key. */
-            server: string;
+            /**
+             * Format: int32
+             * @description Seconds that the first server must be reachable again before a push returns to it; 120 where nothing is said.
+             */
+            return_after_s?: number | null;
+            server?: components["schemas"]["Secret"] | null;
+            /** @description Where people watch. */
+            watch_page?: string | null;
         };
         /** @description A feed to be added. */
         NewFeed: {
@@ -788,6 +1174,8 @@ export interface components {
             password?: components["schemas"]["Secret"] | null;
             /** @description SHA-256 fingerprint of the one certificate that is trusted, for rtsps:// with a device's own certificate. */
             pin?: string | null;
+            /** @description Site that the camera is at, when that is not where the service runs: its uplink carries the pull. */
+            site?: string | null;
             sub_url?: components["schemas"]["Secret"] | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
@@ -811,6 +1199,31 @@ export interface components {
             password?: components["schemas"]["Secret"] | null;
             /** @description User name for the cameras. */
             user?: string | null;
+        };
+        /** @description A sheet to be added. */
+        NewPlatform: {
+            /** @description Name of a platform whose rules it begins with. */
+            like?: string | null;
+            /** @description Name, unique among platforms. */
+            name: string;
+            /** @description Rules by name, each as a text with its unit: `"video.ceiling": "6Mbit/s"`. */
+            rules?: {
+                [key: string]: string;
+            };
+        };
+        /** @description A rehearsal to be held. */
+        NewRehearsal: {
+            /**
+             * Format: int32
+             * @description Seconds, from 3 to 300; 15 where nothing is said.
+             */
+            for_s?: number | null;
+            /** @description `rtmp` or `srt`; the destination's own where nothing is said. */
+            over?: string | null;
+            /** @description Platform by whose rules it is judged; the destination's own where nothing is said. */
+            platform?: string | null;
+            /** @description Destination of the relay that is rehearsed; all of them, one after the other, where nothing is said. */
+            to?: string | null;
         };
         /** @description A relay to be added. */
         NewRelay: {
@@ -839,6 +1252,24 @@ export interface components {
             /** @description User name, where the address holds none. */
             user?: string | null;
         };
+        /** @description An uplink to be added. */
+        NewUplink: {
+            /** @description What a month may have, with its unit, like `500GB`. */
+            allowance?: string | null;
+            /** @description Used only while the main one cannot be. */
+            backup?: boolean;
+            /**
+             * Format: int32
+             * @description Share that stays free, in hundredths; 25 where nothing is said.
+             */
+            headroom_percent?: number | null;
+            /** @description Name, unique among uplinks. */
+            name: string;
+            /** @description Rate upwards with its unit, like `20Mbit/s`. */
+            rate: string;
+            /** @description Site; left out for the machine that the service runs on. */
+            site?: string | null;
+        };
         /** @description A track that a camera offers. */
         OfferedTrack: {
             /** @description It is pulled. */
@@ -847,6 +1278,16 @@ export interface components {
             encoding: string;
             /** @description `video`, `audio`, `application` … */
             kind: string;
+        };
+        /** @description What may be shown of a passphrase. */
+        PassphraseFacts: {
+            /**
+             * Format: int32
+             * @description Bits of the key made from it.
+             */
+            key_length: number;
+            /** @description When it was set. */
+            set_at: string;
         };
         /** @description A camera's RTSP address with named blanks. */
         Pattern: {
@@ -872,10 +1313,48 @@ export interface components {
             set: {
                 [key: string]: string;
             };
+            /** @description Site that the cameras are at, when that is not where the service runs. */
+            site?: string | null;
             /** @description Transport. */
             transport?: components["schemas"]["Transport"];
             /** @description User name. */
             user?: string | null;
+        };
+        /** @description A platform. */
+        Platform: {
+            /** @description Destinations on it. */
+            destinations: string[];
+            /** @description Name. */
+            name: string;
+            /** @description Rules that are set, in order. */
+            rules: components["schemas"]["PlatformRule"][];
+            /** @description It ships with the program, and nobody changed it. */
+            shipped: boolean;
+        };
+        /** @description A change of a sheet; what is left out stays. A shipped sheet that is changed becomes one's own. */
+        PlatformChange: {
+            /** @description Rules by name; an empty text takes a rule away. */
+            rules: {
+                [key: string]: string;
+            };
+        };
+        /** @description A rule with its value. */
+        PlatformRule: {
+            /** @description Name. */
+            rule: string;
+            /** @description Value with its unit. */
+            value: string;
+        };
+        /** @description The checks before a start. */
+        Preflight: {
+            /** @description When it was done. */
+            at: string;
+            /** @description All checks. */
+            checks: components["schemas"]["Check"][];
+            /** @description The worst of all: `pass`, `warn` or `fail`. */
+            level: string;
+            /** @description Relay. */
+            relay: string;
         };
         /** @description What a preview tells between its segments. */
         PreviewEvent: {
@@ -890,6 +1369,8 @@ export interface components {
         };
         /** @description A problem document. */
         Problem: {
+            /** @description The checks that keep a relay from starting. */
+            checks?: components["schemas"]["Check"][];
             /** @description Stable code. */
             code: string;
             /** @description One sentence about this case. */
@@ -941,11 +1422,14 @@ export interface components {
              * @description Rate going out.
              */
             kbps: number;
+            link?: components["schemas"]["LinkFacts"] | null;
             /**
              * Format: int64
              * @description Returns after an absence.
              */
             reconnects: number;
+            /** @description `main` or `backup`: which of the destination's servers is in use, or is dialled next. */
+            server?: string;
             /** @description When the state began; null while off. */
             since?: string | null;
             /** @description `off`, `dialing`, `live`, `holding`, `lagging`, `waiting` or `blocked`. */
@@ -953,10 +1437,32 @@ export interface components {
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
         };
-        /** @description A new key. */
+        /** @description A rehearsal that was held. */
+        Rehearsal: {
+            /** @description What the rules say to it. */
+            checks: components["schemas"]["Check"][];
+            /** @description Destination that was rehearsed. */
+            destination: string;
+            /** @description What came. */
+            graded: components["schemas"]["Graded"];
+            /** @description The worst of all: `pass`, `warn` or `fail`. */
+            level: string;
+            /** @description What carried it. */
+            over: string;
+            /** @description Platform by whose rules it was judged. */
+            platform?: string | null;
+            /** @description Relay. */
+            relay: string;
+            /** @description Why nothing came, if nothing did. */
+            trouble?: string | null;
+        };
+        /** @description New secrets; what is left out stays. */
         Rekey: {
-            /** @description Stream key. */
-            key: components["schemas"]["Secret"];
+            key?: components["schemas"]["Secret"] | null;
+            /** @description When the new key expires; never where nothing is said. */
+            key_expires?: string | null;
+            key_kind?: components["schemas"]["KeyKind"] | null;
+            passphrase?: components["schemas"]["Secret"] | null;
         };
         /** @description A relay at one moment. */
         Relay: {
@@ -1000,8 +1506,8 @@ export interface components {
         };
         /** @description The answer to `reveal`. */
         RevealedKey: {
-            /** @description The key in clear. */
-            key: components["schemas"]["Secret"];
+            key?: components["schemas"]["Secret"] | null;
+            passphrase?: components["schemas"]["Secret"] | null;
         };
         /**
          * Format: password
@@ -1030,6 +1536,11 @@ export interface components {
             /** @description Token that changes must carry in the `X-Yonder-Token` header. */
             token: string;
         };
+        /** @description How to start a relay. */
+        Start: {
+            /** @description Start in spite of a failed preflight; that is recorded. */
+            force?: boolean;
+        };
         /** @description Everything at one moment. */
         Status: {
             /** @description The service's clock. */
@@ -1043,7 +1554,7 @@ export interface components {
         Stored: {
             /** @description The destination. */
             destination: components["schemas"]["Destination"];
-            /** @description Repairs, as sentences. */
+            /** @description Repairs and remarks, as sentences. */
             repairs: string[];
         };
         /** @description A survey, under way or done. */
@@ -1100,6 +1611,84 @@ export interface components {
          * @enum {string}
          */
         Transport: "auto" | "tcp" | "udp";
+        /** @description An uplink. */
+        Uplink: {
+            /**
+             * Format: int64
+             * @description Bytes that a month may have.
+             */
+            allowance_bytes?: number | null;
+            /** @description Used only while the main one cannot be. */
+            backup: boolean;
+            /**
+             * Format: int64
+             * @description Share that stays free, in hundredths.
+             */
+            headroom_percent: number;
+            /** @description Name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Bytes sent this month.
+             */
+            sent_bytes: number;
+            /** @description Site; null for the machine that the service runs on. */
+            site?: string | null;
+            /**
+             * Format: int64
+             * @description Rate upwards in kilobits (1000 bits) per second.
+             */
+            up_kbps: number;
+        };
+        /** @description One uplink's budget. */
+        UplinkBudget: {
+            /** @description What it carries. */
+            loads: components["schemas"]["Load"][];
+            /** @description `fits`, `tight` or `over`, where there is an allowance. */
+            month_verdict?: string | null;
+            /**
+             * Format: int64
+             * @description Bytes that the month will have come to.
+             */
+            projected_bytes: number;
+            /**
+             * Format: int64
+             * @description That, in hundredths of the allowance.
+             */
+            projected_percent?: number | null;
+            /**
+             * Format: int64
+             * @description Their sum.
+             */
+            sum_kbps: number;
+            /** @description The uplink. */
+            uplink: components["schemas"]["Uplink"];
+            /**
+             * Format: int64
+             * @description What may be used with the headroom free.
+             */
+            usable_kbps: number;
+            /** @description `fits`, `tight` or `over`. */
+            verdict: string;
+        };
+        /** @description A change of an uplink; what is left out stays. */
+        UplinkChange: {
+            /** @description New allowance with its unit; empty removes it. */
+            allowance?: string | null;
+            /** @description Used only while the main one cannot be. */
+            backup?: boolean | null;
+            /**
+             * Format: int32
+             * @description New share that stays free.
+             */
+            headroom_percent?: number | null;
+            /** @description New name. */
+            name?: string | null;
+            /** @description New rate with its unit. */
+            rate?: string | null;
+            /** @description New site; empty for the machine that the service runs on. */
+            site?: string | null;
+        };
         /** @description The measured picture. */
         VideoFacts: {
             /** @description Codec. */
@@ -1144,6 +1733,47 @@ export interface components {
              */
             width: number;
         };
+        /** @description What fits on an uplink. */
+        WhatFits: {
+            /**
+             * Format: int32
+             * @description Destinations.
+             */
+            destinations: number;
+            /**
+             * Format: int64
+             * @description Media rate that each can have.
+             */
+            each_kbps: number;
+            /** @description Sizes. */
+            rows: components["schemas"]["FitRow"][];
+            /** @description Name of the uplink. */
+            uplink: string;
+        };
+        /** @description What would be different. */
+        WhatIf: {
+            /** @description Everything that is kept, and not only what is wanted on. */
+            all?: boolean;
+            /**
+             * Format: int32
+             * @description Draw up what fits to so many destinations.
+             */
+            destinations?: number | null;
+            /**
+             * Format: double
+             * @description Hours a day.
+             */
+            hours?: number | null;
+            /**
+             * Format: int32
+             * @description So many more pushes of the largest feed.
+             */
+            more?: number | null;
+            /** @description Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` where nothing is said. */
+            over?: string | null;
+            /** @description Media rate of every feed, with its unit. */
+            rate?: string | null;
+        };
     };
     responses: never;
     parameters: never;
@@ -1153,6 +1783,37 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    budget: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhatIf"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Budget"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list: {
         parameters: {
             query?: never;
@@ -1348,6 +2009,14 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1922,6 +2591,185 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": components["schemas"]["Platform"][];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPlatform"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Platform"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Platform"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlatformChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Platform"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "application/json": components["schemas"]["Relay"][];
                 };
             };
@@ -2079,7 +2927,7 @@ export interface operations {
             };
         };
     };
-    start: {
+    preflight: {
         parameters: {
             query?: never;
             header?: never;
@@ -2095,10 +2943,92 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": components["schemas"]["Preflight"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRehearsal"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Start"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2403,6 +3333,169 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uplink"][];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewUplink"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uplink"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uplink"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UplinkChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uplink"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

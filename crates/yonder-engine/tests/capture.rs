@@ -1,5 +1,5 @@
-//! What goes over loopback, read by an independent protocol analyser: no malformed packet in RTSP, RTP, H.264
-//! and RTMP.
+//! What goes over loopback, read by an independent protocol analyser: no malformed packet in RTSP, RTP, H.264,
+//! RTMP, SRT and MPEG-TS.
 //!
 //! Needs Debian's package `tshark` and the right to capture; where either is missing the test says so and
 //! passes.
@@ -13,9 +13,13 @@ use std::path::Path;
 use std::process::{Child, Command, Stdio};
 
 use rstest::rstest;
-use support::{KEY, PASSWORD, World};
+use support::{KEY, PASSWORD, World, push_to};
 use tokio::sync::Mutex;
-use yonder_engine::TransportChoice;
+use yonder_address::{KeyLength, Passphrase};
+use yonder_engine::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
+use yonder_lab::{PlatformConfig, PlatformManners, SrtConfig, Weather};
+use yonder_media::ts::{Muxer, PACKET};
+use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 
 static ONE_AT_A_TIME: Mutex<()> = Mutex::const_new(());
 
@@ -70,6 +74,7 @@ fn packets(file: &Path, ports: [u16; 2], codec: &str, filter: &str) -> usize {
         .arg(file)
         .args(["-d", &format!("tcp.port=={},rtsp", ports[0])])
         .args(["-d", &format!("tcp.port=={},rtmpt", ports[1])])
+        .args(["-d", &format!("udp.port=={},srt", ports[1])])
         // By default the analyser gives up on messages above 32 kB, which every keyframe is.
         .args(["-o", "rtmpt.max_packet_size:8388608", "-o", &format!("{codec}.dynamic.payload.type:96")])
         .args(["-Y", filter, "-T", "fields", "-e", "frame.number"])
@@ -78,40 +83,78 @@ fn packets(file: &Path, ports: [u16; 2], codec: &str, filter: &str) -> usize {
     String::from_utf8_lossy(&output.stdout).lines().count()
 }
 
+fn analyser_is_there() -> bool {
+    let there = Command::new("tshark").arg("--version").output().is_ok_and(|output| output.status.success());
+    if !there {
+        say("skipped: tshark is not there; install the package tshark");
+    }
+    there
+}
+
+/// Who sends and who receives.
+struct Line {
+    world: World,
+    push: PushSpec,
+    port: u16,
+}
+
+fn over_rtmp() -> Line {
+    let world = World::start();
+    let (push, port) = (world.push("to-0", KEY), world.platform.address().port());
+    Line { world, push, port }
+}
+
+/// In rough weather, so that there are loss reports and retransmissions to be read as well.
+fn over_srt(passphrase: Option<&str>) -> Line {
+    let phrase = passphrase.map(|text| Passphrase::parse(text).unwrap());
+    let srt = SrtConfig { passphrase: phrase.clone(), ..SrtConfig::default() };
+    let manners =
+        PlatformManners { weather: Weather { lost: 30, ..Weather::default() }, ..PlatformManners::default() };
+    let world = World::with_platform(PlatformConfig { srt: Some(srt), manners, ..PlatformConfig::default() });
+    let mut push = push_to("to-0", &world.platform.srt_server().unwrap(), KEY);
+    push.encryption = phrase.map(|phrase| (phrase, KeyLength::Aes256));
+    let port = push.server.port();
+    Line { world, push, port }
+}
+
+fn over_plain_srt() -> Line {
+    over_srt(None)
+}
+
+fn over_sealed_srt() -> Line {
+    over_srt(Some("steam and semaphores"))
+}
+
 #[rstest]
-#[case::h264_interleaved("/summit/main", TransportChoice::Tcp, &[("rtsp", 200), ("rtp", 200), ("h264", 100), ("rtmpt", 200)])]
-#[case::h264_datagrams("/summit/main", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("rtcp", 4), ("rtmpt", 200)])]
-#[case::h265_datagrams("/tunnel", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("h265", 100), ("rtcp", 4), ("rtmpt", 200)])]
+#[case::h264_interleaved(over_rtmp, "/summit/main", TransportChoice::Tcp, &[("rtsp", 200), ("rtp", 200), ("h264", 100), ("rtmpt", 200)])]
+#[case::h264_datagrams(over_rtmp, "/summit/main", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("rtcp", 4), ("rtmpt", 200)])]
+#[case::h265_datagrams(over_rtmp, "/tunnel", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("h265", 100), ("rtcp", 4), ("rtmpt", 200)])]
+#[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 100)])]
+#[case::sealed_srt(over_sealed_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100)])]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_independent_analyser_finds_nothing_malformed(
+    #[case] line: fn() -> Line,
     #[case] path: &str,
     #[case] transport: TransportChoice,
     #[case] expected: &[(&str, usize)],
 ) {
-    if !Command::new("tshark").arg("--version").output().is_ok_and(|output| output.status.success()) {
-        say("skipped: tshark is not there; install the package tshark");
+    if !analyser_is_there() {
         return;
     }
     // What one test sends is not for the others to see.
     let _alone = ONE_AT_A_TIME.lock().await;
     let codec = if path == "/tunnel" { "h265" } else { "h264" };
-    let world = World::start();
-    let ports = [world.camera.address().port(), world.platform.address().port()];
-    let folder = std::env::temp_dir().join(format!(
-        "yonder-capture-{}-{}{transport:?}",
-        std::process::id(),
-        path.replace('/', "-")
-    ));
-    std::fs::create_dir_all(&folder).unwrap();
-    let file = folder.join("line.pcapng");
+    let Line { world, push, port } = line();
+    let ports = [world.camera.address().port(), port];
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("line.pcapng");
     let capture = tokio::task::spawn_blocking({
         let file = file.clone();
         move || Capture::start(&file, ports)
     });
     let Some(mut capture) = capture.await.unwrap() else { return };
-    let mut spec = world.relay(path, PASSWORD, &[KEY]);
-    spec.feed.transport = transport;
-    world.engine.apply(spec);
+    let feed = FeedSpec { transport, ..world.feed(path, PASSWORD) };
+    world.engine.apply(RelaySpec { name: "relay".into(), feed, pushes: vec![push] });
     world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 120).await;
     world.engine.shutdown().await;
     // The analyser writes what it has when it is interrupted, not when it is killed.
@@ -128,5 +171,54 @@ async fn an_independent_analyser_finds_nothing_malformed(
     assert_eq!(packets(&file, ports, codec, "_ws.expert.severity == error"), 0);
     // A message of an unknown kind would mean that the analyser lost its place among the chunks.
     assert_eq!(packets(&file, ports, codec, "rtmpt.header.typeid == 0"), 0);
-    std::fs::remove_dir_all(&folder).unwrap();
+}
+
+#[rstest]
+#[case::sound("/summit/main", "mpeg-pes", 300)]
+#[case::reordered("/bandstand", "mpeg-pes", 300)]
+#[case::h265("/tunnel", "mpeg-pes", 200)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn an_independent_analyser_reads_our_transport_streams(
+    #[case] path: &str,
+    #[case] protocol: &str,
+    #[case] least: usize,
+) {
+    if !analyser_is_there() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    // The camera's own pictures, at a steady pace, through the writer that pushes use.
+    let media = World::start().media(path);
+    let headers = StreamHeaders {
+        video: Some(media.video.clone()),
+        audio: media.sound.as_ref().map(|sound| sound.config.clone()),
+    };
+    let mut muxer = Muxer::default();
+    let mut stream = Vec::new();
+    for (number, frame) in (0..300_i64).zip(media.frames.iter().cycle()) {
+        let at = number * 3_600;
+        let unit = AccessUnit {
+            track: Track::Video,
+            dts: at,
+            pts: at
+                + (frame.shown - number.rem_euclid(i64::try_from(media.frames.len()).unwrap())).max(0)
+                    * 3_600,
+            keyframe: frame.keyframe,
+            payload: Payload::Nals(frame.nals.clone()),
+        };
+        stream.extend_from_slice(&muxer.write(&unit, &headers).bytes);
+        if let Some(frame) = media.sound.as_ref().and_then(|sound| sound.frames.first()) {
+            let payload = Payload::Frame(frame.clone());
+            let unit = AccessUnit { track: Track::Audio, dts: at, pts: at, keyframe: true, payload };
+            stream.extend_from_slice(&muxer.write(&unit, &headers).bytes);
+        }
+    }
+    let file = folder.path().join("stream.ts");
+    std::fs::write(&file, &stream).unwrap();
+    let count = |filter: &str| packets(&file, [1, 2], "h264", filter);
+    assert_eq!(count("mp2t"), stream.len() / PACKET);
+    assert!(count(protocol) >= least, "{} of {protocol}", count(protocol));
+    assert!(count("mpeg_pat") > 50 && count("mpeg_pmt") > 50);
+    assert_eq!(count("_ws.malformed"), 0);
+    assert_eq!(count("_ws.expert.severity == error"), 0);
 }

@@ -110,7 +110,7 @@ fn causes_are_told_and_pass_when_things_are_put_right() {
 #[case::address_port(&["feed", "add", "A", "--url", "rtsp://192.0.2.7:99999/"], "", 1, "99999")]
 #[case::name_taken(&["feed", "add", "viaduct", "--url", "rtsp://192.0.2.7/"], "", 1, "request.name-taken")]
 #[case::unknown_feed(&["relay", "add", "B", "--feed", "Viadukt", "--to", "Bramble"], "", 1, "Is it the feed \"Viaduct\"")]
-#[case::empty_key(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-stdin"], " \n", 1, "empty")]
+#[case::empty_key(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-stdin"], " \n", 1, "stream key is missing")]
 #[case::key_with_blank(&["destination", "add", "A", "--server", "rtmp://h/live", "--key-stdin"], "ab cd", 1, "blank at position 3")]
 #[case::no_key(&["destination", "add", "A", "--server", "rtmp://h/live"], "", 2, "--key-file")]
 #[case::key_as_argument(&["destination", "add", "A", "--server", "rtmp://h/live", "--key", "x"], "", 2, "unexpected argument")]
@@ -142,7 +142,10 @@ fn a_pasted_key_is_put_right_and_said_so() {
     let server = format!("{}/", world.platform.server());
     let said = service
         .must(&["destination", "add", "B", "--server", &server, "--key-stdin"], &format!("  {KEY}\r\n"));
-    assert!(said.contains("put right  server address") && said.contains("put right  key"), "{said}");
+    assert!(
+        said.contains("put right  pasted: doubled") && said.contains("put right  pasted: blanks"),
+        "{said}"
+    );
     assert_eq!(service.must(&["destination", "reveal", "B"], ""), format!("{KEY}\n"));
 }
 
@@ -233,7 +236,7 @@ fn the_demonstration_ends_by_itself_with_every_push_graded_good() {
     assert!(output.status.success(), "{summary:#} {}", text(&output.stderr));
     assert_eq!(summary["good"], true);
     let pushes = summary["pushes"].as_array().unwrap();
-    assert_eq!(pushes.len(), 5);
+    assert_eq!(pushes.len(), 7);
     for push in pushes {
         assert_eq!(push["state"], "live");
         assert!(push["graded"]["pictures"].as_u64().unwrap() > 50, "{push:#}");

@@ -2,7 +2,7 @@
 
 use yonder_address::Protocol;
 
-use super::overhead::on_wire_kbps;
+use super::overhead::media_kbps;
 
 /// Sizes in use: width, lines.
 const SIZES: [(u32, u32); 6] = [(426, 240), (640, 360), (960, 540), (1280, 720), (1920, 1080), (2560, 1440)];
@@ -58,8 +58,7 @@ pub struct FitRow {
 #[must_use]
 pub fn what_fits(usable_kbps: u64, destinations: u32, protocol: Protocol) -> (u64, Vec<FitRow>) {
     let each = usable_kbps / u64::from(destinations.max(1));
-    // The protocol's share, taken off by asking what a thousand kilobits of media cost.
-    let media = each.saturating_mul(1_000) / on_wire_kbps(Some(protocol), 1_000);
+    let media = media_kbps(protocol, each);
     let rows = SIZES
         .into_iter()
         .flat_map(|(width, lines)| RATES.into_iter().map(move |fps| (width, lines, fps)))
@@ -97,8 +96,8 @@ mod tests {
 
     #[test]
     fn what_is_left_for_media_is_less_than_the_uplink_by_the_protocols_share() {
-        assert_eq!(what_fits(10_450, 10, Protocol::Rtmp).0, 1_000);
-        assert!(what_fits(10_450, 10, Protocol::Srt).0 < 1_000);
+        assert_eq!(what_fits(10_430, 10, Protocol::Rtmp).0, 1_000);
+        assert!(what_fits(10_430, 10, Protocol::Srt).0 < 1_000);
     }
 
     #[test]

@@ -251,7 +251,7 @@ mod tests {
         let budget = of(10_000, &pushes, WhatIf::default());
         assert_eq!(
             (budget.sum_kbps, budget.usable_kbps, budget.verdict),
-            (2_090 + 2_180, 7_500, Verdict::Fits)
+            (2_086 + 2_225, 7_500, Verdict::Fits)
         );
     }
 
@@ -266,11 +266,11 @@ mod tests {
     fn what_if_adds_pushes_of_the_largest_feed_and_changes_rates_and_hours() {
         let pushes = [push("a", Protocol::Rtmp, 1_000), push("b", Protocol::Rtmp, 2_000)];
         let more = WhatIf { more: Some((2, Protocol::Rtmp)), ..WhatIf::default() };
-        assert_eq!(of(100_000, &pushes, more).sum_kbps, 1_045 + 3 * 2_090);
+        assert_eq!(of(100_000, &pushes, more).sum_kbps, 1_043 + 3 * 2_086);
         let slower = WhatIf { media_kbps: Some(500), hours: Some(12.0), ..WhatIf::default() };
         let budget = of(100_000, &pushes, slower);
-        assert_eq!(budget.sum_kbps, 2 * 523);
-        assert_eq!(budget.traffic.projected.bytes(), 1_046 * 125 * 15 * 86_400);
+        assert_eq!(budget.sum_kbps, 2 * 522);
+        assert_eq!(budget.traffic.projected.bytes(), 1_044 * 125 * 15 * 86_400);
     }
 
     #[test]

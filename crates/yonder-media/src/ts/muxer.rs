@@ -8,7 +8,7 @@ use bytes::{BufMut, Bytes, BytesMut};
 
 use crate::aac;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
-use crate::unit::{AccessUnit, Payload};
+use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND};
 use crate::{h264, h265};
 
 use super::packet::{Adaptation, HEADER, PACKET, write_head};
@@ -23,16 +23,21 @@ const AUDIO_PID: u16 = 0x101;
 /// How long before its decoding time a unit is sent, in ticks of 90 kHz: room for sound that comes later than
 /// its picture, well under the second that decoders must be able to hold (2.4.2.6).
 pub const LEAD: i64 = 45_000;
-/// Tables are repeated within 100 ms; units come at their own times, so they are due somewhat earlier.
-const TABLES_EVERY: i64 = 4_500;
+/// Tables are repeated within 100 ms.
+const TABLES_EVERY: i64 = 9_000;
 /// Clock references: 40 ms at most (DVB asks for that; 2.7.2 allows 100).
-const PCR_EVERY: i64 = 3_150;
+const PCR_EVERY: i64 = 3_600;
 /// A picture is spread over its own duration, and over no more than this: what comes late is of no use.
 const LONGEST_SPREAD: i64 = 3_600;
 /// Clock references are laid out this far beyond a unit when nothing else is expected.
 const LONGEST_FORESIGHT: i64 = 45_000;
+/// Packets this far apart in time do not share a datagram.
+const APART: i64 = 1_800;
 /// Duration taken before two units of a track are known.
 const FIRST_DURATION: i64 = 3_000;
+/// Frames of sound are sent together up to this span: each PES packet costs its headers and half a packet of
+/// stuffing, and sound is there long before it is needed.
+const SOUND_BUNDLE: i64 = 5_400;
 /// A unit that is this far from the clock begins a new stretch of it: there was a hole, or a jump.
 const HOLE: i64 = 90_000;
 
@@ -57,28 +62,26 @@ pub struct Chunk {
 }
 
 impl Chunk {
-    /// The packets in groups of at most `group`, each with the clock at its first packet.
+    /// The packets in groups of at most `group`, each with the clock at its first packet. What belongs to a clearly
+    /// later time begins a group of its own: a clock reference must not arrive before its time.
     pub fn groups(&self, group: usize) -> impl Iterator<Item = (i64, Bytes)> {
-        let total = self.bytes.len() / PACKET;
-        (0..total).step_by(group.max(1)).map(move |first| {
-            let last = total.min(first + group.max(1));
-            (self.clock_at(first), self.bytes.slice(first * PACKET..last * PACKET))
-        })
-    }
-
-    fn clock_at(&self, packet: usize) -> i64 {
-        let mut before = 0;
-        let mut clock = 0;
-        for run in &self.runs {
-            let within = i64::try_from(packet - before).unwrap_or_default();
+        let mut clocks = self.runs.iter().flat_map(|run| {
             let packets = i64::try_from(run.packets).unwrap_or(1).max(1);
-            clock = run.begin + run.span * within.min(packets) / packets;
-            if packet < before + run.packets {
-                break;
+            (0..packets).map(move |within| run.begin + run.span * within / packets)
+        });
+        let mut groups: Vec<(i64, usize)> = Vec::new();
+        for clock in clocks.by_ref() {
+            match groups.last_mut() {
+                Some((begin, packets)) if *packets < group.max(1) && clock - *begin < APART => *packets += 1,
+                _ => groups.push((clock, 1)),
             }
-            before += run.packets;
         }
-        clock
+        let mut at = 0;
+        groups.into_iter().map(move |(clock, packets)| {
+            let from = at;
+            at += packets * PACKET;
+            (clock, self.bytes.slice(from.min(self.bytes.len())..at.min(self.bytes.len())))
+        })
     }
 }
 
@@ -133,6 +136,16 @@ pub struct Muxer {
     pcr_at: Option<i64>,
     video: Pace,
     audio: Pace,
+    bundle: Bundle,
+}
+
+/// Frames of sound that wait to be sent together.
+#[derive(Debug, Default)]
+struct Bundle {
+    pts: i64,
+    /// Headers and frames in turn.
+    pieces: Vec<Bytes>,
+    len: usize,
 }
 
 impl Muxer {
@@ -191,43 +204,71 @@ impl Muxer {
         if unit.keyframe {
             self.tables_at = None;
         }
-        self.put_tables(clock);
+        let spread = self.video.duration.min(LONGEST_SPREAD);
+        let spread = spread.min((unit.dts + spread - clock).max(0));
+        self.put_tables(clock, clock + spread);
         let mut pieces = Vec::with_capacity(2 * nals.len() + 8);
         pieces.push(pes::header(VIDEO_ID, unit.pts + LEAD, unit.dts + LEAD, 0));
         for nal in annex_b(unit, nals, video) {
             pieces.push(Bytes::from_static(&[0, 0, 0, 1]));
             pieces.push(nal);
         }
-        let spread = self.video.duration.min(LONGEST_SPREAD);
-        let spread = spread.min((unit.dts + spread - clock).max(0));
         self.put_payload(VIDEO_PID, &pieces, (clock, spread), unit.keyframe);
     }
 
     fn write_sound(&mut self, unit: &AccessUnit, frame: &Bytes, facts: &aac::AudioSpecificConfig) {
-        self.audio.note(unit.dts);
+        self.audio.last = Some(unit.dts);
+        self.audio.duration = frame_ticks(facts);
         let Some(adts) = aac::adts_header(facts, frame.len()) else { return };
-        let clock = self.begin_at(unit.dts);
-        self.put_tables(clock);
+        // Times are told for the first frame of a bundle only: one that does not follow begins another.
+        let frames = i64::try_from(self.bundle.pieces.len() / 2).unwrap_or_default();
+        let follows = self.bundle.pts + frames * self.audio.duration;
+        if frames > 0 && (unit.pts - follows).abs() > self.audio.duration / 2 {
+            self.flush_sound(unit.dts);
+        }
+        if self.bundle.pieces.is_empty() {
+            self.bundle.pts = unit.pts;
+        }
+        self.bundle.len += adts.len() + frame.len();
+        self.bundle.pieces.extend([adts, frame.clone()]);
+        if unit.pts + self.audio.duration - self.bundle.pts >= SOUND_BUNDLE {
+            self.flush_sound(unit.dts);
+        }
+    }
+
+    fn flush_sound(&mut self, dts: i64) {
+        let Bundle { pts, mut pieces, len } = std::mem::take(&mut self.bundle);
+        pieces.insert(0, pes::header(AUDIO_ID, pts + LEAD, pts + LEAD, len));
+        let clock = self.begin_at(dts);
+        self.put_tables(clock, clock);
         self.put_due_pcr(clock);
-        let payload = adts.len() + frame.len();
-        let pieces = [pes::header(AUDIO_ID, unit.pts + LEAD, unit.pts + LEAD, payload), adts, frame.clone()];
         self.put_payload(AUDIO_PID, &pieces, (clock, 0), true);
     }
 
     /// Clock references, and tables, until the next unit is expected.
     fn foresee(&mut self) {
         let Some(clock) = self.clock else { return };
-        let until = self.video.next().min(self.audio.next()).min(clock + LONGEST_FORESIGHT);
+        let until = self.video.next().min(self.next_sound()).min(clock + LONGEST_FORESIGHT);
         while let Some(due) = self.pcr_at.map(|at| at + PCR_EVERY).filter(|due| *due < until) {
             let due = due.max(clock);
             self.clock = Some(due);
-            self.put_tables(due);
+            self.put_tables(due, due);
             self.put_pcr_only(due);
         }
     }
 
-    fn put_tables(&mut self, clock: i64) {
-        if self.tables_at.is_some_and(|at| clock - at < TABLES_EVERY) {
+    /// When sound is sent next: the frame that completes a bundle sends it.
+    fn next_sound(&self) -> i64 {
+        let begins = if self.bundle.pieces.is_empty() { self.audio.next() } else { self.bundle.pts };
+        begins.saturating_add(SOUND_BUNDLE - self.audio.duration)
+    }
+
+    /// Puts tables that are due now, or would be late by the next unit; what is written now keeps the stream busy
+    /// until `busy_until`.
+    fn put_tables(&mut self, clock: i64, busy_until: i64) {
+        // They come with units: what would be late by the next one comes with this.
+        let next = self.video.next().min(self.next_sound()).clamp(busy_until, clock + LONGEST_SPREAD);
+        if self.tables_at.is_some_and(|at| next + PCR_EVERY / 4 - at < TABLES_EVERY) {
             return;
         }
         self.tables_at = Some(clock);
@@ -301,6 +342,11 @@ impl Muxer {
         self.clock = Some(begin + span);
         self.runs.push(Run { packets, begin, span });
     }
+}
+
+/// What a frame of sound lasts, in ticks.
+fn frame_ticks(facts: &aac::AudioSpecificConfig) -> i64 {
+    TICKS_PER_SECOND * i64::from(aac::SAMPLES_PER_FRAME) / i64::from(facts.sample_rate.max(1))
 }
 
 /// The units of a picture in the byte stream format: a delimiter first (2.14.1, 2.17.1 want one), parameter

@@ -12,11 +12,16 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use tempfile::TempDir;
-use yonder_lab::{Camera, CameraConfig, CameraStream, Platform, PlatformConfig, railway_feeds};
+use yonder_address::Passphrase;
+use yonder_lab::{
+    Camera, CameraConfig, CameraStream, Platform, PlatformConfig, SrtConfig, TestAuthority, railway_feeds,
+};
 
 /// Secrets that must not show up anywhere.
 pub(crate) const CAMERA_PASSWORD: &str = "planted-camera-7Q";
 pub(crate) const KEY: &str = "planted-stream-key-9Z";
+pub(crate) const SECOND_KEY: &str = "planted-second-key-8Y";
+pub(crate) const PASSPHRASE: &str = "planted-passphrase-6X";
 
 /// How long anything may take before a test gives up on it.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
@@ -114,6 +119,13 @@ impl Service {
         child.wait().unwrap().success()
     }
 
+    /// Writes a file into the home folder and returns its path.
+    pub(crate) fn file(&self, name: &str, content: &str) -> String {
+        let path = self.home.path().join(name);
+        fs::write(&path, content).unwrap();
+        path.display().to_string()
+    }
+
     /// Runs a client command.
     pub(crate) fn run(&self, arguments: &[&str]) -> Output {
         self.run_with(arguments, "")
@@ -195,13 +207,16 @@ pub(crate) fn program() -> &'static Path {
 pub(crate) struct World {
     runtime: Option<tokio::runtime::Runtime>,
     pub(crate) camera: Camera,
+    /// It speaks RTMP, RTMPS under an authority of its own, and SRT with a passphrase.
     pub(crate) platform: Platform,
+    pub(crate) authority: String,
 }
 
 impl World {
     pub(crate) fn start() -> Self {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
+        let authority = TestAuthority::new().unwrap();
         let (camera, platform) = runtime.block_on(async {
             let streams = railway_feeds()
                 .into_iter()
@@ -209,11 +224,18 @@ impl World {
                 .collect();
             let account = Some(("rail".to_owned(), CAMERA_PASSWORD.into()));
             let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() }).unwrap();
-            let channels = vec![("one".to_owned(), KEY.into())];
-            let config = PlatformConfig { app: "live".into(), channels, ..PlatformConfig::default() };
+            let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), SECOND_KEY.into())];
+            let passphrase = Some(Passphrase::from_stored(PASSPHRASE.into()));
+            let config = PlatformConfig {
+                app: "live".into(),
+                channels,
+                tls: Some((0, authority.issue("localhost").unwrap())),
+                srt: Some(SrtConfig { passphrase, ..SrtConfig::default() }),
+                ..PlatformConfig::default()
+            };
             (camera, Platform::start(config).unwrap())
         });
-        Self { runtime: Some(runtime), camera, platform }
+        Self { runtime: Some(runtime), camera, platform, authority: authority.pem() }
     }
 
     /// Runs something that needs the stand-ins' runtime.

@@ -1,4 +1,4 @@
-//! The entry points.
+//! What cameras and devices send.
 
 use std::time::Duration;
 
@@ -12,25 +12,6 @@ use yonder_rtsp::message::{Item, next_item};
 use yonder_rtsp::rtp::{RtpPacket, parse_compound};
 use yonder_rtsp::sdp::Description;
 use yonder_rtsp::{CameraUrl, Channel, ClientConfig, Pull, PullEvent, Transport};
-
-/// What reads hostile bytes.
-#[derive(Debug, Clone, Copy)]
-pub struct Entry {
-    /// Name, also of its part of the corpus.
-    pub name: &'static str,
-    /// Reads; must come back without a panic, soon, and without having kept much.
-    pub run: fn(&[u8]),
-}
-
-/// All entry points.
-pub const ENTRIES: [Entry; 6] = [
-    Entry { name: "rtsp-dialogue", run: rtsp_dialogue },
-    Entry { name: "sdp", run: session_description },
-    Entry { name: "rtp-interleaved", run: rtp_interleaved },
-    Entry { name: "rtp-datagrams", run: rtp_datagrams },
-    Entry { name: "parameter-sets", run: parameter_sets },
-    Entry { name: "onvif", run: onvif },
-];
 
 const SDP: &str = "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:v\r\n\
     m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MPEG4-GENERIC/48000/2\r\na=fmtp:97 config=1190;sizelength=13;indexlength=3;indexdeltalength=3\r\na=control:a\r\n";
@@ -91,7 +72,7 @@ fn playing(transport: Transport, sdp: &str) -> Option<Pull> {
 }
 
 /// The first byte says how often the camera answers sensibly before it does not.
-fn rtsp_dialogue(data: &[u8]) {
+pub(super) fn rtsp_dialogue(data: &[u8]) {
     let Some((&first, data)) = data.split_first() else { return };
     let Some(mut pull) = pull(Transport::Interleaved) else { return };
     for body in ["", SDP, "", "", ""].into_iter().take(usize::from(first % 6)) {
@@ -119,7 +100,7 @@ fn rtsp_dialogue(data: &[u8]) {
     pull.close(now);
 }
 
-fn session_description(data: &[u8]) {
+pub(super) fn session_description(data: &[u8]) {
     let text = String::from_utf8_lossy(data);
     let _ = Description::parse(&text);
     // The same as a camera's answer, up to the tracks that are chosen from it.
@@ -148,7 +129,7 @@ fn packets(data: &[u8], mut each: impl FnMut(u8, &[u8]) -> bool) {
     }
 }
 
-fn rtp_interleaved(data: &[u8]) {
+pub(super) fn rtp_interleaved(data: &[u8]) {
     let Some((&first, data)) = data.split_first() else { return };
     let sdp = if first & 1 == 0 { SDP } else { HEVC_LATM_SDP };
     let Some(mut pull) = playing(Transport::Interleaved, sdp) else { return };
@@ -164,7 +145,7 @@ fn rtp_interleaved(data: &[u8]) {
     });
 }
 
-fn rtp_datagrams(data: &[u8]) {
+pub(super) fn rtp_datagrams(data: &[u8]) {
     let Some((&first, data)) = data.split_first() else { return };
     let sdp = if first & 1 == 0 { SDP } else { HEVC_LATM_SDP };
     let Some(mut pull) = playing(Transport::Datagrams(vec![(1, 2), (3, 4)]), sdp) else { return };
@@ -181,7 +162,7 @@ fn rtp_datagrams(data: &[u8]) {
     let _ = (RtpPacket::parse(Bytes::copy_from_slice(data)), parse_compound(data));
 }
 
-fn parameter_sets(data: &[u8]) {
+pub(super) fn parameter_sets(data: &[u8]) {
     let nal = Bytes::copy_from_slice(data);
     let _ = h264::Sps::parse(data).map(|sps| h264::SliceStart::parse(data, &sps));
     if let (Ok(sps), Ok(pps)) = (h265::Sps::parse(data), h265::Pps::parse(data)) {
@@ -199,7 +180,7 @@ fn parameter_sets(data: &[u8]) {
     }
 }
 
-fn onvif(data: &[u8]) {
+pub(super) fn onvif(data: &[u8]) {
     let _ = read_matches(data, "0a6dc791-2be6-4991-9af1-454778a1917a");
     let Ok(answer) = Element::parse(data) else { return };
     let _ = (read_clock(&answer, 0), read_facts(&answer), read_capabilities(&answer));
