@@ -40,6 +40,9 @@ impl Default for SrtConfig {
 /// A datagram that the weather holds back is sent after the next one, or after this.
 const HELD_BACK: Duration = Duration::from_millis(5);
 
+/// Datagrams taken before everything else gets its turn.
+const AT_A_TIME: usize = 64;
+
 struct Session {
     from: SocketAddr,
     peer: u32,
@@ -120,9 +123,21 @@ impl SrtPort {
                 received = self.socket.recv_buf_from(&mut input), if !frozen => {
                     if let Ok((_, from)) = received {
                         self.weathered(None, from, Bytes::copy_from_slice(&input));
+                        self.take_more(&mut input);
                     }
                 }
                 () = sleep_until(next) => {}
+            }
+        }
+    }
+
+    /// Takes what else has arrived already: publishers send several at a time.
+    fn take_more(&mut self, input: &mut BytesMut) {
+        for _ in 0..AT_A_TIME {
+            input.clear();
+            match self.socket.try_recv_buf_from(input) {
+                Ok((_, from)) => self.weathered(None, from, Bytes::copy_from_slice(input)),
+                Err(_) => return,
             }
         }
     }
