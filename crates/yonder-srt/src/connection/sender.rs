@@ -14,6 +14,9 @@ use super::rtt::Rtt;
 const LATE_QUARTERS: u32 = 5;
 /// And after no less than this, so that a short latency does not cost packets that would have come.
 const LATE_AT_LEAST: Duration = Duration::from_millis(200);
+/// What was not sent yet is kept longer: when this machine was busy for a moment, late is better than never, since
+/// the peer has nothing newer that it could play instead.
+const UNSENT_LATE: Duration = Duration::from_secs(1);
 /// Packets held whatever the latency: some 80 Mbit at the largest payload.
 const MOST_PACKETS: usize = 8_192;
 /// Every sixteenth packet is followed by the next at once, so that the peer can measure the way (4.10).
@@ -207,7 +210,8 @@ impl Sender {
     pub(super) fn drop_late(&mut self, now: Duration) -> Option<Control> {
         let begin = self.first;
         while let Some(front) = self.held.front() {
-            let late = now.saturating_sub(front.origin) > self.late;
+            let patience = if front.sent.is_some() { self.late } else { self.late.max(UNSENT_LATE) };
+            let late = now.saturating_sub(front.origin) > patience;
             if !late && self.held.len() <= MOST_PACKETS {
                 break;
             }
@@ -300,7 +304,10 @@ impl Sender {
 
     /// When something may go, or must be given up.
     pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
-        let late = self.held.front().map(|front| front.origin + self.late + Duration::from_micros(1));
+        let late = self.held.front().map(|front| {
+            let patience = if front.sent.is_some() { self.late } else { self.late.max(UNSENT_LATE) };
+            front.origin + patience + Duration::from_micros(1)
+        });
         let fits = self.next - self.first < self.window;
         let fresh = self.get(self.next).filter(|_| fits).map(|held| held.origin);
         let repair = if self.to_repair.is_empty() {
@@ -405,6 +412,13 @@ mod tests {
         assert_eq!(sender.next_due(&rtt), Some(ms(150)));
         sender.repair_tail(ms(150), &rtt);
         assert_eq!(drain(&mut sender, ms(150)), [(101, true), (102, true)]);
+    }
+
+    #[test]
+    fn what_was_not_sent_for_a_moment_is_late_and_not_lost() {
+        let mut sender = sender(5);
+        assert_eq!(sender.drop_late(ms(900)), None);
+        assert_eq!(drain(&mut sender, ms(900)).len(), 5);
     }
 
     #[test]
