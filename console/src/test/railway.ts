@@ -15,6 +15,8 @@ export function push(destination: string, change: Partial<PushState> = {}): Push
     reconnects: 0,
     backlog_ms: 0,
     steps: [],
+    server: "main",
+    link: null,
     ...change,
   };
 }
@@ -30,6 +32,7 @@ export function feed(change: Partial<FeedState> = {}): FeedState {
     transport: "tcp",
     video: null,
     audio: null,
+    bytes: 0,
     packets_lost: 0,
     units_dropped: 0,
     steps: [],

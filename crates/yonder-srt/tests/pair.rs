@@ -436,22 +436,23 @@ fn goodbye_is_heard_on_the_other_side() {
 }
 
 #[test]
-fn a_way_that_is_cut_for_a_second_costs_what_was_too_late_and_no_more() {
+fn a_way_that_is_cut_for_a_while_costs_what_was_too_late_and_no_more() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     for number in 0..1_000_u32 {
         let at = pair.now + Duration::from_millis(u64::from(number) * 4);
         pair.caller.send(payload(number), at);
     }
-    pair.run(1_000);
+    pair.run(500);
     pair.silent = true;
-    pair.run(1_000);
+    pair.run(2_500);
     pair.silent = false;
-    pair.run(3_000);
+    pair.run(4_000);
+    // What was sent more than a second before the way was there again is given up, and told to be.
     let received = pair.received.len();
-    assert!((720..=800).contains(&received), "{received} of 1000 arrived");
+    assert!((560..=720).contains(&received), "{received} of 1000 arrived");
     assert!(pair.received.windows(2).all(|two| two[0] < two[1]), "order");
-    assert!(pair.caller.figures().dropped > 150, "{:?}", pair.caller.figures());
+    assert!(pair.caller.figures().dropped > 300, "{:?}", pair.caller.figures());
     assert_eq!(pair.received.last(), Some(&payload(999)));
 }
 

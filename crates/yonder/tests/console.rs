@@ -358,7 +358,7 @@ async fn commands_print_what_people_can_read() {
         let output = tokio::task::block_in_place(|| run(arguments).wait_with_output().unwrap());
         support::text(&output.stdout)
     };
-    let demo = run(&["demo", "--for", "24s", "--listen", "127.0.0.1:0"]);
+    let demo = run(&["demo", "--for", "34s", "--listen", "127.0.0.1:0"]);
     let deadline = tokio::time::Instant::now() + Duration::from_secs(10);
     let status = loop {
         let output = run(&["status"]).wait_with_output().unwrap();
@@ -378,11 +378,27 @@ async fn commands_print_what_people_can_read() {
     assert!(found.contains("Summit Station") && found.contains("640x360"), "{found}");
     let failed = printed(&["feed", "survey", "--url", "rtsp://localhost:9/main", "--for", "2s"]);
     assert!(failed.contains("feed.connection-refused"), "{failed}");
+    let destinations = printed(&["destination", "list"]);
+    assert!(
+        destinations.contains("Thistle Stage Summit") && destinations.contains("srt, encrypted"),
+        "{destinations}"
+    );
+    // A relay that cannot work: too many lines, and a key that is in use.
+    printed(&["relay", "add", "Concert night", "--feed", "Bandstand", "--to", "Thistle Stage Summit"]);
+    let preflight = printed(&["relay", "preflight", "Concert night"]);
+    assert!(preflight.contains("takes up to 1280×720, the feed has 1920×1080"), "{preflight}");
+    assert!(preflight.contains("the relay Summit Station pushes to this destination already"), "{preflight}");
+    let budget = printed(&["budget", "--what-fits", "6"]);
+    assert!(budget.contains("Office fibre") && budget.contains("What fits"), "{budget}");
+    printed(&["relay", "remove", "Concert night"]);
     let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
     let summary = support::text(&output.stdout);
     assert!(summary.contains("Every push was live and graded good."), "{summary}");
     browser.terminal_picture("status", "yonder status", &status).await;
-    browser.terminal_picture("demo", "yonder demo --for 24s", &summary).await;
+    browser.terminal_picture("destination-list", "yonder destination list", &destinations).await;
+    browser.terminal_picture("preflight", "yonder relay preflight 'Concert night'", &preflight).await;
+    browser.terminal_picture("budget", "yonder budget --what-fits 6", &budget).await;
+    browser.terminal_picture("demo", "yonder demo --for 34s", &summary).await;
     browser.terminal_picture("feed-survey", "yonder feed survey 'Summit Station' --for 4s", &survey).await;
     let command = "yonder feed find --user rail --password-file camera-password";
     browser.terminal_picture("feed-find", command, &found).await;

@@ -104,7 +104,9 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, colour: bool) -> String {
         BitRate::from_kbps(budget.usable_kbps),
         paint(&budget.verdict, tone, colour),
     );
-    text += &loads(&budget.loads);
+    let is_as_above =
+        uplink.backup && all.uplinks.iter().any(|other| !other.uplink.backup && other.loads == budget.loads);
+    text += &if is_as_above { "    the same as above\n".to_owned() } else { loads(&budget.loads) };
     let sent = Volume::from_bytes(uplink.sent_bytes);
     let projected = Volume::from_bytes(budget.projected_bytes);
     match (uplink.allowance_bytes, budget.projected_percent, &budget.month_verdict) {

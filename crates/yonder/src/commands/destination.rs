@@ -312,12 +312,17 @@ fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
                 destination.key.as_ref().map_or_else(|| "-".to_owned(), key_words),
                 destination.key.as_ref().map_or_else(|| "-".to_owned(), |key| age(key.age_days)),
                 dash(destination.relays.join(", ")),
-                destination.server.clone(),
+                short(&destination.server),
             ]
         })
         .collect();
     print(&table(&["DESTINATION", "PLATFORM", "BY", "KEY", "AGE", "RELAYS", "SERVER"], &rows));
     Ok(())
+}
+
+/// An address without its parameters: `show` tells them.
+fn short(server: &str) -> String {
+    server.split_once('?').map_or_else(|| server.to_owned(), |(before, _)| format!("{before}?…"))
 }
 
 fn age(days: u64) -> String {

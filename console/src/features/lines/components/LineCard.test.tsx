@@ -70,3 +70,15 @@ test("what the service refuses is told on the line", async () => {
   const fault = await screen.findByRole("alert");
   expect(fault.textContent).toBe("There is no relay. List what there is. · request.not-found");
 });
+
+test("what a preflight says is shown, and a start can be forced", async () => {
+  const detail = "The preflight of Summit failed: Bramble TV: there is no stream key.";
+  const problem = { type: "about:blank", title: "Conflict", status: 409, detail, code: "relay.preflight-failed", hint: null };
+  const calls = fakeApi(() => ({ status: 409, body: problem }));
+  const user = userEvent.setup();
+  draw(<LineCard relay={relay("Summit", { wanted: "off" })} />);
+  await user.click(screen.getByRole("button", { name: "Start" }));
+  expect(await screen.findByText(/there is no stream key/)).toBeTruthy();
+  await user.click(screen.getByRole("button", { name: "Start all the same" }));
+  expect(calls.map((call) => call.body)).toEqual([{ force: false }, { force: true }]);
+});

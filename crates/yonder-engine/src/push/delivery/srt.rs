@@ -1,5 +1,6 @@
 //! Delivery by SRT: transport packets, seven to a datagram, each at its time.
 
+use std::collections::VecDeque;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -35,8 +36,14 @@ const GRAIN: Duration = Duration::from_micros(1_500);
 const BEHIND: Duration = Duration::from_millis(60);
 /// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
 const HURRY: u32 = 8;
-/// A push that has given nothing up for so long is not lagging any more.
+/// A push that has given nothing up and lost little for so long is not lagging any more.
 const CLEAN: Duration = Duration::from_secs(5);
+/// Losses are judged over so many ticks, and are too many from this share on, in hundredths: repairs then take so
+/// much of the way that they do not come in time.
+const LOSS_TICKS: usize = 4;
+const TOO_MANY_LOST: u64 = 15;
+/// Fewer packets than this say nothing about a share.
+const ENOUGH: u64 = 200;
 
 pub(super) async fn run(push: &Push, server: &SrtServer, role: ServerRole) -> Result<End, Cause> {
     let mut delivery = Delivery::reach(push, server).await?;
@@ -69,7 +76,10 @@ struct Delivery<'a> {
     unsent: Option<(Bytes, usize)>,
     ticked: Duration,
     dropped: u64,
-    dropped_at: Option<Duration>,
+    /// When something was given up, or too much lost, for the last time.
+    troubled_at: Option<Duration>,
+    /// Packets sent and lost, at the last ticks.
+    counts: VecDeque<(u64, u64)>,
 }
 
 impl<'a> Delivery<'a> {
@@ -116,7 +126,8 @@ impl<'a> Delivery<'a> {
             unsent: None,
             ticked: now,
             dropped: 0,
-            dropped_at: None,
+            troubled_at: None,
+            counts: VecDeque::new(),
         })
     }
 
@@ -319,7 +330,7 @@ impl<'a> Delivery<'a> {
         lock(&self.push.figures).link = Some(self.link(&figures));
         if figures.dropped > self.dropped {
             self.dropped = figures.dropped;
-            self.dropped_at = Some(now);
+            self.troubled_at = Some(now);
             let message = format!(
                 "{} {} packets came too late and were given up; round trip {} ms.",
                 backlog::needs(self.push),
@@ -327,9 +338,29 @@ impl<'a> Delivery<'a> {
                 figures.rtt.as_millis()
             );
             backlog::lag(self.push, message);
-        } else if self.dropped_at.is_none_or(|at| now.saturating_sub(at) >= CLEAN) {
+        } else if let Some(percent) = self.share_lost(&figures) {
+            self.troubled_at = Some(now);
+            let message = format!(
+                "{percent} % of the packets are lost on the way to this destination; round trip {} ms. So many cannot be \
+                 repaired in time.",
+                figures.rtt.as_millis()
+            );
+            backlog::lag(self.push, message);
+        } else if self.troubled_at.is_none_or(|at| now.saturating_sub(at) >= CLEAN) {
             backlog::judge(self.push, self.last_dts);
         }
+    }
+
+    /// The share of packets lost lately, in hundredths, where it is too large.
+    fn share_lost(&mut self, figures: &Figures) -> Option<u64> {
+        self.counts.push_back((figures.sent, figures.lost));
+        if self.counts.len() > LOSS_TICKS {
+            self.counts.pop_front();
+        }
+        let (sent, lost) = *self.counts.front()?;
+        let (sent, lost) = (figures.sent - sent, figures.lost - lost);
+        let percent = lost * 100 / sent.max(1);
+        (sent >= ENOUGH && percent >= TOO_MANY_LOST).then_some(percent)
     }
 
     fn link(&self, figures: &Figures) -> LinkView {
