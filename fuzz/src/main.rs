@@ -16,6 +16,9 @@ struct Arguments {
     /// Inputs in all, shared out evenly among the entry points.
     #[arg(long, default_value_t = 1_000_000)]
     inputs: u64,
+    /// Entry points to run; all of them where none is named.
+    #[arg(long = "only", value_name = "ENTRY")]
+    only: Vec<String>,
     /// Seed of the run.
     #[arg(long, default_value_t = 1)]
     seed: u64,
@@ -23,10 +26,15 @@ struct Arguments {
 
 #[expect(clippy::print_stdout, reason = "a table is what this program is for")]
 fn main() -> anyhow::Result<()> {
-    let Arguments { inputs, seed } = Arguments::parse();
-    let each = inputs.div_ceil(u64::try_from(ENTRIES.len())?);
+    let Arguments { inputs, only, seed } = Arguments::parse();
+    let chosen: Vec<_> = ENTRIES
+        .iter()
+        .filter(|entry| only.is_empty() || only.iter().any(|name| name == entry.name))
+        .collect();
+    ensure!(!chosen.is_empty(), "there is no such entry point");
+    let each = inputs.div_ceil(u64::try_from(chosen.len())?);
     println!("{:<18} {:>12} {:>10} {:>12} {:>10}", "ENTRY", "INPUTS", "SECONDS", "INPUTS/S", "LONGEST");
-    for entry in ENTRIES {
+    for entry in chosen {
         let seeds = seeds(entry.name);
         let mut mutator = Mutator::new(seed);
         let began = Instant::now();

@@ -156,7 +156,9 @@ fn datagrams(data: &[u8], mut each: impl FnMut(u8, &[u8])) {
 }
 
 pub(super) fn srt_handshake(data: &[u8]) {
-    let (mut caller, mut listener) = (caller(true), listener());
+    // Keys from a passphrase take two thousand rounds by design: most inputs go without.
+    let encrypted = data.first().is_some_and(|first| first % 64 == 0);
+    let (mut caller, mut listener) = (caller(encrypted), listener());
     let mut now = T0;
     let mut out = BytesMut::new();
     datagrams(data, |how, datagram| {
