@@ -226,6 +226,43 @@ mod tests {
         assert_eq!(feed_tls(&TlsError::Failed("no TLS".into())).code.code(), "feed.tls-failed");
     }
 
+    #[rstest]
+    #[case(SrtError::PassphraseRefused, "push.passphrase-refused")]
+    #[case(SrtError::PassphraseUnexpected, "push.passphrase-refused")]
+    #[case(SrtError::Rejected(Rejection::Unsecured), "push.passphrase-refused")]
+    #[case(SrtError::Rejected(Rejection::NotFound), "push.key-refused")]
+    #[case(SrtError::Rejected(Rejection::Forbidden), "push.key-refused")]
+    #[case(SrtError::Rejected(Rejection::Conflict), "push.key-busy")]
+    #[case(SrtError::Rejected(Rejection::Busy), "push.not-ready")]
+    #[case(SrtError::Rejected(Rejection::Media), "push.codec-refused")]
+    #[case(SrtError::Rejected(Rejection::Version), "push.protocol")]
+    #[case(SrtError::Rejected(Rejection::Other(1999)), "push.app-refused")]
+    #[case(SrtError::Version(4), "push.protocol")]
+    #[case(SrtError::NoAnswer { step: "end", after: Duration::from_secs(3) }, "push.no-answer")]
+    fn every_refusal_of_srt_has_its_code_and_a_sentence(#[case] error: SrtError, #[case] code: &str) {
+        let cause = push_srt(&error);
+        assert_eq!(cause.code.code(), code);
+        assert!(cause.message.starts_with("The ") && cause.message.ends_with('.'), "{}", cause.message);
+    }
+
+    #[test]
+    fn an_end_of_srt_has_a_cause_unless_it_is_ours() {
+        assert_eq!(push_srt_closed(CloseReason::Ours), None);
+        let silent = push_srt_closed(CloseReason::Silent(Duration::from_secs(5))).unwrap();
+        assert_eq!((silent.code.code(), silent.message.contains("5 s")), ("push.no-answer", true));
+        let by_peer = push_srt_closed(CloseReason::ByPeer).unwrap();
+        assert_eq!(by_peer.code.code(), "push.closed-by-platform");
+    }
+
+    #[test]
+    fn a_platforms_untrusted_certificate_shows_its_fingerprint() {
+        let error = TlsError::Untrusted { fingerprint: [0xa1; 32], detail: "it has expired".into() };
+        let cause = push_tls(&error);
+        assert_eq!(cause.code.code(), "push.tls-untrusted");
+        assert!(cause.message.contains("it has expired") && cause.message.contains("A1:A1:A1"));
+        assert_eq!(push_tls(&TlsError::Failed("no TLS".into())).code.code(), "push.tls-failed");
+    }
+
     #[test]
     fn a_redirect_tells_the_new_address() {
         let cause = feed(&PullError::Redirected { location: "rtsp://192.0.2.9/x".into() });

@@ -115,6 +115,18 @@ pub(crate) async fn datagram_socket(to: SocketAddr, target: &str) -> Result<UdpS
     bound.await.map_err(|error| causes::push_dial(&dial::connect_error(&error), target))
 }
 
+/// The first of a listener's addresses that answers; the only one where there is one.
+pub(crate) async fn answering(server: &SrtServer, addresses: &[SocketAddr]) -> Option<SocketAddr> {
+    if addresses.len() > 1 {
+        for address in addresses {
+            if ask_for_cookie(server, *address).await.is_ok() {
+                return Some(*address);
+            }
+        }
+    }
+    addresses.first().copied()
+}
+
 async fn ask_for_cookie(server: &SrtServer, address: SocketAddr) -> Result<(), Cause> {
     let target = format!("{}:{}", server.host, server.port);
     let socket = datagram_socket(address, &target).await?;

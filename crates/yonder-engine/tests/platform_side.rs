@@ -405,6 +405,38 @@ async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
 
+#[rstest]
+#[case::rtmp(false)]
+#[case::srt(true)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(#[case] by_srt: bool) {
+    let world = srt_world(None, CALM);
+    world.platform.change(|manners| {
+        manners.grace = Some(Duration::from_secs(2));
+        manners.one_broadcast_keys = true;
+    });
+    let push = if by_srt { srt_push(&world, KEY) } else { world.push("to-0", KEY) };
+    world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
+    world.wait_live().await;
+    world.camera.change(|manners| manners.frozen = true);
+    world.until("ended", 8, || !world.platform.report("one").unwrap().live).await;
+    world.camera.change(|manners| manners.frozen = false);
+    let view = world.wait("blocked", 25, |view| view.pushes[0].state == "blocked").await;
+    assert_eq!(push_code(&view, 0), "push.key-refused");
+    if !by_srt {
+        assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("for one broadcast"), "{view:#?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
+    let world = srt_world(None, CALM);
+    // On many machines this name stands for ::1 first, where the platform does not listen.
+    let server = world.platform.srt_server().unwrap().replace("127.0.0.1", "localhost");
+    world.engine.apply(relay(&world, "/viaduct/main", vec![push_to("to-0", &server, KEY)]));
+    world.wait_live().await;
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_server_name_that_does_not_exist_is_told() {
     let world = World::start();

@@ -106,6 +106,27 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
     assert_eq!((*timestamp, body.len()), (40, 200_009));
 }
 
+#[test]
+fn measured_rates_stand_in_the_metadata_once_they_are_known() {
+    let told = |rates| {
+        let mut pair = Pair::new(1000);
+        pair.go_live();
+        pair.events.clear();
+        let audio = yonder_media::AudioConfig::aac(Bytes::from_static(&[0x11, 0x90]));
+        let headers = StreamHeaders { video: Some(sample_video()), audio };
+        pair.publisher.send_headers(&headers, rates, 0);
+        pair.exchange().unwrap();
+        let Some(ReceiverEvent::Metadata(data)) = pair.events.first().cloned() else { panic!("no metadata") };
+        data
+    };
+    let measured = MeasuredRates { fps: Some(12.5), video_kbps: Some(1_800.0), audio_kbps: Some(96.0) };
+    let data = told(measured);
+    for (name, value) in [("framerate", 12.5), ("videodatarate", 1_800.0), ("audiodatarate", 96.0)] {
+        assert_eq!(data.get(name), Some(&Value::Number(value)), "{name}");
+    }
+    assert_eq!(told(MeasuredRates::default()).get("videodatarate"), None);
+}
+
 fn sample_video() -> VideoConfig {
     let mut sets = yonder_media::h264::ParameterSets::default();
     sets.take(&Bytes::from_static(&[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40]));

@@ -110,16 +110,16 @@ impl Service {
             return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
         }
         let mut repairs = Vec::new();
+        let mut new_key = None;
         let server = match &change.server {
-            // A key at the end of the address, as it is kept already, is dropped.
-            Some(server) => match &stored.key {
-                Some(key) => {
-                    let (pasted, told) = read_both(Some(server), Some(&key.clone().into()))?;
-                    repairs.extend(told);
-                    pasted.server
-                }
-                None => read_one("server", server, &mut repairs)?,
-            },
+            Some(server) => {
+                // A key at the end of the address, as it is kept already, is dropped; a stream ID where there is no
+                // key yet becomes the key.
+                let (pasted, told) = read_both(Some(server), stored.key.clone().map(Into::into).as_ref())?;
+                repairs.extend(told);
+                new_key = pasted.key.filter(|_| stored.key.is_none());
+                pasted.server
+            }
             None => kept_server(&before.server)?,
         };
         let backup_server = match &change.backup_server {
@@ -156,12 +156,13 @@ impl Service {
                 None => before.key_bits,
             },
         };
-        if let Some(key) = stored.key.map(StreamKey::from_stored) {
+        if let Some(key) = new_key.clone().or_else(|| stored.key.map(StreamKey::from_stored)) {
             self.check_key_is_ours_alone(&before.name, &server, &key, &mut repairs)?;
         }
         self.store.edit_destination(name, &settings)?;
-        if change.no_passphrase {
-            let new = NewSecrets { key: None, passphrase: Some(None) };
+        if change.no_passphrase || new_key.is_some() {
+            let key = new_key.map(|key| (key.expose().into(), settings.key_kind, settings.key_expires_s));
+            let new = NewSecrets { key, passphrase: change.no_passphrase.then_some(None) };
             self.store.rekey_destination(&settings.name, &new, time::now_s())?;
         }
         self.refresh_relays()?;
@@ -355,22 +356,25 @@ fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, V
     Ok((pasted, told))
 }
 
-fn read_one(
-    field: &'static str,
-    text: &Secret,
-    repairs: &mut Vec<String>,
-) -> Result<ServerAddress, ServiceError> {
-    let (server, done) = read_server(text.expose()).map_err(|error| ServiceError::server(field, &error))?;
-    repairs.extend(done.into_iter().map(|repair| told(field, repair)));
-    Ok(server)
-}
-
 fn read_backup(
     text: Option<&Secret>,
     repairs: &mut Vec<String>,
 ) -> Result<Option<ServerAddress>, ServiceError> {
     match text.filter(|text| !text.expose().trim().is_empty()) {
-        Some(text) => read_one("backup_server", text, repairs).map(Some),
+        Some(text) => {
+            let field = "backup_server";
+            let (server, done) =
+                read_server(text.expose()).map_err(|error| ServiceError::server(field, &error))?;
+            if done.contains(&Repair::StreamIdSealed) {
+                return Err(ServiceError::Invalid {
+                    field,
+                    detail: "the stream ID of a second server needs a place for the key".to_owned(),
+                    hint: "Write {key} where the key belongs: both servers have the same one.",
+                });
+            }
+            repairs.extend(done.into_iter().map(|repair| told("backup server", repair)));
+            Ok(Some(server))
+        }
         None => Ok(None),
     }
 }

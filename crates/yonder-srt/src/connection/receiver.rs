@@ -379,6 +379,23 @@ mod tests {
     }
 
     #[test]
+    fn the_room_of_the_way_is_measured_by_pairs() {
+        let mut receiver = Receiver::new(first_number(0), ms(120), (0, ms(10)), ms(10));
+        for number in 0..200_u32 {
+            // A packet a millisecond, but each sixteenth is followed by the next after 250 microseconds.
+            let pair = u64::from(number % 16 == 1) * 750;
+            let now = ms(20 + u64::from(number)) - Duration::from_micros(pair);
+            receiver.handle_data(number, 0, packet(1), now);
+        }
+        let Some(Control::Ack { report: Some(report), .. }) = receiver.due_ack(ms(1_500), &Rtt::default())
+        else {
+            panic!()
+        };
+        assert_eq!(report.capacity_packets_per_s, 4_000);
+        assert!((130..=140).contains(&report.packets_per_s), "{report:?}");
+    }
+
+    #[test]
     fn the_round_trip_of_an_acknowledgement_is_measured() {
         let mut receiver = receiver();
         receiver.handle_data(100, 0, packet(1), ms(20));

@@ -409,6 +409,14 @@ mod tests {
     }
 
     #[test]
+    fn message_numbers_count_from_one_and_wrap_to_one() {
+        let sender = sender(0);
+        let at = |packets: u64| sender.message_of(first_number(100) + packets);
+        assert_eq!((at(0), at(1)), (1, 2));
+        assert_eq!((at(u64::from(MESSAGE_MASK) - 1), at(u64::from(MESSAGE_MASK))), (MESSAGE_MASK, 1));
+    }
+
+    #[test]
     fn no_more_is_under_way_than_the_peer_can_hold() {
         let mut sender = sender(50);
         let report = AckReport { free_packets: 10, ..AckReport::default() };

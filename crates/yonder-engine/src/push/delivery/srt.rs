@@ -21,7 +21,7 @@ use crate::causes;
 use crate::dial::{self, DialError};
 use crate::feed::lock;
 use crate::hub::{Cursor, Taken};
-use crate::reach::datagram_socket;
+use crate::reach::{answering, datagram_socket};
 use crate::view::LinkView;
 
 use super::{End, Push, Steps, TICK, backlog, ended};
@@ -90,7 +90,7 @@ impl<'a> Delivery<'a> {
             () = push.hung_up() => Vec::new(),
         };
         let target = format!("{}:{}", server.host, server.port);
-        let Some(peer) = addresses.first().copied() else {
+        let Some(peer) = answering(server, &addresses).await else {
             return Err(causes::push_dial(&DialError::Unreachable("no address".to_owned()), &target));
         };
         let id = stream_id(server, push.spec.key.as_ref()).map_err(|error| {
