@@ -207,6 +207,7 @@ impl Connection {
             return;
         }
         self.last_heard = now;
+        self.receiver.wake(now, &self.rtt);
         match packet.body {
             PacketBody::Data(data) => self.handle_data(data, packet.timestamp, now),
             PacketBody::Control(control) => self.handle_control(control, now),
@@ -295,6 +296,7 @@ impl Connection {
             self.closed = Some(CloseReason::Silent(silent));
             return;
         }
+        self.receiver.wake(now, &self.rtt);
         if let Some(ack) = self.receiver.due_ack(now, &self.rtt) {
             self.say(ack);
         }

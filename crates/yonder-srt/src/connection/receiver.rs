@@ -17,6 +17,12 @@ const ACK_EVERY: Duration = Duration::from_millis(10);
 const LIGHT_ACK_PACKETS: u64 = 64;
 /// Periodic loss reports come no faster than this (4.8.2).
 const REPORT_EVERY: Duration = Duration::from_millis(20);
+/// We ourselves were late by so much: what came meanwhile was not seen, and what is missing was not asked for.
+const OVERSLEPT: Duration = Duration::from_millis(20);
+/// After that a hole waits at least so long for its repair,
+const PATIENCE: Duration = Duration::from_millis(80);
+/// and no longer than this behind its time: no sender keeps packets for longer.
+const PATIENCE_ENDS: Duration = Duration::from_secs(1);
 /// Packets held: what a flow window of the usual size allows.
 const MOST_PACKETS: u64 = 8_192;
 /// Ranges told in one report; a datagram holds no more.
@@ -51,6 +57,8 @@ pub(super) struct Receiver {
     awaited: VecDeque<(u32, Duration)>,
     since_ack: u64,
     report_at: Duration,
+    /// Holes are not given up before this.
+    patient_until: Duration,
     received: u64,
     skipped: u64,
     bytes: u64,
@@ -85,6 +93,7 @@ impl Receiver {
             awaited: VecDeque::new(),
             since_ack: 0,
             report_at: now,
+            patient_until: Duration::ZERO,
             received: 0,
             skipped: 0,
             bytes: 0,
@@ -186,12 +195,27 @@ impl Receiver {
         }
     }
 
+    /// Notices when we come later than we asked to be called: a busy machine must not cost packets that can still
+    /// be had. To be called before anything else is done at `now`.
+    pub(super) fn wake(&mut self, now: Duration, rtt: &Rtt) {
+        if self.next_due(rtt).is_some_and(|due| now > due + OVERSLEPT) {
+            self.patient_until = now + PATIENCE;
+        }
+    }
+
+    /// When the first payload that is here is to be delivered, and with it what is missing before it given up.
+    fn first_due(&self) -> Option<Duration> {
+        let (&number, &(_, due)) = self.held.first_key_value()?;
+        let is_behind_hole = number > self.next;
+        Some(if is_behind_hole { due.max(self.patient_until.min(due + PATIENCE_ENDS)) } else { due })
+    }
+
     /// The next payload whose time has come; what is missing before one whose time has come is given up.
     pub(super) fn poll_data(&mut self, now: Duration) -> Option<Bytes> {
-        let (&number, &(_, due)) = self.held.first_key_value()?;
-        if due > now {
+        if self.first_due()? > now {
             return None;
         }
+        let (&number, _) = self.held.first_key_value()?;
         if number > self.next {
             self.skipped += number - self.next;
             self.missing = self.missing.split_off(&number);
@@ -269,10 +293,11 @@ impl Receiver {
         ((rtt.smoothed() + rtt.variance() * 4) / 2).max(REPORT_EVERY)
     }
 
-    /// What is still missing is reported again and again: reports get lost as well.
+    /// What is still missing is reported again and again: reports get lost as well. Looked at twice in each pause,
+    /// so that nothing waits for nearly two.
     pub(super) fn due_report(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
         let pause = Self::report_pause(rtt);
-        if self.missing.is_empty() || now < self.report_at + pause {
+        if self.missing.is_empty() || now < self.report_at + pause / 2 {
             return None;
         }
         self.report_at = now;
@@ -298,9 +323,9 @@ impl Receiver {
 
     /// When something is due: a delivery, an acknowledgement, or a report.
     pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
-        let delivery = self.held.first_key_value().map(|(_, (_, due))| *due);
+        let delivery = self.first_due();
         let ack = (self.first_missing() != self.acked).then_some(self.acked_at + ACK_EVERY);
-        let report = (!self.missing.is_empty()).then(|| self.report_at + Self::report_pause(rtt));
+        let report = (!self.missing.is_empty()).then(|| self.report_at + Self::report_pause(rtt) / 2);
         [delivery, ack, report].into_iter().flatten().min()
     }
 }
@@ -358,6 +383,39 @@ mod tests {
         assert_eq!(receiver.missing(), 2);
         assert_eq!(receiver.handle_data(101, 0, packet(2), ms(141)), None);
         assert_eq!(receiver.poll_data(ms(200)), None);
+    }
+
+    #[test]
+    fn whoever_overslept_waits_for_what_can_still_be_had() {
+        let mut receiver = receiver();
+        let rtt = Rtt::of_handshake(ms(2));
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        receiver.handle_data(102, 2_000, packet(3), ms(22));
+        // Nothing ran for a third of a second, in which the delivery of all three fell due.
+        receiver.wake(ms(350), &rtt);
+        assert_eq!(receiver.poll_data(ms(350)), Some(packet(1)));
+        assert_eq!(receiver.poll_data(ms(350)), None);
+        assert!(receiver.due_report(ms(350), &rtt).is_some());
+        receiver.handle_data(101, 1_000, packet(2), ms(360));
+        assert_eq!(
+            [receiver.poll_data(ms(360)), receiver.poll_data(ms(360))],
+            [Some(packet(2)), Some(packet(3))]
+        );
+        assert_eq!(receiver.missing(), 0);
+    }
+
+    #[test]
+    fn patience_ends_when_nobody_can_have_the_packet_any_more() {
+        let mut receiver = receiver();
+        let rtt = Rtt::of_handshake(ms(2));
+        receiver.handle_data(101, 0, packet(2), ms(22));
+        for now in (100..1_130).step_by(30) {
+            receiver.wake(ms(now), &rtt);
+            assert_eq!(receiver.poll_data(ms(now)), None, "{now}");
+        }
+        receiver.wake(ms(1_131), &rtt);
+        assert_eq!(receiver.poll_data(ms(1_131)), Some(packet(2)));
+        assert_eq!(receiver.missing(), 1);
     }
 
     #[test]
