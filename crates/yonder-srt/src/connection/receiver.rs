@@ -199,7 +199,10 @@ impl Receiver {
     /// be had. To be called before anything else is done at `now`.
     pub(super) fn wake(&mut self, now: Duration, rtt: &Rtt) {
         if self.next_due(rtt).is_some_and(|due| now > due + OVERSLEPT) {
-            self.patient_until = now + PATIENCE;
+            let repair = self.report_pause(rtt) * 3 + rtt.smoothed();
+            self.patient_until = now + PATIENCE.max(repair);
+            // A round trip in which we slept says nothing of the way.
+            self.awaited.clear();
         }
     }
 
@@ -285,18 +288,20 @@ impl Receiver {
         Some(now.saturating_sub(sent))
     }
 
-    fn report_pause(rtt: &Rtt) -> Duration {
+    /// Between two reports of the same packet (4.8.2), but often enough for several within the latency: after a stall
+    /// the round trip seems to vary so much that none would come in time.
+    fn report_pause(&self, rtt: &Rtt) -> Duration {
         if !rtt.is_measured() {
             // The assumed round trip is longer than most latencies: waiting for it would lose what can be had.
             return REPORT_EVERY;
         }
-        ((rtt.smoothed() + rtt.variance() * 4) / 2).max(REPORT_EVERY)
+        ((rtt.smoothed() + rtt.variance() * 4) / 2).min(self.latency / 4).max(REPORT_EVERY)
     }
 
     /// What is still missing is reported again and again: reports get lost as well. Looked at twice in each pause,
     /// so that nothing waits for nearly two.
     pub(super) fn due_report(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
-        let pause = Self::report_pause(rtt);
+        let pause = self.report_pause(rtt);
         if self.missing.is_empty() || now < self.report_at + pause / 2 {
             return None;
         }
@@ -325,7 +330,7 @@ impl Receiver {
     pub(super) fn next_due(&self, rtt: &Rtt) -> Option<Duration> {
         let delivery = self.first_due();
         let ack = (self.first_missing() != self.acked).then_some(self.acked_at + ACK_EVERY);
-        let report = (!self.missing.is_empty()).then(|| self.report_at + Self::report_pause(rtt) / 2);
+        let report = (!self.missing.is_empty()).then(|| self.report_at + self.report_pause(rtt) / 2);
         [delivery, ack, report].into_iter().flatten().min()
     }
 }
@@ -416,6 +421,17 @@ mod tests {
         receiver.wake(ms(1_131), &rtt);
         assert_eq!(receiver.poll_data(ms(1_131)), Some(packet(2)));
         assert_eq!(receiver.missing(), 1);
+    }
+
+    #[test]
+    fn a_round_trip_that_varies_does_not_keep_reports_beyond_the_latency() {
+        let mut receiver = receiver();
+        let mut rtt = Rtt::of_handshake(ms(2));
+        rtt.take_sample(ms(900));
+        receiver.handle_data(100, 0, packet(1), ms(20));
+        receiver.handle_data(102, 0, packet(3), ms(22));
+        let reports = (22..140).filter(|now| receiver.due_report(ms(*now), &rtt).is_some()).count();
+        assert_eq!(reports, 3);
     }
 
     #[test]
