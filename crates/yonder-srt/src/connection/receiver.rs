@@ -20,7 +20,7 @@ const REPORT_EVERY: Duration = Duration::from_millis(20);
 /// We ourselves were late by so much: what came meanwhile was not seen, and what is missing was not asked for.
 const OVERSLEPT: Duration = Duration::from_millis(20);
 /// After that a hole waits at least so long for its repair,
-const PATIENCE: Duration = Duration::from_millis(80);
+const PATIENCE: Duration = Duration::from_millis(250);
 /// and no longer than this behind its time: no sender keeps packets for longer.
 const PATIENCE_ENDS: Duration = Duration::from_secs(1);
 /// Packets held: what a flow window of the usual size allows.
