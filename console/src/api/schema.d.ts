@@ -1375,6 +1375,8 @@ export interface components {
             code: string;
             /** @description One sentence about this case. */
             detail: string;
+            /** @description The field of the request that was refused, where it is one. */
+            field?: string | null;
             /** @description Next step. */
             hint?: string | null;
             /**

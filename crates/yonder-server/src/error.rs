@@ -250,6 +250,10 @@ impl ServiceError {
             detail,
             code: self.code().to_owned(),
             hint: self.hint(),
+            field: match self {
+                Self::Invalid { field, .. } => Some((*field).to_owned()),
+                _ => None,
+            },
             checks: match self {
                 Self::PreflightFailed { checks, .. } => checks.clone(),
                 _ => Vec::new(),

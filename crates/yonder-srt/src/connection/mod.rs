@@ -306,7 +306,7 @@ impl Connection {
         if let Some(request) = self.sender.drop_late(now) {
             self.say(request);
         }
-        self.sender.repair_tail(now, &self.rtt);
+        self.sender.repair_unasked(now, &self.rtt);
         if let Some((material, due)) = &mut self.unanswered
             && *due <= now
         {

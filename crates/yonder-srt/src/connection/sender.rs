@@ -239,7 +239,19 @@ impl Sender {
         Some(sent + Self::tail_pause(rtt))
     }
 
-    pub(super) fn repair_tail(&mut self, now: Duration, rtt: &Rtt) {
+    /// When the first packet that the peer misses is to be sent again unasked: reports get lost as repairs do, and
+    /// the peer's acknowledgements, which stop at it, say the same.
+    fn head_due(&self, rtt: &Rtt) -> Option<Duration> {
+        let is_asked_for = |held: &&Held| held.reported && !self.to_repair.contains(&self.first);
+        let sent = self.held.front().filter(is_asked_for)?.sent?;
+        Some(sent + rtt.smoothed() + rtt.variance() * 4 + ACK_PERIOD)
+    }
+
+    /// Sends again what was neither acknowledged in time nor asked for.
+    pub(super) fn repair_unasked(&mut self, now: Duration, rtt: &Rtt) {
+        if self.head_due(rtt).is_some_and(|due| due <= now) {
+            self.to_repair.insert(self.first);
+        }
         if self.tail_due(rtt).is_some_and(|due| due <= now) {
             self.to_repair.extend(self.first..self.next);
         }
@@ -311,7 +323,7 @@ impl Sender {
         } else {
             Some(self.repairs_at + Duration::from_millis(3))
         };
-        [late, fresh, repair, self.tail_due(rtt)].into_iter().flatten().min()
+        [late, fresh, repair, self.head_due(rtt), self.tail_due(rtt)].into_iter().flatten().min()
     }
 }
 
@@ -401,11 +413,29 @@ mod tests {
         drain(&mut sender, ms(10));
         sender.handle_ack(101, None, ms(20));
         let rtt = Rtt::of_handshake(ms(40));
-        sender.repair_tail(ms(60), &rtt);
+        sender.repair_unasked(ms(60), &rtt);
         assert_eq!(drain(&mut sender, ms(60)), []);
         assert_eq!(sender.next_due(&rtt), Some(ms(150)));
-        sender.repair_tail(ms(150), &rtt);
+        sender.repair_unasked(ms(150), &rtt);
         assert_eq!(drain(&mut sender, ms(150)), [(101, true), (102, true)]);
+    }
+
+    #[test]
+    fn the_first_that_is_missing_goes_again_when_no_report_comes() {
+        let mut sender = sender(5);
+        drain(&mut sender, ms(10));
+        let rtt = Rtt::of_handshake(ms(4));
+        sender.handle_ack(101, None, ms(12));
+        sender.handle_loss(LossRange { first: 101, last: 102 }, ms(12), &rtt);
+        assert_eq!(drain(&mut sender, ms(12)), [(101, true), (102, true)]);
+        // Round trip, four times its variance, and an acknowledgement's period.
+        sender.repair_unasked(ms(33), &rtt);
+        assert_eq!(drain(&mut sender, ms(33)), []);
+        sender.repair_unasked(ms(34), &rtt);
+        assert_eq!(drain(&mut sender, ms(34)), [(101, true)]);
+        sender.handle_ack(105, None, ms(36));
+        sender.repair_unasked(ms(90), &rtt);
+        assert_eq!(drain(&mut sender, ms(90)), []);
     }
 
     #[test]

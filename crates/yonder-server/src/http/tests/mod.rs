@@ -15,6 +15,8 @@ use yonder_api::CSRF_HEADER;
 use yonder_engine::Engine;
 use yonder_store::{MasterKey, Store};
 
+mod platform_side;
+
 use super::configure;
 use crate::service::Service;
 
