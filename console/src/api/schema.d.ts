@@ -210,6 +210,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/logbook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What happened, oldest first. */
+        get: operations["logbook"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/patterns": {
         parameters: {
             query?: never;
@@ -403,6 +420,23 @@ export interface paths {
         put?: never;
         /** Stops a relay; its broadcasts end in order. */
         post: operations["stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was up, what was down, for how long, and whose side it was, over a month. */
+        get: operations["report"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1054,6 +1088,32 @@ export interface components {
             /** @description What it is. */
             what: string;
         };
+        /** @description A line of the logbook. */
+        LogEntry: {
+            /** @description When. */
+            at: string;
+            /** @description Cause code. */
+            code?: string | null;
+            /**
+             * Format: int64
+             * @description Number; later lines have higher ones.
+             */
+            id: number;
+            /** @description `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`. */
+            kind: string;
+            /** @description What else is to be known. */
+            message: string;
+            /** @description Name of what it is about; of a push its relay's. */
+            name: string;
+            /** @description Destination of a push. */
+            part?: string | null;
+            /** @description Whose side the cause is on. */
+            side?: string | null;
+            /** @description State that began, or what was done. */
+            what: string;
+            /** @description Who did it. */
+            who?: string | null;
+        };
         /** @description What was measured of a stream. */
         MeasuredFacts: {
             /**
@@ -1278,6 +1338,30 @@ export interface components {
             encoding: string;
             /** @description `video`, `audio`, `application` … */
             kind: string;
+        };
+        /** @description A stretch of time in which something was down. */
+        Outage: {
+            /** @description Begin. */
+            begin: string;
+            /** @description Cause code. */
+            code: string;
+            /**
+             * Format: int64
+             * @description Seconds of it within the report's time.
+             */
+            down_s: number;
+            /** @description End, where it has ended. */
+            end?: string | null;
+            /** @description `feed`, `push` or `relay`. */
+            kind: string;
+            /** @description One sentence. */
+            message: string;
+            /** @description Name; of a push its relay's. */
+            name: string;
+            /** @description Destination of a push. */
+            part?: string | null;
+            /** @description Whose side: `camera`, `network`, `platform`, `ours` or `planned`. */
+            side: string;
         };
         /** @description What may be shown of a passphrase. */
         PassphraseFacts: {
@@ -1506,6 +1590,54 @@ export interface components {
             /** @enum {string} */
             kind: "complete";
         };
+        /** @description What was up and what was down over a month, or what is over of it. */
+        Report: {
+            /** @description Its begin. */
+            from: string;
+            /** @description Feeds, relays and pushes. */
+            lines: components["schemas"]["ReportLine"][];
+            /** @description Month, in UTC. */
+            month: string;
+            /** @description Outages, oldest first. */
+            outages: components["schemas"]["Outage"][];
+            /** @description Feeds by their sites. */
+            sites: components["schemas"]["ReportLine"][];
+            /** @description Its end, or now. */
+            to: string;
+        };
+        /** @description A line of the report. */
+        ReportLine: {
+            /**
+             * Format: double
+             * @description Share of the wanted time in which it ran, in per cent to three decimals.
+             */
+            availability_percent?: number | null;
+            /**
+             * Format: int64
+             * @description Seconds of that in which it was down.
+             */
+            down_s: number;
+            /** @description `feed`, `push`, `relay` or `site`. */
+            kind: string;
+            /**
+             * Format: int64
+             * @description Seconds of the longest.
+             */
+            longest_s: number;
+            /** @description Name; of a push its relay's. */
+            name: string;
+            /** @description Outages. */
+            outages: number;
+            /** @description Destination of a push. */
+            part?: string | null;
+            /** @description Whose side the outages were on, the longest first. */
+            shares: components["schemas"]["SideShare"][];
+            /**
+             * Format: int64
+             * @description Seconds in which it should have run.
+             */
+            wanted_s: number;
+        };
         /** @description The answer to `reveal`. */
         RevealedKey: {
             key?: components["schemas"]["Secret"] | null;
@@ -1530,6 +1662,16 @@ export interface components {
         SetUpNeeded: {
             /** @description True until there is somebody who may sign in. */
             needed: boolean;
+        };
+        /** @description What one side has to answer for. */
+        SideShare: {
+            /**
+             * Format: int64
+             * @description Seconds down.
+             */
+            down_s: number;
+            /** @description `camera`, `network`, `platform`, `ours` or `planned`. */
+            side: string;
         };
         /** @description A session. */
         SignedIn: {
@@ -2367,6 +2509,42 @@ export interface operations {
             };
         };
     };
+    logbook: {
+        parameters: {
+            query?: {
+                /** @description Only lines with a higher number. */
+                after?: number;
+                /** @description Only lines from this time on, in RFC 3339. */
+                from?: string;
+                /** @description Only lines about the feed, relay or destination of that name, and pushes of it or to it. */
+                about?: string;
+                /** @description The latest so many: 200 unless said otherwise, 10 000 at most. */
+                most?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LogEntry"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list: {
         parameters: {
             query?: never;
@@ -3060,6 +3238,36 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                /** @description Like `2026-11`; this one unless said otherwise. */
+                month?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

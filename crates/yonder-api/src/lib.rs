@@ -9,6 +9,7 @@ mod patterns;
 mod platforms;
 mod preflights;
 mod problem;
+mod record;
 mod relays;
 mod secret;
 mod service;
@@ -25,6 +26,7 @@ pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
 pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule};
 pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
+pub use record::{LogEntry, LogbookRequest, Outage, Report, ReportLine, ReportRequest, SideShare};
 pub use relays::{
     AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, PushState, Relay, RelayChange,
     RelayEvent, VideoFacts,

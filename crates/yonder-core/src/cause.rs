@@ -13,6 +13,8 @@ pub enum Side {
     Platform,
     /// This service or its settings.
     Ours,
+    /// Nobody's fault: it was meant.
+    Planned,
 }
 
 impl Side {
@@ -24,7 +26,16 @@ impl Side {
             Self::Network => "network",
             Self::Platform => "platform",
             Self::Ours => "ours",
+            Self::Planned => "planned",
         }
+    }
+
+    /// The side of a word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        [Self::Camera, Self::Network, Self::Platform, Self::Ours, Self::Planned]
+            .into_iter()
+            .find(|side| side.word() == word)
     }
 }
 

@@ -23,6 +23,7 @@ mod names;
 mod pattern;
 pub mod platform;
 pub mod preflight;
+pub mod record;
 mod supervision;
 mod survey;
 

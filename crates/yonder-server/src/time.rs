@@ -23,6 +23,28 @@ pub(crate) fn from_s(seconds: i64) -> SystemTime {
     SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(seconds).unwrap_or_default())
 }
 
+/// Milliseconds since 1970.
+pub(crate) fn millis(time: SystemTime) -> i64 {
+    let since = time.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
+    i64::try_from(since.as_millis()).unwrap_or(i64::MAX)
+}
+
+/// The time that lies so many milliseconds after 1970.
+pub(crate) fn from_millis(millis: i64) -> SystemTime {
+    SystemTime::UNIX_EPOCH + Duration::from_millis(u64::try_from(millis).unwrap_or_default())
+}
+
+/// Begin and end of a month like `2026-11` (UTC), in milliseconds after 1970.
+pub(crate) fn month_ms(text: &str) -> Option<(i64, i64)> {
+    let (year, month) = text.split_once('-').filter(|(year, month)| year.len() == 4 && month.len() == 2)?;
+    let month = Month::try_from(month.parse::<u8>().ok()?).ok()?;
+    let first = Date::from_calendar_date(year.parse().ok()?, month, 1).ok()?;
+    let begin = first.midnight().assume_utc();
+    let days = i64::from(month.length(first.year()));
+    let begin_ms = begin.unix_timestamp().checked_mul(1_000)?;
+    Some((begin_ms, begin_ms.checked_add(days * 86_400_000)?))
+}
+
 /// Seconds after 1970 of a time in RFC 3339, or of the end of a day like `2026-12-31` (UTC).
 pub(crate) fn read_s(text: &str) -> Option<i64> {
     if let Ok(time) = OffsetDateTime::parse(text, &Rfc3339) {
@@ -96,6 +118,16 @@ mod tests {
         assert_eq!(read_s("2027-01-15T09:00:00+01:00"), Some(1_800_000_000));
         for text in ["", "soon", "2027-02-30", "2027-1", "2027-01-14-03", "14.1.2027"] {
             assert_eq!(read_s(text), None, "{text}");
+        }
+    }
+
+    #[test]
+    fn months_begin_and_end_at_midnight() {
+        let (begin, end) = month_ms("2027-01").unwrap();
+        assert_eq!(text(from_millis(begin)), "2027-01-01T00:00:00Z");
+        assert_eq!(text(from_millis(end)), "2027-02-01T00:00:00Z");
+        for wrong in ["", "2027", "2027-13", "2027-1", "27-01", "2027-01-01", "this"] {
+            assert_eq!(month_ms(wrong), None, "{wrong}");
         }
     }
 

@@ -1,6 +1,5 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
-mod deeds;
 mod destinations;
 mod error;
 mod feeds;
@@ -8,19 +7,20 @@ mod migrations;
 mod patterns;
 mod people;
 mod platforms;
+mod record;
 mod relays;
 mod seal;
 mod store;
 mod traffic;
 mod uplinks;
 
-pub use deeds::Deed;
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets};
 pub use error::{Kind, StoreError};
 pub use feeds::{Feed, NewFeed};
 pub use patterns::Pattern;
 pub use people::{Person, Session};
 pub use platforms::PlatformSheet;
+pub use record::{Deed, LogFilter, LogLine};
 pub use relays::{Relay, Wanted};
 pub use seal::{MasterKey, SealError};
 pub use store::Store;

@@ -10,6 +10,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0002-camera-certificates.sql"),
     include_str!("../migrations/0003-address-patterns.sql"),
     include_str!("../migrations/0004-platform-side.sql"),
+    include_str!("../migrations/0005-record.sql"),
 ];
 
 /// Brings the records to this program's version.

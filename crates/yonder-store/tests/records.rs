@@ -4,8 +4,8 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_store::{
-    Carried, Deed, DestinationSettings, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets,
-    Pattern, PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
+    Carried, DestinationSettings, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets, Pattern,
+    PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
 };
 
 fn key() -> MasterKey {
@@ -246,22 +246,6 @@ fn traffic_adds_up_by_day_and_whose_it_is() {
     };
     assert_eq!(of("2026-11-01", "2026-11-30"), [(feed, 7), (push.clone(), 16)]);
     assert_eq!(of("2026-11-23", "2026-11-23"), [(push, 11)]);
-}
-
-#[test]
-fn deeds_are_found_again_newest_first() {
-    let store = filled();
-    let deed = |at_s, what: &str| Deed {
-        at_s,
-        who: "local".into(),
-        what: what.into(),
-        subject: "One".into(),
-        detail: String::new(),
-    };
-    store.record_deed(&deed(1, "key-revealed")).unwrap();
-    store.record_deed(&deed(2, "start-forced")).unwrap();
-    assert_eq!(store.deeds(1).unwrap(), [deed(2, "start-forced")]);
-    assert_eq!(store.deeds(9).unwrap().len(), 2);
 }
 
 #[test]

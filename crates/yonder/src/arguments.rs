@@ -10,8 +10,15 @@ use clap_complete::Shell;
 
 use crate::client::Client;
 use crate::commands::{
-    budget::BudgetArguments, destination::DestinationCommand, feed::FeedCommand, pattern::PatternCommand,
-    platform::PlatformCommand, relay::RelayCommand, stand_in::StandInCommand, uplink::UplinkCommand,
+    budget::BudgetArguments,
+    destination::DestinationCommand,
+    feed::FeedCommand,
+    pattern::PatternCommand,
+    platform::PlatformCommand,
+    record::{LogbookArguments, ReportArguments},
+    relay::RelayCommand,
+    stand_in::StandInCommand,
+    uplink::UplinkCommand,
 };
 use crate::failure::Failure;
 
@@ -108,6 +115,10 @@ pub(crate) enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// What happened: states with their causes, and what people did.
+    Logbook(LogbookArguments),
+    /// A month: how much of the wanted time was up, what was down and whose side it was.
+    Report(ReportArguments),
     /// Print a completion script for a shell.
     Completions {
         /// Shell.

@@ -43,6 +43,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Budget(arguments) => commands::budget::run(arguments, &connection.client()?)?,
         Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
+        Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,
+        Command::Report(arguments) => commands::record::report(&arguments, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,
     }
     Ok(ExitCode::SUCCESS)

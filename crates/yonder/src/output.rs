@@ -83,6 +83,23 @@ pub(crate) fn table(head: &[&str], rows: &[Vec<String>]) -> String {
     text
 }
 
+/// Comma-separated values (RFC 4180). What a spreadsheet would take for a formula is written as text: messages
+/// repeat what cameras and platforms said.
+pub(crate) fn csv(head: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<String, Failure> {
+    let mut writer = csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(Vec::new());
+    let written = || -> anyhow::Result<String> {
+        writer.write_record(head)?;
+        for row in rows {
+            let safe = row.into_iter().map(|cell| {
+                if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell }
+            });
+            writer.write_record(safe)?;
+        }
+        Ok(String::from_utf8(writer.into_inner()?)?)
+    };
+    Ok(written()?)
+}
+
 /// A whole number with thin groups: `12 345`.
 pub(crate) fn grouped(number: u64) -> String {
     let digits = number.to_string();
@@ -104,6 +121,13 @@ mod tests {
     fn columns_line_up() {
         let rows = vec![vec!["a".to_owned(), "bb".to_owned()], vec!["ccc".to_owned(), "d".to_owned()]];
         assert_eq!(table(&["X", "Y"], &rows), "X    Y\na    bb\nccc  d\n");
+    }
+
+    #[test]
+    fn values_are_quoted_and_formulas_are_text() {
+        let rows = [vec!["a,\"b\"".to_owned(), "=1+1".to_owned()]];
+        let text = csv(&["X", "Y"], rows.into_iter()).unwrap();
+        assert_eq!(text, "X,Y\r\n\"a,\"\"b\"\"\",'=1+1\r\n");
     }
 
     #[test]

@@ -10,6 +10,7 @@ use actix_web::web::Data;
 use actix_web::{FromRequest, HttpRequest};
 use secrecy::SecretString;
 use yonder_api::CSRF_HEADER;
+use yonder_store::Kind;
 
 use super::blocking;
 use crate::auth::same_secret;
@@ -91,4 +92,19 @@ pub(super) async fn changing<T: Send + 'static>(
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, ServiceError> {
     blocking(service, call).await
+}
+
+/// Runs a change, and records what was done, to what, and by whom.
+pub(super) async fn recorded<T: Send + 'static>(
+    service: &Data<Service>,
+    caller: Caller,
+    (what, kind, name): (&'static str, Kind, String),
+    call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
+) -> Result<T, ServiceError> {
+    changing(service, move |service| {
+        let done = call(service)?;
+        service.record(&caller.name, what, kind, &name);
+        Ok(done)
+    })
+    .await
 }

@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -32,10 +33,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destin
 #[post("/destinations")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, ServiceError> {
-    let stored = changing(&service, move |service| service.add_destination(new.into_inner())).await?;
+    let stored = recorded(&service, caller, ("added", Kind::Destination, new.name.clone()), move |service| {
+        service.add_destination(new.into_inner())
+    })
+    .await?;
     Ok(HttpResponse::Created().json(stored))
 }
 
@@ -57,11 +61,15 @@ async fn show(
 #[patch("/destinations/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, ServiceError> {
-    changing(&service, move |service| service.edit_destination(&name, change.into_inner())).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Destination, name.clone()), move |service| {
+        service.edit_destination(&name, change.into_inner())
+    })
+    .await
+    .map(Json)
 }
 
 /// Gives a destination a new key or passphrase; a running push takes it over with one reconnect.
@@ -70,11 +78,15 @@ async fn edit(
 #[post("/destinations/{name}/rekey")]
 async fn rekey(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, ServiceError> {
-    changing(&service, move |service| service.rekey_destination(&name, &request)).await.map(Json)
+    recorded(&service, caller, ("rekeyed", Kind::Destination, name.clone()), move |service| {
+        service.rekey_destination(&name, &request)
+    })
+    .await
+    .map(Json)
 }
 
 /// Key and passphrase in clear. Every call is recorded.
@@ -95,9 +107,12 @@ async fn reveal(
 #[delete("/destinations/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_destination(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Destination, name.clone()), move |service| {
+        service.remove_destination(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -25,10 +26,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>
 #[post("/feeds")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<NewFeed>,
 ) -> Result<HttpResponse, ServiceError> {
-    let feed = changing(&service, move |service| service.add_feed(new.into_inner())).await?;
+    let feed = recorded(&service, caller, ("added", Kind::Feed, new.name.clone()), move |service| {
+        service.add_feed(new.into_inner())
+    })
+    .await?;
     Ok(HttpResponse::Created().json(feed))
 }
 
@@ -50,11 +54,15 @@ async fn show(
 #[patch("/feeds/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, ServiceError> {
-    changing(&service, move |service| service.edit_feed(&name, change.into_inner())).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Feed, name.clone()), move |service| {
+        service.edit_feed(&name, change.into_inner())
+    })
+    .await
+    .map(Json)
 }
 
 /// Removes a feed that no relay uses.
@@ -63,9 +71,12 @@ async fn edit(
 #[delete("/feeds/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_feed(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Feed, name.clone()), move |service| {
+        service.remove_feed(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }

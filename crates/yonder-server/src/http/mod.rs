@@ -12,6 +12,7 @@ mod openapi;
 mod patterns;
 mod platforms;
 mod preview;
+mod record;
 mod relays;
 mod server;
 mod session;
@@ -33,6 +34,10 @@ fn configure(config: &mut ServiceConfig) {
     config
         .app_data(json::configuration())
         .app_data(
+            web::QueryConfig::default()
+                .error_handler(|error, _| ServiceError::Malformed(error.to_string()).into()),
+        )
+        .app_data(
             web::PathConfig::default()
                 .error_handler(|error, _| ServiceError::Malformed(error.to_string()).into()),
         )
@@ -46,6 +51,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(platforms::configure)
                 .configure(uplinks::configure)
                 .configure(relays::configure)
+                .configure(record::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)

@@ -6,7 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    destinations, events, feeds, finds, patterns, platforms, preview, relays, session, surveys, uplinks,
+    destinations, events, feeds, finds, patterns, platforms, preview, record, relays, session, surveys,
+    uplinks,
 };
 
 #[derive(OpenApi)]
@@ -40,6 +41,8 @@ use super::{
         relays::rehearse,
         relays::stop,
         relays::remove,
+        record::logbook,
+        record::report,
         platforms::list,
         platforms::add,
         platforms::show,

@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Feed, Pattern, PatternFeeds, Problem};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -25,10 +26,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Patter
 #[post("/patterns")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<Pattern>,
 ) -> Result<HttpResponse, ServiceError> {
-    let pattern = changing(&service, move |service| service.add_pattern(new.into_inner())).await?;
+    let pattern = recorded(&service, caller, ("added", Kind::Pattern, new.name.clone()), move |service| {
+        service.add_pattern(new.into_inner())
+    })
+    .await?;
     Ok(HttpResponse::Created().json(pattern))
 }
 
@@ -50,11 +54,15 @@ async fn show(
 #[put("/patterns/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     new: Json<Pattern>,
 ) -> Result<Json<Pattern>, ServiceError> {
-    changing(&service, move |service| service.edit_pattern(&name, new.into_inner())).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Pattern, name.clone()), move |service| {
+        service.edit_pattern(&name, new.into_inner())
+    })
+    .await
+    .map(Json)
 }
 
 /// Removes a pattern.
@@ -63,10 +71,13 @@ async fn edit(
 #[delete("/patterns/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_pattern(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Pattern, name.clone()), move |service| {
+        service.remove_pattern(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -76,10 +87,13 @@ async fn remove(
 #[post("/patterns/{name}/feeds")]
 async fn add_feeds(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     new: Json<PatternFeeds>,
 ) -> Result<HttpResponse, ServiceError> {
-    let feeds = changing(&service, move |service| service.add_pattern_feeds(&name, &new)).await?;
+    let feeds = recorded(&service, caller, ("filled-in", Kind::Pattern, name.clone()), move |service| {
+        service.add_pattern_feeds(&name, &new)
+    })
+    .await?;
     Ok(HttpResponse::Created().json(feeds))
 }

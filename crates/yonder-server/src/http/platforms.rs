@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{NewPlatform, Platform, PlatformChange, Problem};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -25,10 +26,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platfo
 #[post("/platforms")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, ServiceError> {
-    let platform = changing(&service, move |service| service.add_platform(&new)).await?;
+    let platform = recorded(&service, caller, ("added", Kind::Platform, new.name.clone()), move |service| {
+        service.add_platform(&new)
+    })
+    .await?;
     Ok(HttpResponse::Created().json(platform))
 }
 
@@ -50,11 +54,15 @@ async fn show(
 #[patch("/platforms/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, ServiceError> {
-    changing(&service, move |service| service.edit_platform(&name, &change)).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Platform, name.clone()), move |service| {
+        service.edit_platform(&name, &change)
+    })
+    .await
+    .map(Json)
 }
 
 /// Removes a platform of one's own; one that ships comes back as it was.
@@ -63,9 +71,12 @@ async fn edit(
 #[delete("/platforms/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_platform(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Platform, name.clone()), move |service| {
+        service.remove_platform(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }

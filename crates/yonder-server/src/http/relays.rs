@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, changing, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -42,10 +43,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
 #[post("/relays")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<NewRelay>,
 ) -> Result<HttpResponse, ServiceError> {
-    let relay = changing(&service, move |service| service.add_relay(&new)).await?;
+    let relay = recorded(&service, caller, ("added", Kind::Relay, new.name.clone()), move |service| {
+        service.add_relay(&new)
+    })
+    .await?;
     Ok(HttpResponse::Created().json(relay))
 }
 
@@ -67,11 +71,15 @@ async fn show(
 #[patch("/relays/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     change: Json<RelayChange>,
 ) -> Result<Json<Relay>, ServiceError> {
-    changing(&service, move |service| service.edit_relay(&name, change.into_inner())).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Relay, name.clone()), move |service| {
+        service.edit_relay(&name, change.into_inner())
+    })
+    .await
+    .map(Json)
 }
 
 /// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
@@ -101,7 +109,9 @@ async fn start(
         return changing(&service, move |service| service.force_relay(&name, &caller.name)).await.map(Json);
     }
     service.start_checked(&name).await?;
-    changing(&service, move |service| service.relay(&name)).await.map(Json)
+    recorded(&service, caller, ("started", Kind::Relay, name.clone()), move |service| service.relay(&name))
+        .await
+        .map(Json)
 }
 
 /// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
@@ -123,10 +133,14 @@ async fn rehearse(
 #[post("/relays/{name}/stop")]
 async fn stop(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Relay>, ServiceError> {
-    changing(&service, move |service| service.stop_relay(&name)).await.map(Json)
+    recorded(&service, caller, ("stopped", Kind::Relay, name.clone()), move |service| {
+        service.stop_relay(&name)
+    })
+    .await
+    .map(Json)
 }
 
 /// Removes a relay; its broadcasts end in order.
@@ -135,9 +149,12 @@ async fn stop(
 #[delete("/relays/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_relay(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Relay, name.clone()), move |service| {
+        service.remove_relay(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }

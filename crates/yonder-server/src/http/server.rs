@@ -64,6 +64,7 @@ impl Server {
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let data = Data::from(Arc::clone(&self.service));
         let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
+        let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
         let watcher = actix_web::rt::spawn(self.service.watch());
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
             .workers(WORKERS)
@@ -80,6 +81,7 @@ impl Server {
         let result = server.await;
         watcher.abort();
         ledger.abort();
+        record.abort();
         Ok(result?)
     }
 }

@@ -3,8 +3,9 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
+use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -25,10 +26,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink
 #[post("/uplinks")]
 async fn add(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     new: Json<NewUplink>,
 ) -> Result<HttpResponse, ServiceError> {
-    let uplink = changing(&service, move |service| service.add_uplink(&new)).await?;
+    let uplink = recorded(&service, caller, ("added", Kind::Uplink, new.name.clone()), move |service| {
+        service.add_uplink(&new)
+    })
+    .await?;
     Ok(HttpResponse::Created().json(uplink))
 }
 
@@ -50,11 +54,15 @@ async fn show(
 #[patch("/uplinks/{name}")]
 async fn edit(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, ServiceError> {
-    changing(&service, move |service| service.edit_uplink(&name, &change)).await.map(Json)
+    recorded(&service, caller, ("changed", Kind::Uplink, name.clone()), move |service| {
+        service.edit_uplink(&name, &change)
+    })
+    .await
+    .map(Json)
 }
 
 /// Removes an uplink.
@@ -63,10 +71,13 @@ async fn edit(
 #[delete("/uplinks/{name}")]
 async fn remove(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    changing(&service, move |service| service.remove_uplink(&name)).await?;
+    recorded(&service, caller, ("removed", Kind::Uplink, name.clone()), move |service| {
+        service.remove_uplink(&name)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -213,7 +213,7 @@ impl Service {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn reveal_key(&self, name: &str, by: &str) -> Result<RevealedKey, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
-        self.record(by, "key-revealed", &destination.settings.name, String::new());
+        self.record(by, "key-revealed", Kind::Destination, &destination.settings.name);
         Ok(RevealedKey {
             key: destination.key.map(Into::into),
             passphrase: destination.passphrase.map(Into::into),

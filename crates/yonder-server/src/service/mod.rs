@@ -9,6 +9,7 @@ mod patterns;
 mod people;
 mod platforms;
 mod preflights;
+mod record;
 mod rehearsals;
 mod relays;
 mod stills;
@@ -24,6 +25,7 @@ use secrecy::SecretString;
 use tokio::sync::broadcast;
 use yonder_api::Status;
 use yonder_core::nearest_name;
+use yonder_core::record::{Note, Recorder};
 use yonder_engine::Engine;
 use yonder_store::{Deed, Kind, Relay as StoredRelay, Store, StoreError};
 
@@ -56,6 +58,9 @@ pub struct Service {
     /// Media rates of feeds as they were last measured, in kilobits per second.
     rates: Mutex<HashMap<String, u64>>,
     ledger: Mutex<Ledger>,
+    recorder: Mutex<Recorder>,
+    /// What the recorder noted and the disk did not take yet.
+    unwritten_notes: Mutex<Vec<Note>>,
 }
 
 /// Events that a slow listener may be behind before it must start anew.
@@ -83,19 +88,22 @@ impl Service {
             stills: Mutex::default(),
             rates: Mutex::default(),
             ledger: Mutex::default(),
+            recorder: Mutex::default(),
+            unwritten_notes: Mutex::default(),
         })
     }
 
     /// Records what somebody did. A record that cannot be written is logged: what was asked for is done all the
     /// same, since refusing to stop a broadcast because the disk is full would help nobody.
-    fn record(&self, who: &str, what: &'static str, subject: &str, detail: String) {
-        tracing::warn!(who, what, subject, detail, "recorded");
+    pub(crate) fn record(&self, who: &str, what: &'static str, kind: Kind, name: &str) {
+        tracing::info!(who, what, %kind, name, "recorded");
         let deed = Deed {
-            at_s: time::now_s(),
+            at_ms: time::millis(SystemTime::now()),
             who: who.to_owned(),
             what: what.to_owned(),
-            subject: subject.to_owned(),
-            detail,
+            kind,
+            name: name.to_owned(),
+            detail: String::new(),
         };
         if let Err(error) = self.store.record_deed(&deed) {
             tracing::error!(%error, "what was done could not be recorded");
@@ -119,6 +127,10 @@ impl Service {
     pub async fn shutdown(&self) {
         if let Err(error) = self.look_into_ledger(true) {
             tracing::warn!(%error, "the ledger could not be written");
+        }
+        // Before the broadcasts end: that they do is no news of theirs.
+        if let Err(error) = self.look_into_record(true, false) {
+            tracing::warn!(%error, "the record could not be written");
         }
         self.engine.shutdown().await;
     }

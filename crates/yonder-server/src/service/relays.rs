@@ -19,6 +19,9 @@ impl Service {
     ///
     /// A relay that cannot be started is logged and left; the others start.
     pub fn resume(&self) {
+        if let Err(error) = self.resume_record() {
+            tracing::error!(%error, "the record cannot be taken up");
+        }
         for relay in self.stored_relays().iter().filter(|relay| relay.wanted == Wanted::On) {
             if let Err(error) = self.apply(relay) {
                 tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");
@@ -118,7 +121,7 @@ impl Service {
     pub fn force_relay(&self, name: &str, who: &str) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
-        self.record(who, "start-forced", &relay.name, String::new());
+        self.record(who, "start-forced", Kind::Relay, &relay.name);
         self.start(&relay)
     }
 

@@ -62,7 +62,16 @@ impl Client {
     }
 
     pub(crate) fn get<T: DeserializeOwned>(&self, path: &[&str]) -> Result<T, Failure> {
-        let request = self.agent.get(self.url(path)).header("Authorization", self.authorization());
+        self.get_with(path, &[])
+    }
+
+    pub(crate) fn get_with<T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        query: &[(&str, &str)],
+    ) -> Result<T, Failure> {
+        let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
+        let request = request.header("Authorization", self.authorization());
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
     }
 

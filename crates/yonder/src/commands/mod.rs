@@ -7,6 +7,7 @@ pub(crate) mod feed;
 pub(crate) mod pattern;
 pub(crate) mod platform;
 pub(crate) mod preflight;
+pub(crate) mod record;
 pub(crate) mod relay;
 pub(crate) mod stand_in;
 pub(crate) mod status;

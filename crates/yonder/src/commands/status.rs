@@ -116,7 +116,7 @@ pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
         if !told.contains(&cause) {
             text += &format!(
                 "    {} {} {}\n",
-                side_words(cause),
+                side_words(&cause.side),
                 cause.message,
                 paint(&cause.hint, Tone::Quiet, colour)
             );
@@ -131,11 +131,13 @@ fn line(name: &str, state: &str, facts: &str, colour: bool) -> String {
     format!("  {name:<30} {state} {facts}").trim_end().to_owned() + "\n"
 }
 
-fn side_words(cause: &CauseFacts) -> &'static str {
-    match cause.side.as_str() {
+/// Whose side a cause is on, as a sentence.
+pub(crate) fn side_words(side: &str) -> &'static str {
+    match side {
         "camera" => "Camera side.",
         "network" => "Network side.",
         "platform" => "Platform side.",
+        "planned" => "Planned.",
         _ => "Our side.",
     }
 }

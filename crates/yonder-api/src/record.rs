@@ -1,0 +1,130 @@
+//! Logbook and report.
+
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// Which lines of the logbook are asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct LogbookRequest {
+    /// Only lines with a higher number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub after: Option<i64>,
+    /// Only lines from this time on, in RFC 3339.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Only lines about the feed, relay or destination of that name, and pushes of it or to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+    /// The latest so many: 200 unless said otherwise, 10 000 at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub most: Option<u32>,
+}
+
+/// A line of the logbook.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LogEntry {
+    /// Number; later lines have higher ones.
+    pub id: i64,
+    /// When.
+    pub at: String,
+    /// `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`.
+    pub kind: String,
+    /// Name of what it is about; of a push its relay's.
+    pub name: String,
+    /// Destination of a push.
+    pub part: Option<String>,
+    /// State that began, or what was done.
+    pub what: String,
+    /// Cause code.
+    pub code: Option<String>,
+    /// Whose side the cause is on.
+    pub side: Option<String>,
+    /// What else is to be known.
+    pub message: String,
+    /// Who did it.
+    pub who: Option<String>,
+}
+
+/// Which month is asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct ReportRequest {
+    /// Like `2026-11`; this one unless said otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub month: Option<String>,
+}
+
+/// What one side has to answer for.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SideShare {
+    /// `camera`, `network`, `platform`, `ours` or `planned`.
+    pub side: String,
+    /// Seconds down.
+    pub down_s: u64,
+}
+
+/// A line of the report.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ReportLine {
+    /// `feed`, `push`, `relay` or `site`.
+    pub kind: String,
+    /// Name; of a push its relay's.
+    pub name: String,
+    /// Destination of a push.
+    pub part: Option<String>,
+    /// Seconds in which it should have run.
+    pub wanted_s: u64,
+    /// Seconds of that in which it was down.
+    pub down_s: u64,
+    /// Outages.
+    pub outages: usize,
+    /// Seconds of the longest.
+    pub longest_s: u64,
+    /// Share of the wanted time in which it ran, in per cent to three decimals.
+    pub availability_percent: Option<f64>,
+    /// Whose side the outages were on, the longest first.
+    pub shares: Vec<SideShare>,
+}
+
+/// A stretch of time in which something was down.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Outage {
+    /// `feed`, `push` or `relay`.
+    pub kind: String,
+    /// Name; of a push its relay's.
+    pub name: String,
+    /// Destination of a push.
+    pub part: Option<String>,
+    /// Begin.
+    pub begin: String,
+    /// End, where it has ended.
+    pub end: Option<String>,
+    /// Seconds of it within the report's time.
+    pub down_s: u64,
+    /// Cause code.
+    pub code: String,
+    /// Whose side: `camera`, `network`, `platform`, `ours` or `planned`.
+    pub side: String,
+    /// One sentence.
+    pub message: String,
+}
+
+/// What was up and what was down over a month, or what is over of it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Report {
+    /// Month, in UTC.
+    pub month: String,
+    /// Its begin.
+    pub from: String,
+    /// Its end, or now.
+    pub to: String,
+    /// Feeds by their sites.
+    pub sites: Vec<ReportLine>,
+    /// Feeds, relays and pushes.
+    pub lines: Vec<ReportLine>,
+    /// Outages, oldest first.
+    pub outages: Vec<Outage>,
+}

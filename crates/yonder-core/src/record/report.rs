@@ -1,0 +1,198 @@
+//! How much of the time in which it should have run it did.
+
+use super::{Blame, Subject};
+use crate::cause::Side;
+
+/// A stretch of time; without an end it lasts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Span {
+    /// What.
+    pub subject: Subject,
+    /// Begin, in milliseconds since 1970.
+    pub begin_ms: i64,
+    /// End, where it has ended.
+    pub end_ms: Option<i64>,
+}
+
+impl Span {
+    /// Milliseconds of it that lie between `from_ms` and `to_ms`.
+    #[must_use]
+    pub fn within(&self, from_ms: i64, to_ms: i64) -> u64 {
+        let begin = self.begin_ms.max(from_ms);
+        let end = self.end_ms.unwrap_or(to_ms).min(to_ms);
+        u64::try_from(end.saturating_sub(begin)).unwrap_or_default()
+    }
+}
+
+/// An outage with its cause.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SpanOutage {
+    /// What and when.
+    pub span: Span,
+    /// Why.
+    pub blame: Blame,
+}
+
+/// What one side has to answer for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Share {
+    /// Whose.
+    pub side: Side,
+    /// Time down, in milliseconds.
+    pub down_ms: u64,
+}
+
+/// A line of the report.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Line {
+    /// What.
+    pub subject: Subject,
+    /// Time in which it should have run, in milliseconds.
+    pub wanted_ms: u64,
+    /// Time of that in which it was down, in milliseconds.
+    pub down_ms: u64,
+    /// Outages.
+    pub outages: usize,
+    /// The longest of them, in milliseconds.
+    pub longest_ms: u64,
+    /// Whose side they were on, the longest first.
+    pub shares: Vec<Share>,
+}
+
+impl Line {
+    /// Share of the wanted time in which it ran, from 0 to 1; `None` when it should not have run at all.
+    #[must_use]
+    #[expect(
+        clippy::as_conversions,
+        reason = "a month has far fewer milliseconds than a double holds exactly"
+    )]
+    pub fn availability(&self) -> Option<f64> {
+        (self.wanted_ms > 0).then(|| 1.0 - self.down_ms.min(self.wanted_ms) as f64 / self.wanted_ms as f64)
+    }
+
+    /// Adds another line, as for all feeds of one site.
+    pub fn add(&mut self, other: &Self) {
+        self.wanted_ms += other.wanted_ms;
+        self.down_ms += other.down_ms;
+        self.outages += other.outages;
+        self.longest_ms = self.longest_ms.max(other.longest_ms);
+        for share in &other.shares {
+            add_share(&mut self.shares, share.side, share.down_ms);
+        }
+        order(&mut self.shares);
+    }
+}
+
+fn add_share(shares: &mut Vec<Share>, side: Side, down_ms: u64) {
+    match shares.iter_mut().find(|share| share.side == side) {
+        Some(share) => share.down_ms += down_ms,
+        None => shares.push(Share { side, down_ms }),
+    }
+}
+
+fn order(shares: &mut [Share]) {
+    shares.sort_by_key(|share| std::cmp::Reverse(share.down_ms));
+}
+
+/// A line for each subject that should have run between `from_ms` and `to_ms`, in the subjects' order.
+///
+/// `to_ms` lies no later than now: what lasts is counted up to it.
+#[must_use]
+pub fn report(from_ms: i64, to_ms: i64, runs: &[Span], outages: &[SpanOutage]) -> Vec<Line> {
+    let mut lines: Vec<Line> = Vec::new();
+    let mut subjects: Vec<&Subject> = runs.iter().map(|run| &run.subject).collect();
+    subjects.sort();
+    subjects.dedup();
+    for subject in subjects {
+        let of_it = |span: &Span| span.subject == *subject;
+        let wanted_ms = runs.iter().filter(|run| of_it(run)).map(|run| run.within(from_ms, to_ms)).sum();
+        if wanted_ms == 0 {
+            continue;
+        }
+        let mut line = Line {
+            subject: subject.clone(),
+            wanted_ms,
+            down_ms: 0,
+            outages: 0,
+            longest_ms: 0,
+            shares: Vec::new(),
+        };
+        for outage in outages.iter().filter(|outage| of_it(&outage.span)) {
+            let down_ms = outage.span.within(from_ms, to_ms);
+            if down_ms == 0 {
+                continue;
+            }
+            line.outages += 1;
+            line.down_ms += down_ms;
+            line.longest_ms = line.longest_ms.max(down_ms);
+            add_share(&mut line.shares, outage.blame.side, down_ms);
+        }
+        order(&mut line.shares);
+        lines.push(line);
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn span(name: &str, begin_ms: i64, end_ms: Option<i64>) -> Span {
+        Span { subject: Subject::Feed(name.into()), begin_ms, end_ms }
+    }
+
+    fn outage(name: &str, begin_ms: i64, end_ms: Option<i64>, side: Side) -> SpanOutage {
+        let blame = Blame { code: "feed.stalled".into(), side, message: String::new() };
+        SpanOutage { span: span(name, begin_ms, end_ms), blame }
+    }
+
+    #[test]
+    fn time_outside_the_month_does_not_count() {
+        let runs = [span("Summit", -5_000, None), span("Viaduct", 500, Some(700)), span("Shed", 2_000, None)];
+        let outages = [
+            outage("Summit", -100, Some(100), Side::Camera),
+            outage("Summit", 400, Some(450), Side::Network),
+            outage("Summit", 900, None, Side::Network),
+            outage("Summit", 1_500, None, Side::Ours),
+            outage("Shed", 2_000, None, Side::Camera),
+        ];
+        let lines = report(0, 1_000, &runs, &outages);
+        assert_eq!(lines.len(), 2);
+        let summit = &lines[0];
+        assert_eq!(
+            (summit.wanted_ms, summit.down_ms, summit.outages, summit.longest_ms),
+            (1_000, 250, 3, 100)
+        );
+        let shares: Vec<_> = summit.shares.iter().map(|share| (share.side, share.down_ms)).collect();
+        assert_eq!(shares, [(Side::Network, 150), (Side::Camera, 100)]);
+        assert_eq!(summit.availability(), Some(0.75));
+        assert_eq!((lines[1].wanted_ms, lines[1].availability()), (200, Some(1.0)));
+    }
+
+    #[test]
+    fn lines_of_one_site_add_up() {
+        let runs = [span("Summit", 0, None), span("Viaduct", 0, None)];
+        let outages =
+            [outage("Summit", 0, Some(100), Side::Camera), outage("Viaduct", 0, Some(300), Side::Network)];
+        let mut lines = report(0, 1_000, &runs, &outages).into_iter();
+        let mut site = lines.next().unwrap();
+        site.add(&lines.next().unwrap());
+        assert_eq!((site.wanted_ms, site.down_ms, site.outages, site.longest_ms), (2_000, 400, 2, 300));
+        assert_eq!(site.shares[0].side, Side::Network);
+        assert_eq!(site.availability(), Some(0.8));
+    }
+
+    proptest! {
+        #[test]
+        fn two_halves_of_a_month_make_the_whole(
+            cut in 0_i64..1_000,
+            spans in prop::collection::vec((0_i64..1_000, 0_i64..500), 0..8),
+        ) {
+            let runs = [span("Summit", 0, None)];
+            let outages: Vec<_> = spans.iter().map(|(begin, length)| outage("Summit", *begin, Some(begin + length), Side::Camera)).collect();
+            let down = |from, to| report(from, to, &runs, &outages).iter().map(|line| line.down_ms).sum::<u64>();
+            prop_assert_eq!(down(0, cut) + down(cut, 1_000), down(0, 1_000));
+        }
+    }
+}

@@ -1,0 +1,288 @@
+//! The record: logbook, runs and outages.
+
+use rusqlite::{OptionalExtension as _, Row, Transaction, params};
+use yonder_core::Side;
+use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, Subject};
+
+use crate::error::{Kind, StoreError};
+use crate::store::Store;
+
+/// Something that somebody did and that is to be found again.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Deed {
+    /// When, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Who.
+    pub who: String,
+    /// What, as a stable word.
+    pub what: String,
+    /// Kind of what it was done to: a relay or a destination.
+    pub kind: Kind,
+    /// Its name.
+    pub name: String,
+    /// What else is to be known, without any secret.
+    pub detail: String,
+}
+
+/// A line of the logbook as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LogLine {
+    /// Number; later lines have higher ones.
+    pub id: i64,
+    /// When, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Kind of what it is about.
+    pub kind: String,
+    /// Its name; of a push its relay's.
+    pub name: String,
+    /// Destination of a push.
+    pub part: Option<String>,
+    /// State, or what was done.
+    pub what: String,
+    /// Cause.
+    pub code: Option<String>,
+    /// Whose side the cause is on.
+    pub side: Option<String>,
+    /// What else is to be known.
+    pub message: String,
+    /// Who did it.
+    pub who: Option<String>,
+}
+
+/// Which lines of the logbook are asked for.
+#[derive(Debug, Clone, Default)]
+pub struct LogFilter {
+    /// Only lines with a higher number.
+    pub after: Option<i64>,
+    /// Only lines from this time on.
+    pub from_ms: Option<i64>,
+    /// Only lines about the feed, relay or destination of that name, and pushes of it or to it.
+    pub about: Option<String>,
+    /// The latest so many.
+    pub most: u32,
+}
+
+/// Columns of a subject.
+fn columns(subject: &Subject) -> (&'static str, &str, &str) {
+    match subject {
+        Subject::Feed(feed) => ("feed", feed, ""),
+        Subject::Relay(relay) => ("relay", relay, ""),
+        Subject::Push(relay, destination) => ("push", relay, destination),
+    }
+}
+
+fn subject(row: &Row<'_>) -> rusqlite::Result<Subject> {
+    let (kind, name): (String, String) = (row.get("kind")?, row.get("name")?);
+    Ok(match kind.as_str() {
+        "feed" => Subject::Feed(name),
+        "relay" => Subject::Relay(name),
+        _ => Subject::Push(name, row.get("part")?),
+    })
+}
+
+fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
+    Ok(Span { subject: subject(row)?, begin_ms: row.get("begin_ms")?, end_ms: row.get("end_ms")? })
+}
+
+fn outage(row: &Row<'_>) -> rusqlite::Result<SpanOutage> {
+    let side: String = row.get("side")?;
+    let side = Side::from_word(&side).unwrap_or(Side::Ours);
+    let blame = Blame { code: row.get("code")?, side, message: row.get("message")? };
+    Ok(SpanOutage { span: span(row)?, blame })
+}
+
+fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
+    let part: String = row.get("part")?;
+    Ok(LogLine {
+        id: row.get("id")?,
+        at_ms: row.get("at_ms")?,
+        kind: row.get("kind")?,
+        name: row.get("name")?,
+        part: Some(part).filter(|part| !part.is_empty()),
+        what: row.get("what")?,
+        code: row.get("code")?,
+        side: row.get("side")?,
+        message: row.get("message")?,
+        who: row.get("who")?,
+    })
+}
+
+fn keep(transaction: &Transaction<'_>, note: &Note) -> Result<(), StoreError> {
+    match note {
+        Note::State { at_ms, subject, state, blame } => {
+            let (kind, name, part) = columns(subject);
+            let blame = blame.as_ref();
+            transaction.execute(
+                "INSERT INTO logbook (at_ms, kind, name, part, what, code, side, message)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+                params![
+                    at_ms,
+                    kind,
+                    name,
+                    part,
+                    state,
+                    blame.map(|blame| &blame.code),
+                    blame.map(|blame| blame.side.word()),
+                    blame.map_or("", |blame| &blame.message)
+                ],
+            )?;
+        }
+        Note::RunBegan { at_ms, subject } => {
+            let (kind, name, part) = columns(subject);
+            transaction.execute(
+                "INSERT INTO run (kind, name, part, begin_ms) VALUES (?1, ?2, ?3, ?4)",
+                params![kind, name, part, at_ms],
+            )?;
+        }
+        Note::OutageBegan { at_ms, subject, blame } => {
+            let (kind, name, part) = columns(subject);
+            transaction.execute(
+                "INSERT INTO outage (kind, name, part, begin_ms, code, side, message)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                params![kind, name, part, at_ms, blame.code, blame.side.word(), blame.message],
+            )?;
+        }
+        Note::RunEnded { at_ms, subject } => end(transaction, "run", *at_ms, subject)?,
+        Note::OutageEnded { at_ms, subject } => end(transaction, "outage", *at_ms, subject)?,
+    }
+    Ok(())
+}
+
+fn end(transaction: &Transaction<'_>, table: &str, at_ms: i64, subject: &Subject) -> Result<(), StoreError> {
+    let (kind, name, part) = columns(subject);
+    let update = format!(
+        "UPDATE {table} SET end_ms = MAX(begin_ms, ?1)
+         WHERE end_ms IS NULL AND kind = ?2 AND name = ?3 AND part = ?4"
+    );
+    transaction.prepare_cached(&update)?.execute(params![at_ms, kind, name, part])?;
+    Ok(())
+}
+
+impl Store {
+    /// Writes down what the recorder noted, and that the service was alive at `now_ms`.
+    ///
+    /// # Errors
+    /// The store's failure; then nothing of it is written.
+    pub fn keep_notes(&self, notes: &[Note], now_ms: i64, in_order: bool) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            for note in notes {
+                keep(transaction, note)?;
+            }
+            transaction
+                .prepare_cached("INSERT OR REPLACE INTO alive (id, at_ms, in_order) VALUES (1, ?1, ?2)")?
+                .execute(params![now_ms, in_order])?;
+            Ok(())
+        })
+    }
+
+    /// When the service was last alive, and whether it ended in order.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn last_alive(&self) -> Result<Option<(i64, bool)>, StoreError> {
+        self.read(|connection| {
+            let read = |row: &Row<'_>| Ok((row.get("at_ms")?, row.get("in_order")?));
+            Ok(connection.query_row("SELECT at_ms, in_order FROM alive", [], read).optional()?)
+        })
+    }
+
+    /// Runs that have not ended.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn open_runs(&self) -> Result<Vec<OpenRun>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT kind, name, part, EXISTS (
+                     SELECT 1 FROM outage WHERE outage.end_ms IS NULL AND outage.kind = run.kind
+                         AND outage.name = run.name AND outage.part = run.part
+                 ) AS was_down FROM run WHERE end_ms IS NULL GROUP BY kind, name, part",
+            )?;
+            let rows = statement
+                .query_map([], |row| Ok(OpenRun { subject: subject(row)?, was_down: row.get("was_down")? }))?
+                .collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+
+    /// Runs that touch the time from `from_ms` to `to_ms`, oldest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn runs(&self, from_ms: i64, to_ms: i64) -> Result<Vec<Span>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM run WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1) ORDER BY begin_ms, id",
+            )?;
+            let rows = statement.query_map([from_ms, to_ms], span)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+
+    /// Outages that touch the time from `from_ms` to `to_ms`, oldest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn outages(&self, from_ms: i64, to_ms: i64) -> Result<Vec<SpanOutage>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM outage WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1)
+                 ORDER BY begin_ms, id",
+            )?;
+            let rows = statement.query_map([from_ms, to_ms], outage)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+
+    /// Records what somebody did.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn record_deed(&self, deed: &Deed) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute(
+                "INSERT INTO logbook (at_ms, kind, name, what, message, who) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                params![deed.at_ms, deed.kind.to_string(), deed.name, deed.what, deed.detail, deed.who],
+            )?;
+            Ok(())
+        })
+    }
+
+    /// Lines of the logbook, oldest first: of those that are asked for, the latest.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn logbook(&self, filter: &LogFilter) -> Result<Vec<LogLine>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM (
+                     SELECT * FROM logbook
+                     WHERE id > ?1 AND at_ms >= ?2 AND (?3 IS NULL OR ?3 COLLATE NOCASE IN (name, part))
+                     ORDER BY id DESC LIMIT ?4
+                 ) ORDER BY id",
+            )?;
+            let (after, from) = (filter.after.unwrap_or(0), filter.from_ms.unwrap_or(i64::MIN));
+            let rows = statement
+                .query_map(params![after, from, filter.about, filter.most], log_line)?
+                .collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+
+    /// Forgets what ended before `before_ms`, and all but the latest `most` lines of the logbook.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn prune_record(&self, before_ms: i64, most: i64) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute("DELETE FROM logbook WHERE at_ms < ?1", [before_ms])?;
+            transaction.execute(
+                "DELETE FROM logbook WHERE id <= (SELECT id FROM logbook ORDER BY id DESC LIMIT 1 OFFSET ?1)",
+                [most],
+            )?;
+            transaction.execute("DELETE FROM run WHERE end_ms < ?1", [before_ms])?;
+            transaction.execute("DELETE FROM outage WHERE end_ms < ?1", [before_ms])?;
+            Ok(())
+        })
+    }
+}
