@@ -3,10 +3,12 @@
 mod adts;
 mod config;
 mod latm;
+mod silence;
 
 pub use adts::{AdtsError, adts_header, split_adts};
 pub use config::{AudioSpecificConfig, ConfigError};
 pub use latm::{LatmError, StreamMux};
+pub use silence::silent_frame;
 
 /// PCM samples that one AAC-LC access unit stands for (ISO/IEC 14496-3, 4.5.1.1, `frameLengthFlag` 0).
 pub const SAMPLES_PER_FRAME: u32 = 1024;

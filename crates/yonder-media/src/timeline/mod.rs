@@ -3,8 +3,12 @@
 //! It outlives camera sessions. Within a session a track's time is its RTP time, unwrapped, at a fixed offset;
 //! the offset is chosen when the track first speaks, from sender reports where both tracks have them, else
 //! from the moment of arrival. A new session, or a jump of the camera's time, is joined on after what went
-//! before, with a gap as long as the wall clock saw. Decoding times rise strictly, whatever the camera does.
+//! before, with a gap as long as our clock saw. Decoding times rise strictly, whatever the camera does.
+//!
+//! The relay's clock is ours, counted from the first unit: where a camera's runs faster or slower, its tracks are
+//! moved back in steps that nobody notices, so that the fortieth day is as the first minute.
 
+mod drift;
 mod reorder;
 mod track;
 
@@ -12,6 +16,7 @@ use std::time::Duration;
 
 use crate::unit::{TICKS_PER_SECOND, Track};
 
+use drift::Drift;
 use track::TrackClock;
 
 /// Frame duration assumed until the stream declares one: 25 frames a second.
@@ -52,14 +57,18 @@ pub struct Timeline {
     audio: TrackClock,
     /// Where the session begins on the relay's clock, and when its first unit came.
     origin: Option<(i64, Duration)>,
-    /// The latest time given out and when, over all tracks and sessions.
-    newest: Option<(i64, Duration)>,
+    /// When the very first unit came.
+    epoch: Option<Duration>,
+    /// The latest time given out, over all tracks and sessions.
+    newest: Option<i64>,
+    drift: Drift,
 }
 
 impl Timeline {
     /// Starts a new camera session: the next unit joins on after everything before.
     pub fn begin_session(&mut self) {
         self.origin = None;
+        self.drift.begin_session();
         self.video.leave_session();
         self.audio.leave_session();
     }
@@ -73,6 +82,12 @@ impl Timeline {
         clock.reorder.declare(depth);
     }
 
+    /// When the relay's clock began: the moment at which the first unit came.
+    #[must_use]
+    pub fn epoch(&self) -> Option<Duration> {
+        self.epoch
+    }
+
     /// Takes an RTCP sender report: `ntp` is the camera's 64-bit NTP time at which its RTP time was `rtp`.
     pub fn handle_sender_report(&mut self, track: Track, ntp: u64, rtp: u32) {
         self.track_mut(track).handle_report(ntp, rtp);
@@ -81,9 +96,11 @@ impl Timeline {
     /// Stamps a unit of `track` whose RTP time is `rtp` and which arrived at `now`. Units of a track must come
     /// in decoding order.
     pub fn stamp(&mut self, track: Track, rtp: u32, now: Duration) -> Stamp {
+        self.correct_drift(now);
         let ticks = self.track_mut(track).unwrap(rtp);
         if self.jumped(track, ticks, now) {
             self.track_mut(track).leave_session();
+            self.drift.begin_session();
             // The reading itself is still good: it is the new start.
             let ticks = self.track_mut(track).unwrap(rtp);
             self.anchor(track, ticks, now);
@@ -123,14 +140,11 @@ impl Timeline {
     /// Chooses the offset of a track that has none.
     fn anchor(&mut self, track: Track, ticks: i64, now: Duration) {
         let lead = self.track(track).reorder.lead() * self.track(track).frame_ticks;
-        let (origin, origin_at) = *self.origin.get_or_insert_with(|| {
-            let start = match self.newest {
-                None => 0,
-                // At least one frame after the last, however short the absence was.
-                Some((newest, at)) => newest + ticks_between(at, now).max(DEFAULT_FRAME_TICKS),
-            };
-            (start, now)
-        });
+        let epoch = *self.epoch.get_or_insert(now);
+        // At least one frame after the last, however short the absence was.
+        let soonest = self.newest.map_or(0, |newest| newest + DEFAULT_FRAME_TICKS);
+        let (origin, origin_at) =
+            *self.origin.get_or_insert_with(|| (ticks_between(epoch, now).max(soonest), now));
         let by_arrival = origin + ticks_between(origin_at, now) + lead;
         let after_last = self.track(track).last.map_or(by_arrival, |(last, _)| by_arrival.max(last + 1));
         let mut offset = after_last - ticks;
@@ -164,6 +178,18 @@ impl Timeline {
         }
     }
 
+    /// Moves the tracks towards our clock.
+    fn correct_drift(&mut self, now: Duration) {
+        let sound_is_led = self.offset_by_reports(Track::Audio).is_some();
+        let (both, sound) = self.drift.handle_time(now, sound_is_led);
+        if let Some(offset) = self.video.offset.as_mut() {
+            *offset += both;
+        }
+        if let Some(offset) = self.audio.offset.as_mut() {
+            *offset += both + sound;
+        }
+    }
+
     fn place(&mut self, track: Track, ticks: i64, now: Duration) -> Stamp {
         let clock = self.track_mut(track);
         let wanted_pts = ticks + clock.offset.unwrap_or_default();
@@ -173,8 +199,12 @@ impl Timeline {
         let pts = wanted_pts.max(dts);
         clock.last_dts = Some(dts);
         clock.last = Some((wanted_pts, now));
-        let newest = self.newest.map_or(pts, |(newest, _)| newest.max(pts));
-        self.newest = Some((newest, now));
+        self.newest = Some(self.newest.map_or(pts, |newest| newest.max(pts)));
+        let lateness = self.epoch.map_or(0, |epoch| ticks_between(epoch, now)) - wanted_dts;
+        match track {
+            Track::Video => self.drift.video.add(lateness),
+            Track::Audio => self.drift.audio.add(lateness),
+        }
         Stamp { dts, pts }
     }
 }

@@ -177,3 +177,108 @@ proptest! {
         }
     }
 }
+
+/// A camera whose clocks are wrong by some parts per million, behind a network that delays.
+struct DriftingCamera {
+    timeline: Timeline,
+    video_ppm: i64,
+    audio_ppm: i64,
+    reports: bool,
+    noise: u64,
+    session_began: Duration,
+}
+
+impl DriftingCamera {
+    const FRAME: Duration = Duration::from_millis(500);
+
+    fn new(video_ppm: i64, audio_ppm: i64, reports: bool) -> Self {
+        let mut timeline = Timeline::default();
+        for track in [Track::Video, Track::Audio] {
+            let timing =
+                TrackTiming { clock_rate: 90_000, reorder_frames: Some(0), frame_ticks: Some(45_000) };
+            timeline.configure(track, timing);
+        }
+        Self { timeline, video_ppm, audio_ppm, reports, noise: 1, session_began: Duration::ZERO }
+    }
+
+    /// Up to 40 ms, often less.
+    fn delay(&mut self) -> Duration {
+        self.noise = self.noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let percent = self.noise >> 33;
+        ms(percent % 11 * (percent % 5))
+    }
+
+    fn rtp(&self, at: Duration, ppm: i64, start: u32) -> u32 {
+        let micros = i64::try_from((at - self.session_began).as_micros()).unwrap();
+        let ticks = (micros + micros / 1_000_000 * ppm) * 9 / 100;
+        start.wrapping_add(u32::try_from(ticks.rem_euclid(1 << 32)).unwrap())
+    }
+
+    fn reboot(&mut self, now: Duration) {
+        self.session_began = now;
+        self.timeline.begin_session();
+    }
+
+    /// What was captured at one instant: where picture and sound come to lie.
+    fn capture(&mut self, at: Duration) -> (i64, i64) {
+        let (video, audio) = (self.rtp(at, self.video_ppm, 7), self.rtp(at, self.audio_ppm, 4_000_000_000));
+        if self.reports && at.as_secs().is_multiple_of(5) {
+            let ntp = (u64::try_from(at.as_micros()).unwrap() << 32) / 1_000_000;
+            self.timeline.handle_sender_report(Track::Video, ntp, video);
+            self.timeline.handle_sender_report(Track::Audio, ntp, audio);
+        }
+        let (video_at, audio_at) = (at + self.delay(), at + self.delay());
+        let video = self.timeline.stamp(Track::Video, video, video_at).pts;
+        (video, self.timeline.stamp(Track::Audio, audio, audio_at).pts)
+    }
+}
+
+#[rstest::rstest]
+#[case::a_fast_camera(80, 80, false)]
+#[case::a_slow_camera(-150, -150, false)]
+#[case::sound_and_picture_apart(60, 20, false)]
+#[case::sound_and_picture_apart_but_reported(60, 20, true)]
+fn after_thirty_days_of_drift_and_reboots_time_is_ours_and_lips_fit(
+    #[case] video_ppm: i64,
+    #[case] audio_ppm: i64,
+    #[case] reports: bool,
+) {
+    let mut camera = DriftingCamera::new(video_ppm, audio_ppm, reports);
+    let mut now = Duration::from_secs(3);
+    let begin = now;
+    let mut next_reboot = now + Duration::from_secs(25_117);
+    camera.reboot(now);
+    let (mut worst_time, mut worst_skew) = (0, 0);
+    let mut last = (i64::MIN, i64::MIN);
+    while now < begin + Duration::from_secs(30 * 86_400) {
+        if now >= next_reboot {
+            // Every seven hours the camera is away for some seconds.
+            now += Duration::from_secs(17);
+            camera.reboot(now);
+            next_reboot = now + Duration::from_secs(25_117);
+        }
+        let (video, audio) = camera.capture(now);
+        assert!(video > last.0 && audio > last.1, "{now:?}");
+        last = (video, audio);
+        worst_time = worst_time.max((video - ticks_between(begin, now)).abs());
+        worst_skew = worst_skew.max((video - audio).abs());
+        now += DriftingCamera::FRAME;
+    }
+    assert!(worst_time < TICKS_PER_SECOND / 4, "{} ms off", worst_time / 90);
+    assert!(worst_skew < TICKS_PER_SECOND * 40 / 1_000, "{} ms apart", worst_skew / 90);
+}
+
+#[test]
+fn drift_is_corrected_in_steps_that_nobody_notices() {
+    let mut camera = DriftingCamera::new(400, 400, false);
+    let mut last: Option<i64> = None;
+    for step in 0..100_000_u32 {
+        let (video, _) = camera.capture(DriftingCamera::FRAME * step);
+        let frame = i64::try_from(DriftingCamera::FRAME.as_millis()).unwrap() * 90;
+        if let Some(last) = last {
+            // The camera's own error, and as much again for the correction.
+            assert!((video - last - frame).abs() <= frame / 1_000, "{}", video - last);
+        }
+        last = Some(video);
+    }
+}
