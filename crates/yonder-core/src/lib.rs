@@ -34,6 +34,7 @@ pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
 pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
 pub use supervision::{
-    Decision, FeedMachine, FeedState, KNOCK_EVERY, PushMachine, PushState, ServerRole, Verdict, verdict,
+    Decision, FeedMachine, FeedState, HoldMachine, KNOCK_EVERY, PushMachine, PushState, ServerRole, Showing,
+    Source, Verdict, verdict,
 };
 pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

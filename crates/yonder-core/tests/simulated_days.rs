@@ -6,9 +6,12 @@
 
 use std::time::Duration;
 
-use yonder_core::{Cause, CauseCode, Decision, FeedMachine, FeedState, PushMachine, PushState};
+use yonder_core::{
+    Cause, CauseCode, Decision, FeedMachine, FeedState, HoldMachine, PushMachine, PushState, Showing, Source,
+};
 
 const DAY: Duration = Duration::from_secs(86_400);
+const HOLD_AFTER: Duration = Duration::from_secs(3);
 
 /// Repeatable random numbers (xorshift64*).
 struct Random(u64);
@@ -33,6 +36,7 @@ struct World {
     now: Duration,
     random: Random,
     feed: FeedMachine,
+    hold: HoldMachine,
     push: PushMachine,
     camera_until: (bool, Duration),
     platform_until: (bool, Duration),
@@ -45,6 +49,10 @@ struct World {
     /// Since when camera and platform are both there without a break.
     possible_since: Option<Duration>,
     longest_recovery: Duration,
+    source: Source,
+    /// Since when the push is connected without anything to send.
+    silent_since: Option<Duration>,
+    longest_silence: Duration,
     dials: u64,
 }
 
@@ -58,6 +66,7 @@ impl World {
             platform_until: (true, random.span(600)),
             random,
             feed,
+            hold: HoldMachine::new(Some(HOLD_AFTER)),
             push,
             feed_answer: None,
             push_answer: None,
@@ -66,6 +75,9 @@ impl World {
             last_push_failure: None,
             possible_since: Some(Duration::ZERO),
             longest_recovery: Duration::ZERO,
+            source: Source::Away,
+            silent_since: None,
+            longest_silence: Duration::ZERO,
             dials: 0,
         }
     }
@@ -85,13 +97,21 @@ impl World {
         let feed_next = self.decide_feed();
         let flows = self.feed.state() == FeedState::Flowing;
         let cause = self.feed.cause().cloned();
-        self.push.on_feed(flows, cause.as_ref(), self.now);
+        self.hold.on_feed(flows, None, self.now);
+        let (source, hold_next) = match self.hold.decide(self.now) {
+            Showing::Holding => (Source::Holding, None),
+            Showing::FeedUntil(until) => (Source::Away, Some(until)),
+            Showing::Feed if flows => (Source::Feed, None),
+            Showing::Feed => (Source::Away, None),
+        };
+        self.source = source;
+        self.push.on_source(source, cause.as_ref(), self.now);
         let push_next = self.decide_push();
         self.check();
         let next =
             [Some(self.camera_until.1), Some(self.platform_until.1), self.feed_answer, self.push_answer]
                 .into_iter()
-                .chain([feed_next, push_next])
+                .chain([feed_next, hold_next, push_next])
                 .flatten()
                 .filter(|at| *at > self.now)
                 .min()
@@ -172,7 +192,7 @@ impl World {
         match self.push.decide(self.now) {
             Decision::Dial => {
                 self.dials += 1;
-                assert_eq!(self.feed.state(), FeedState::Flowing, "a platform was dialled without a picture");
+                assert_ne!(self.source, Source::Away, "a platform was dialled without a picture");
                 if let Some(failed) = self.last_push_failure {
                     assert!(self.now - failed >= Duration::from_millis(800), "the platform was hammered");
                 }
@@ -189,6 +209,15 @@ impl World {
         assert_ne!(self.push.state(), PushState::Blocked, "nothing here needs a person");
         if matches!(self.feed.state(), FeedState::Waiting { .. }) {
             assert!(self.feed.cause().is_some(), "a feed waits without a cause");
+        }
+        let is_silent = self.connected && self.source == Source::Away;
+        self.silent_since = if is_silent { self.silent_since.or(Some(self.now)) } else { None };
+        if let Some(since) = self.silent_since {
+            self.longest_silence = self.longest_silence.max(self.now - since);
+            assert!(self.longest_silence <= HOLD_AFTER, "a broadcast ran without a picture");
+        }
+        if self.connected && self.source == Source::Holding {
+            assert_eq!(self.push.state(), PushState::Holding);
         }
         if let (Some(since), PushState::Live) = (self.possible_since, self.push.state()) {
             self.longest_recovery = self.longest_recovery.max(self.push.since().saturating_sub(since));

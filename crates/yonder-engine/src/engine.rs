@@ -13,6 +13,7 @@ use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::preview::{self, PreviewMessage};
+use crate::program::{self, Program};
 use crate::push::{self, Push};
 use crate::reach::{self, Reached};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec};
@@ -41,6 +42,9 @@ struct RunningPush {
 #[derive(Debug)]
 struct RunningRelay {
     feed: String,
+    program: Arc<Program>,
+    /// Decides what the program shows.
+    task: JoinHandle<()>,
     pushes: Vec<RunningPush>,
 }
 
@@ -87,10 +91,14 @@ impl Engine {
         }
         let feed = self.use_feed(&mut running, spec.feed, &spec.name);
         let name = spec.name;
-        let relay = running
-            .relays
-            .entry(name.clone())
-            .or_insert_with(|| RunningRelay { feed: feed.spec().name, pushes: Vec::new() });
+        let relay = running.relays.entry(name).or_insert_with_key(|name| {
+            let program = Program::new(name, Arc::clone(&feed), spec.hold.clone(), self.changes.clone());
+            feed.attach(&program);
+            let task = self.runtime.spawn(program::supervise(Arc::clone(&program)));
+            RunningRelay { feed: feed.spec().name, program, task, pushes: Vec::new() }
+        });
+        relay.program.set_hold(spec.hold);
+        let program = Arc::clone(&relay.program);
         let mut before = std::mem::take(&mut relay.pushes);
         for push in spec.pushes {
             let at = before.iter().position(|running| running.push.spec.destination == push.destination);
@@ -103,7 +111,7 @@ impl Engine {
                     if let Some(replaced) = replaced {
                         replaced.push.want(false);
                     }
-                    relay.pushes.push(self.start_push(push, &name, &feed));
+                    relay.pushes.push(self.start_push(push, &program));
                 }
             }
         }
@@ -281,10 +289,10 @@ impl Engine {
         Arc::clone(&entry.feed)
     }
 
-    fn start_push(&self, spec: PushSpec, relay: &str, feed: &Arc<Feed>) -> RunningPush {
-        let push = Push::new(spec, relay, Arc::clone(feed), self.changes.clone());
+    fn start_push(&self, spec: PushSpec, program: &Arc<Program>) -> RunningPush {
+        let push = Push::new(spec, Arc::clone(program), self.changes.clone());
         push.want(true);
-        push.note_feed();
+        push.note_source();
         let task = self.runtime.spawn(push::supervise(Arc::clone(&push)));
         RunningPush { push, task }
     }
@@ -294,7 +302,9 @@ impl Engine {
         for running in relay.pushes {
             running.push.want(false);
         }
+        relay.task.abort();
         let Some(feed) = running.feeds.get_mut(&relay.feed) else { return };
+        feed.feed.detach(&relay.program);
         feed.users.remove(name);
         if !feed.users.is_empty() {
             return;

@@ -1,10 +1,12 @@
 //! What the engine is asked to run.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
 use yonder_rtsp::{CameraUrl, Credentials};
 
+use crate::holding::Picture;
 use crate::tls::{Fingerprint, PrivateAuthority};
 
 /// What to pull.
@@ -53,6 +55,17 @@ pub struct PushSpec {
     pub authority: Option<PrivateAuthority>,
 }
 
+/// When and with what a relay holds.
+#[derive(Debug, Clone, Default)]
+pub struct HoldSpec {
+    /// A person wants the holding picture.
+    pub wanted: bool,
+    /// How long the feed may be away before it is shown by itself; `None` never shows it so.
+    pub after: Option<Duration>,
+    /// The picture; a card with the relay's name where there is none.
+    pub picture: Option<Arc<Picture>>,
+}
+
 /// A feed and its pushes.
 #[derive(Debug, Clone)]
 pub struct RelaySpec {
@@ -62,6 +75,8 @@ pub struct RelaySpec {
     pub feed: FeedSpec,
     /// Pushes in the order of the relay's destinations.
     pub pushes: Vec<PushSpec>,
+    /// Its holding picture.
+    pub hold: HoldSpec,
 }
 
 impl FeedSpec {

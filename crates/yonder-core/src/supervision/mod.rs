@@ -3,6 +3,7 @@
 
 mod backoff;
 mod feed;
+mod hold;
 mod push;
 
 use std::time::Duration;
@@ -10,7 +11,8 @@ use std::time::Duration;
 use crate::cause::CauseCode;
 
 pub use feed::{FeedMachine, FeedState, KNOCK_EVERY};
-pub use push::{PushMachine, PushState, ServerRole};
+pub use hold::{HoldMachine, Showing};
+pub use push::{PushMachine, PushState, ServerRole, Source};
 
 /// What the owner of a machine is to do.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,7 +1,8 @@
 //! Supervision of one push.
 //!
-//! A push dials only while its feed flows: a platform should not see a broadcast without a picture. Once live
-//! it stays connected while the feed is away, for as long as the platform keeps the connection.
+//! A push dials only while there is a picture to send, the feed's or the holding one: a platform should not see a
+//! broadcast without. Once live it stays connected while there is none, for as long as the platform keeps the
+//! connection.
 
 use std::time::Duration;
 
@@ -45,6 +46,18 @@ impl ServerRole {
     }
 }
 
+/// What there is to send.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Source {
+    /// Nothing: the feed is away.
+    #[default]
+    Away,
+    /// The feed.
+    Feed,
+    /// The holding picture.
+    Holding,
+}
+
 /// State of a push.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PushState {
@@ -54,11 +67,13 @@ pub enum PushState {
     Dialing,
     /// The platform takes the picture.
     Live,
+    /// The platform takes the holding picture.
+    Holding,
     /// Live, but the backlog grows.
     Lagging,
     /// Will go on by itself: at a time, or when the feed flows.
     Waiting {
-        /// When it dials again; `None` while it waits for its feed.
+        /// When it dials again; `None` while it waits for something to send.
         until: Option<Duration>,
     },
     /// Needs a person.
@@ -73,6 +88,7 @@ impl PushState {
             Self::Off => "off",
             Self::Dialing => "dialing",
             Self::Live => "live",
+            Self::Holding => "holding",
             Self::Lagging => "lagging",
             Self::Waiting { .. } => "waiting",
             Self::Blocked => "blocked",
@@ -92,7 +108,7 @@ pub struct PushMachine {
     live_since: Option<Duration>,
     was_live: bool,
     connected: bool,
-    feed_flows: bool,
+    source: Source,
     reconnects: u64,
     /// How long the main server must be reachable again before a push on the backup one returns to it; `None`
     /// without a backup server.
@@ -116,7 +132,7 @@ impl PushMachine {
             live_since: None,
             was_live: false,
             connected: false,
-            feed_flows: false,
+            source: Source::Away,
             reconnects: 0,
             settle: None,
             role: ServerRole::Main,
@@ -179,20 +195,29 @@ impl PushMachine {
         }
     }
 
-    /// The feed flows, or no longer, and why.
-    pub fn on_feed(&mut self, flows: bool, cause: Option<&Cause>, now: Duration) {
-        self.feed_flows = flows;
-        let waits_for_feed = matches!(self.state, PushState::Waiting { until: None });
-        if flows {
-            if waits_for_feed {
-                self.cause = None;
-                if self.connected {
-                    self.enter(PushState::Live, now);
-                }
+    /// What there is to send now, and why it is not the feed.
+    pub fn on_source(&mut self, source: Source, cause: Option<&Cause>, now: Duration) {
+        self.source = source;
+        let waits = self.state == PushState::Waiting { until: None };
+        let carries = matches!(self.state, PushState::Live | PushState::Lagging | PushState::Holding);
+        if !waits && !carries {
+            return;
+        }
+        match source {
+            Source::Away => {
+                self.cause = cause.cloned();
+                self.enter(PushState::Waiting { until: None }, now);
             }
-        } else if waits_for_feed || matches!(self.state, PushState::Live | PushState::Lagging) {
-            self.cause = cause.cloned();
-            self.enter(PushState::Waiting { until: None }, now);
+            _ if !self.connected => self.cause = None,
+            Source::Feed if self.state == PushState::Lagging => {}
+            Source::Feed => {
+                self.cause = None;
+                self.enter(PushState::Live, now);
+            }
+            Source::Holding => {
+                self.cause = cause.cloned();
+                self.enter(PushState::Holding, now);
+            }
         }
     }
 
@@ -324,7 +349,7 @@ impl PushMachine {
         }
         match until {
             Some(until) if now < until => Decision::WaitUntil(until),
-            _ if self.feed_flows => {
+            _ if self.source != Source::Away => {
                 self.enter(PushState::Dialing, now);
                 Decision::Dial
             }
@@ -372,7 +397,7 @@ mod tests {
     fn dialling() -> PushMachine {
         let mut machine = PushMachine::new(3, s(0));
         machine.want(true, s(0));
-        machine.on_feed(true, None, s(0));
+        machine.on_source(Source::Feed, None, s(0));
         assert_eq!(machine.decide(s(0)), Decision::Dial);
         machine
     }
@@ -382,10 +407,10 @@ mod tests {
         let mut machine = PushMachine::new(3, s(0));
         machine.want(true, s(0));
         let away = cause(CauseCode::FeedConnectionRefused);
-        machine.on_feed(false, Some(&away), s(1));
+        machine.on_source(Source::Away, Some(&away), s(1));
         assert_eq!((machine.state().word(), machine.decide(s(50))), ("waiting", Decision::Rest));
         assert_eq!(machine.cause(), Some(&away));
-        machine.on_feed(true, None, s(60));
+        machine.on_source(Source::Feed, None, s(60));
         assert_eq!(machine.decide(s(60)), Decision::Dial);
     }
 
@@ -393,11 +418,35 @@ mod tests {
     fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
         let mut machine = dialling();
         machine.on_live(s(1));
-        machine.on_feed(false, Some(&cause(CauseCode::FeedStalled)), s(5));
+        machine.on_source(Source::Away, Some(&cause(CauseCode::FeedStalled)), s(5));
         assert_eq!(machine.state(), PushState::Waiting { until: None });
-        machine.on_feed(true, None, s(9));
+        machine.on_source(Source::Feed, None, s(9));
         assert_eq!((machine.state(), machine.decide(s(9))), (PushState::Live, Decision::Rest));
         assert_eq!(machine.reconnects(), 0);
+    }
+
+    #[test]
+    fn a_live_push_holds_and_returns_without_a_dial() {
+        let mut machine = dialling();
+        machine.on_live(s(1));
+        let away = cause(CauseCode::FeedStalled);
+        machine.on_source(Source::Holding, Some(&away), s(5));
+        assert_eq!((machine.state(), machine.cause()), (PushState::Holding, Some(&away)));
+        machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), s(6));
+        assert_eq!((machine.state(), machine.decide(s(6))), (PushState::Holding, Decision::Rest));
+        machine.on_source(Source::Feed, None, s(9));
+        assert_eq!((machine.state(), machine.cause(), machine.reconnects()), (PushState::Live, None, 0));
+    }
+
+    #[test]
+    fn a_push_that_drops_while_it_holds_dials_again_with_the_holding_picture() {
+        let mut machine = dialling();
+        machine.on_live(s(1));
+        machine.on_source(Source::Holding, None, s(5));
+        let now = fail(&mut machine, CauseCode::PushClosedByPlatform, s(60));
+        machine.on_live(now);
+        machine.on_source(Source::Holding, None, now);
+        assert_eq!((machine.state(), machine.reconnects()), (PushState::Holding, 1));
     }
 
     #[test]
@@ -534,7 +583,7 @@ mod tests {
     proptest! {
         #[test]
         fn blocked_and_unwanted_pushes_are_never_dialled(
-            events in prop::collection::vec((0_u8..9, 0_u64..40_000), 1..300), seed: u64,
+            events in prop::collection::vec((0_u8..10, 0_u64..40_000), 1..300), seed: u64,
         ) {
             let mut machine = PushMachine::new(seed, Duration::ZERO);
             let mut now = Duration::ZERO;
@@ -543,8 +592,9 @@ mod tests {
                 match event {
                     0 => machine.want(true, now),
                     1 => machine.want(false, now),
-                    2 => machine.on_feed(true, None, now),
-                    3 => machine.on_feed(false, Some(&cause(CauseCode::FeedStalled)), now),
+                    2 => machine.on_source(Source::Feed, None, now),
+                    3 => machine.on_source(Source::Away, Some(&cause(CauseCode::FeedStalled)), now),
+                    8 => machine.on_source(Source::Holding, Some(&cause(CauseCode::FeedStalled)), now),
                     4 => machine.on_live(now),
                     5 => machine.on_failed(cause(CauseCode::PushKeyBusy), now),
                     6 => machine.on_failed(cause(CauseCode::PushKeyRefused), now),
@@ -553,11 +603,11 @@ mod tests {
                 }
                 let before = machine.state();
                 let decision = machine.decide(now);
-                if matches!(before, PushState::Off | PushState::Blocked | PushState::Live) {
+                if matches!(before, PushState::Off | PushState::Blocked | PushState::Live | PushState::Holding) {
                     prop_assert_eq!(decision, Decision::Rest);
                 }
                 if decision == Decision::Dial {
-                    prop_assert!(machine.feed_flows);
+                    prop_assert!(machine.source != Source::Away);
                 }
                 if machine.state() == PushState::Blocked {
                     prop_assert!(machine.cause().is_some());

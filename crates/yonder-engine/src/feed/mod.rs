@@ -3,14 +3,15 @@
 mod figures;
 mod supervisor;
 
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 
 use tokio::sync::{Notify, watch};
 use yonder_core::{Cause, Decision, FeedMachine, FeedState};
 
 use crate::clock::Clock;
-use crate::hub::Hub;
+use crate::hub::{Cursor, Entry, Hub, Taken};
+use crate::program::Program;
 use crate::spec::FeedSpec;
 use crate::view::{Carrier, CauseView, FeedView};
 
@@ -31,6 +32,10 @@ pub(crate) struct FeedSignal {
 pub(crate) struct Feed {
     pub(crate) clock: Clock,
     pub(crate) hub: Hub,
+    /// What relays send of it.
+    programs: Mutex<Vec<Arc<Program>>>,
+    /// When the relays' clock began.
+    epoch: OnceLock<Duration>,
     pub(crate) figures: Mutex<FeedFigures>,
     spec: Mutex<FeedSpec>,
     machine: Mutex<FeedMachine>,
@@ -50,6 +55,8 @@ impl Feed {
         Arc::new(Self {
             clock,
             hub: Hub::default(),
+            programs: Mutex::default(),
+            epoch: OnceLock::new(),
             figures: Mutex::default(),
             spec: Mutex::new(spec),
             machine: Mutex::new(FeedMachine::new(rand::random(), clock.now())),
@@ -135,6 +142,48 @@ impl Feed {
             differs
         });
         self.changes.send_modify(|count| *count += 1);
+    }
+
+    /// Passes an entry on to everybody.
+    pub(crate) fn publish(&self, entry: Entry) {
+        let entry = Arc::new(entry);
+        self.hub.publish(Arc::clone(&entry));
+        for program in lock(&self.programs).iter() {
+            program.offer(&entry);
+        }
+    }
+
+    /// From now on the relay gets every entry, beginning with the last keyframe.
+    pub(crate) fn attach(&self, program: &Arc<Program>) {
+        let mut programs = lock(&self.programs);
+        let mut cursor = Cursor::default();
+        while let Taken::Entry { entry, .. } = self.hub.take(&mut cursor) {
+            program.offer(&entry);
+        }
+        programs.push(Arc::clone(program));
+    }
+
+    /// The relay is gone.
+    pub(crate) fn detach(&self, program: &Arc<Program>) {
+        lock(&self.programs).retain(|other| !Arc::ptr_eq(other, program));
+    }
+
+    /// Now on the relays' clock, in ticks; `None` before the first picture.
+    pub(crate) fn ticks_now(&self) -> Option<i64> {
+        let since = self.clock.now().saturating_sub(*self.epoch.get()?);
+        i64::try_from(since.as_micros() * 9 / 100).ok()
+    }
+
+    /// When the relays' clock shows `ticks`.
+    pub(crate) fn time_of(&self, ticks: i64) -> Option<Duration> {
+        let micros = u64::try_from(ticks).unwrap_or_default() * 100 / 9;
+        Some(*self.epoch.get()? + Duration::from_micros(micros))
+    }
+
+    /// The relays' clock began at `epoch`.
+    pub(crate) fn set_epoch(&self, epoch: Duration) {
+        // It begins once.
+        let _known = self.epoch.set(epoch);
     }
 
     /// Pictures come. Cheap when the machine knows it already.

@@ -1,5 +1,5 @@
-//! The hub: one per feed. A bounded ring of access units that always holds the last keyframe onward, read by
-//! each push at its own pace.
+//! The hub: a bounded ring of access units that always holds the last keyframe onward, read by each listener at its
+//! own pace. A feed has one, for those who watch it; each relay has one, for its pushes.
 
 mod ring;
 
@@ -20,14 +20,13 @@ pub struct Entry {
     /// The stream's headers from this unit on.
     pub headers: Arc<StreamHeaders>,
     body: OnceLock<Body>,
-    packets: OnceLock<Chunk>,
 }
 
 impl Entry {
     /// A unit under the given headers.
     #[must_use]
     pub fn new(unit: AccessUnit, headers: Arc<StreamHeaders>) -> Self {
-        Self { unit, headers, body: OnceLock::new(), packets: OnceLock::new() }
+        Self { unit, headers, body: OnceLock::new() }
     }
 
     /// The unit as a tag body: made once, shared by all pushes.
@@ -58,14 +57,14 @@ pub struct Cursor {
     next: Option<u64>,
 }
 
-/// The muxer of a feed, and the number of the entry that it writes next.
+/// The muxer of a hub, and the number of the entry that it writes next.
 #[derive(Debug, Default)]
 struct Transport {
     muxer: Muxer,
     next: u64,
 }
 
-/// One feed's ring. The lock is held for a few instructions only, never across an await.
+/// A ring and its readers. The lock is held for a few instructions only, never across an await.
 #[derive(Debug)]
 pub struct Hub {
     ring: Mutex<Ring>,
@@ -81,8 +80,8 @@ impl Default for Hub {
 
 impl Hub {
     /// Adds an entry and wakes the readers.
-    pub fn publish(&self, entry: Entry) {
-        let head = self.lock().push(Arc::new(entry));
+    pub fn publish(&self, entry: Arc<Entry>) {
+        let head = self.lock().push(entry);
         self.head.send_replace(head);
     }
 
@@ -111,22 +110,24 @@ impl Hub {
     }
 
     /// The transport packets of the entry `number`: made once, shared by all pushes. One muxer writes all of a
-    /// feed's units in their order, so that its counters and clock fit whoever follows.
+    /// hub's units in their order, so that its counters and clock fit whoever follows.
     pub fn packets(&self, number: u64, entry: &Entry) -> Chunk {
-        if let Some(packets) = entry.packets.get() {
-            return packets.clone();
+        if let Some(packets) = self.lock().packets(number) {
+            return packets;
         }
         let mut transport = self.transport.lock().unwrap_or_else(PoisonError::into_inner);
+        // Somebody else may have made them meanwhile.
+        if let Some(packets) = self.lock().packets(number) {
+            return packets;
+        }
         // What lies between belongs to a push that is behind this one; it will want it as well.
         let between = self.lock().range(transport.next, number);
         for (at, earlier) in between {
             let packets = transport.muxer.write(&earlier.unit, &earlier.headers);
-            // Only this muxer fills it, under its lock.
-            let _filled = earlier.packets.set(packets);
-            transport.next = at + 1;
+            self.lock().keep_packets(at, packets);
         }
-        let muxer = &mut transport.muxer;
-        let packets = entry.packets.get_or_init(|| muxer.write(&entry.unit, &entry.headers)).clone();
+        let packets = transport.muxer.write(&entry.unit, &entry.headers);
+        self.lock().keep_packets(number, packets.clone());
         transport.next = transport.next.max(number + 1);
         packets
     }

@@ -3,6 +3,7 @@
 use std::collections::VecDeque;
 use std::sync::Arc;
 
+use yonder_media::ts::Chunk;
 use yonder_media::{TICKS_PER_SECOND, Track};
 
 use super::{Cursor, Entry, Taken};
@@ -14,10 +15,17 @@ const MAX_BACKLOG_TICKS: i64 = 3 * TICKS_PER_SECOND;
 /// Payload held at most, whatever the keyframe interval: four seconds at 64 Mbit/s.
 const MAX_BYTES: usize = 32 * 1024 * 1024;
 
+/// An entry, with its transport packets once somebody wanted them.
+#[derive(Debug)]
+struct Slot {
+    entry: Arc<Entry>,
+    packets: Option<Chunk>,
+}
+
 /// Entries by running number.
 #[derive(Debug, Default)]
 pub(super) struct Ring {
-    entries: VecDeque<Arc<Entry>>,
+    slots: VecDeque<Slot>,
     /// Number of the first entry.
     first: u64,
     last_keyframe: Option<u64>,
@@ -32,7 +40,7 @@ impl Ring {
             self.last_keyframe = Some(number);
         }
         self.bytes += entry.unit.payload.len();
-        self.entries.push_back(entry);
+        self.slots.push_back(Slot { entry, packets: None });
         self.prune();
         self.end()
     }
@@ -42,7 +50,7 @@ impl Ring {
     }
 
     pub(super) fn newest_dts(&self) -> Option<i64> {
-        self.entries.back().map(|entry| entry.unit.dts)
+        self.slots.back().map(|slot| slot.entry.unit.dts)
     }
 
     pub(super) fn take(&self, cursor: &mut Cursor) -> Taken {
@@ -67,11 +75,27 @@ impl Ring {
     }
 
     fn end(&self) -> u64 {
-        self.first + u64::try_from(self.entries.len()).unwrap_or_default()
+        self.first + u64::try_from(self.slots.len()).unwrap_or_default()
+    }
+
+    /// The transport packets of an entry, where they were made.
+    pub(super) fn packets(&self, number: u64) -> Option<Chunk> {
+        self.slots.get(self.index(number)?)?.packets.clone()
+    }
+
+    /// Keeps the transport packets of an entry, if that is still held.
+    pub(super) fn keep_packets(&mut self, number: u64, packets: Chunk) {
+        if let Some(slot) = self.index(number).and_then(|at| self.slots.get_mut(at)) {
+            slot.packets = Some(packets);
+        }
+    }
+
+    fn index(&self, number: u64) -> Option<usize> {
+        usize::try_from(number.checked_sub(self.first)?).ok()
     }
 
     fn get(&self, number: u64) -> Option<&Arc<Entry>> {
-        self.entries.get(usize::try_from(number.checked_sub(self.first)?).ok()?)
+        Some(&self.slots.get(self.index(number)?)?.entry)
     }
 
     fn is_too_far(&self, next: u64) -> bool {
@@ -95,7 +119,7 @@ impl Ring {
 
     fn prune(&mut self) {
         let newest = self.newest_dts().unwrap_or_default();
-        while let Some(front) = self.entries.front() {
+        while let Some(Slot { entry: front, .. }) = self.slots.front() {
             let before_keyframe = self.last_keyframe.is_none_or(|keyframe| self.first < keyframe);
             let old = newest - front.unit.dts > KEEP_TICKS;
             if !(before_keyframe && old) && self.bytes <= MAX_BYTES {
@@ -105,7 +129,7 @@ impl Ring {
                 self.last_keyframe = None;
             }
             self.bytes -= front.unit.payload.len();
-            self.entries.pop_front();
+            self.slots.pop_front();
             self.first += 1;
         }
     }

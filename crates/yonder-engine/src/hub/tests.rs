@@ -4,7 +4,7 @@ use yonder_media::{Payload, TICKS_PER_SECOND, Track};
 
 const FRAME: i64 = TICKS_PER_SECOND / 25;
 
-fn entry(frame: i64, keyframe: bool, bytes: usize) -> Entry {
+fn entry(frame: i64, keyframe: bool, bytes: usize) -> Arc<Entry> {
     let unit = AccessUnit {
         track: Track::Video,
         dts: frame * FRAME,
@@ -12,7 +12,7 @@ fn entry(frame: i64, keyframe: bool, bytes: usize) -> Entry {
         keyframe,
         payload: Payload::Nals(vec![Bytes::from(vec![1; bytes])]),
     };
-    Entry::new(unit, Arc::default())
+    Arc::new(Entry::new(unit, Arc::default()))
 }
 
 /// Publishes frames of one second's groups.

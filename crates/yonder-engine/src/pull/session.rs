@@ -223,8 +223,12 @@ impl<'a> Session<'a> {
             payload: raw.payload,
         };
         lock(&self.feed.figures).add_unit(&unit);
-        self.feed.hub.publish(Entry::new(unit, Arc::clone(&self.headers)));
+        if let Some(epoch) = self.timeline.epoch() {
+            self.feed.set_epoch(epoch);
+        }
+        // First, so that whoever gets the unit finds a feed that flows.
         self.feed.note_flowing();
+        self.feed.publish(Entry::new(unit, Arc::clone(&self.headers)));
         Ok(())
     }
 

@@ -14,6 +14,7 @@ use yonder_core::{Decision, PushMachine, PushState, ServerRole};
 
 use crate::clock::Clock;
 use crate::feed::{Feed, lock};
+use crate::program::Program;
 use crate::spec::PushSpec;
 use crate::view::{CauseView, PushView};
 
@@ -25,6 +26,7 @@ pub(crate) use supervisor::supervise;
 pub(crate) struct Push {
     pub(crate) clock: Clock,
     pub(crate) feed: Arc<Feed>,
+    pub(crate) program: Arc<Program>,
     pub(crate) spec: PushSpec,
     /// Name of the relay, for the log.
     pub(crate) relay: String,
@@ -36,12 +38,8 @@ pub(crate) struct Push {
 }
 
 impl Push {
-    pub(crate) fn new(
-        spec: PushSpec,
-        relay: &str,
-        feed: Arc<Feed>,
-        changes: watch::Sender<u64>,
-    ) -> Arc<Self> {
+    pub(crate) fn new(spec: PushSpec, program: Arc<Program>, changes: watch::Sender<u64>) -> Arc<Self> {
+        let feed = Arc::clone(&program.feed);
         let clock = feed.clock;
         let machine = PushMachine::new(rand::random(), clock.now());
         let machine = match spec.backup {
@@ -52,7 +50,8 @@ impl Push {
             clock,
             feed,
             spec,
-            relay: relay.to_owned(),
+            relay: program.relay.clone(),
+            program,
             figures: Mutex::default(),
             machine: Mutex::new(machine),
             changes,
@@ -92,10 +91,10 @@ impl Push {
         self.changes.send_modify(|count| *count += 1);
     }
 
-    /// Passes the feed's state on to the machine.
-    pub(crate) fn note_feed(&self) {
-        let signal = self.feed.signal().borrow().clone();
-        self.change(|machine, now| machine.on_feed(signal.flows, signal.cause.as_ref(), now));
+    /// Passes on to the machine what there is to send.
+    pub(crate) fn note_source(&self) {
+        let signal = self.program.signal().borrow().clone();
+        self.change(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
     }
 
     pub(crate) fn state(&self) -> PushState {
@@ -131,7 +130,7 @@ impl Push {
             _ => None,
         };
         // What was sent a moment ago is not what goes out now.
-        let is_sending = matches!(machine.state(), PushState::Live | PushState::Lagging);
+        let is_sending = matches!(machine.state(), PushState::Live | PushState::Lagging | PushState::Holding);
         PushView {
             destination: self.spec.destination.clone(),
             state: machine.state().word(),

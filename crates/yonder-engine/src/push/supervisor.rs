@@ -11,7 +11,7 @@ use super::delivery::{self, End};
 /// Runs until the push is unwanted. Each delivery is a task of its own: one that panics is a failure like
 /// others.
 pub(crate) async fn supervise(push: Arc<Push>) {
-    let mut signal = push.feed.signal();
+    let mut signal = push.program.signal();
     signal.mark_changed();
     while push.state() != PushState::Off {
         match push.decide() {
@@ -19,13 +19,13 @@ pub(crate) async fn supervise(push: Arc<Push>) {
             Decision::WaitUntil(until) => {
                 tokio::select! {
                     () = sleep_until(push.clock.instant(until)) => {}
-                    _ = signal.changed() => push.note_feed(),
+                    _ = signal.changed() => push.note_source(),
                     () = push.wake.notified() => {}
                 }
             }
             Decision::Rest => {
                 tokio::select! {
-                    _ = signal.changed() => push.note_feed(),
+                    _ = signal.changed() => push.note_source(),
                     () = push.wake.notified() => {}
                 }
             }
@@ -51,6 +51,6 @@ async fn run_delivery(push: &Arc<Push>) {
     if let Some(cause) = failure {
         push.change(|machine, now| machine.on_failed(cause, now));
     }
-    // The feed may have come or gone meanwhile.
-    push.note_feed();
+    // The picture may have come or gone meanwhile.
+    push.note_source();
 }

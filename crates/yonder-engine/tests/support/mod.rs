@@ -9,7 +9,7 @@ use std::time::Duration;
 use bytes::Bytes;
 
 use yonder_address::{ServerAddress, read_pasted};
-use yonder_engine::{Engine, FeedSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
 use yonder_lab::{
     Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
     railway_feeds, tunnel_media,
@@ -87,7 +87,7 @@ impl World {
 
     pub(crate) fn relay(&self, path: &str, password: &str, keys: &[&str]) -> RelaySpec {
         let pushes = keys.iter().enumerate().map(|(at, key)| self.push(&format!("to-{at}"), key)).collect();
-        RelaySpec { name: "relay".into(), feed: self.feed(path, password), pushes }
+        RelaySpec { name: "relay".into(), feed: self.feed(path, password), pushes, hold: HoldSpec::default() }
     }
 
     /// Waits until the relay looks as wished; tells what it looked like when it does not in time.

@@ -203,7 +203,8 @@ impl DriftingCamera {
 
     /// Up to 40 ms, often less.
     fn delay(&mut self) -> Duration {
-        self.noise = self.noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        self.noise =
+            self.noise.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
         let percent = self.noise >> 33;
         ms(percent % 11 * (percent % 5))
     }

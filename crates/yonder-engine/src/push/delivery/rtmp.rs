@@ -67,7 +67,7 @@ impl<'a> Delivery<'a> {
             push,
             steps: Steps::begin(push),
             publisher: Publisher::new(config),
-            head: push.feed.hub.head(),
+            head: push.program.hub.head(),
             cursor: Cursor::default(),
             accepted: false,
             base: None,
@@ -97,7 +97,7 @@ impl<'a> Delivery<'a> {
 
     async fn run(&mut self, link: &mut Link) -> Result<(), Cause> {
         let mut input = BytesMut::with_capacity(4096);
-        let mut signal = self.push.feed.signal();
+        let mut signal = self.push.program.signal();
         signal.mark_changed();
         let now = self.push.clock.now();
         self.progressed = now;
@@ -116,7 +116,7 @@ impl<'a> Delivery<'a> {
                 }
                 ready = link.writable(), if waits_to_write => ready.map_err(|error| broke(&error))?,
                 _ = self.head.changed(), if wants_more => {}
-                _ = signal.changed() => self.push.note_feed(),
+                _ = signal.changed() => self.push.note_source(),
                 () = sleep_until(self.push.clock.instant(deadline)) => self.handle_deadline()?,
             }
         }
@@ -165,7 +165,7 @@ impl<'a> Delivery<'a> {
         let mut dropped = 0;
         let mut sent = 0;
         while self.publisher.outbox().len() < HIGH_WATER {
-            let Taken::Entry { entry, skipped, .. } = self.push.feed.hub.take(&mut self.cursor) else {
+            let Taken::Entry { entry, skipped, .. } = self.push.program.hub.take(&mut self.cursor) else {
                 break;
             };
             dropped += skipped;
@@ -183,8 +183,8 @@ impl<'a> Delivery<'a> {
         if self.push.state() == PushState::Dialing {
             self.steps.note("first keyframe");
             self.push.change(PushMachine::on_live);
-            // What the hub held may be all there is: the feed may have gone meanwhile.
-            self.push.note_feed();
+            // What the hub held may be all there is: the feed may have gone meanwhile, or the picture be the holding one.
+            self.push.note_source();
         }
     }
 

@@ -118,7 +118,7 @@ impl<'a> Delivery<'a> {
             encrypted: config.encryption.is_some(),
             latency: config.latency,
             caller: Caller::new(config, now),
-            head: push.feed.hub.head(),
+            head: push.program.hub.head(),
             cursor: Cursor::default(),
             connected: false,
             scheduled: now,
@@ -132,7 +132,7 @@ impl<'a> Delivery<'a> {
     }
 
     async fn run(&mut self) -> Result<(), Cause> {
-        let mut signal = self.push.feed.signal();
+        let mut signal = self.push.program.signal();
         signal.mark_changed();
         loop {
             self.drain();
@@ -152,7 +152,7 @@ impl<'a> Delivery<'a> {
                 }
                 ready = self.socket.writable(), if blocked => ready.map_err(|error| self.broke(&error))?,
                 _ = self.head.changed(), if wants_more => {}
-                _ = signal.changed() => self.push.note_feed(),
+                _ = signal.changed() => self.push.note_source(),
                 () = sleep_until(self.push.clock.instant(deadline)), if !blocked => {}
             }
             let now = self.push.clock.now();
@@ -209,13 +209,13 @@ impl<'a> Delivery<'a> {
         }
         let (mut sent, mut dropped) = (0, 0);
         while self.caller.backlog() < HIGH_WATER {
-            let Taken::Entry { entry, number, skipped } = self.push.feed.hub.take(&mut self.cursor) else {
+            let Taken::Entry { entry, number, skipped } = self.push.program.hub.take(&mut self.cursor) else {
                 break;
             };
             dropped += skipped;
             sent += u64::from(entry.unit.track == Track::Video);
             self.last_dts = Some(entry.unit.dts);
-            let chunk = self.push.feed.hub.packets(number, &entry);
+            let chunk = self.push.program.hub.packets(number, &entry);
             self.schedule(&chunk);
         }
         if sent + dropped == 0 {
@@ -229,8 +229,8 @@ impl<'a> Delivery<'a> {
         if self.push.state() == PushState::Dialing {
             self.steps.note("first keyframe");
             self.push.change(PushMachine::on_live);
-            // What the hub held may be all there is: the feed may have gone meanwhile.
-            self.push.note_feed();
+            // What the hub held may be all there is: the feed may have gone meanwhile, or the picture be the holding one.
+            self.push.note_source();
         }
     }
 
@@ -240,7 +240,7 @@ impl<'a> Delivery<'a> {
         let now = self.push.clock.now();
         let start = self.scheduled.max(now);
         let late = start.saturating_sub(now) > BEHIND;
-        let newest = self.push.feed.hub.newest_dts();
+        let newest = self.push.program.hub.newest_dts();
         let joins = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
         let divisor = if late || joins { HURRY } else { 1 };
         let mut first = None;

@@ -1,0 +1,57 @@
+//! The feed's own last keyframe, over and over.
+
+use std::sync::Arc;
+
+use bytes::{Bytes, BytesMut};
+use yonder_media::{Payload, TICKS_PER_SECOND, VideoCodec};
+
+use crate::hub::Entry;
+
+use super::HoldError;
+use super::round::{Round, Shot, Silence};
+
+/// A keyframe is large: one a second is enough to keep a broadcast.
+const EVERY: i64 = TICKS_PER_SECOND;
+/// `nal_unit_type` of H.265 (table 7-1): a clean random access picture, and a broken link without leading ones.
+const CRA: u8 = 21;
+const BLA_N_LP: u8 = 18;
+
+/// A round of one keyframe.
+pub(super) fn keyframe(entry: &Entry) -> Result<Round, HoldError> {
+    let Payload::Nals(nals) = &entry.unit.payload else { return Err(HoldError::NoPicture) };
+    let codec = entry.headers.video.as_ref().map(yonder_media::VideoConfig::codec);
+    let nals = match codec {
+        Some(VideoCodec::H265) => nals.iter().map(restart).collect(),
+        _ => nals.clone(),
+    };
+    let silence = entry.headers.audio.as_ref().and_then(Silence::of);
+    Ok(Round {
+        headers: Arc::clone(&entry.headers),
+        shots: vec![Shot { payload: Payload::Nals(nals), keyframe: true }],
+        frame_ticks: EVERY,
+        silence,
+    })
+}
+
+/// A clean random access picture counts on from the pictures before it, which here are not what it expects. Named a
+/// broken link, whose slices have the same syntax, it starts anew (ITU-T H.265, 7.4.2.2 and 8.1.3).
+fn restart(nal: &Bytes) -> Bytes {
+    let Some(first) = nal.first().filter(|first| *first >> 1 & 0x3f == CRA) else { return nal.clone() };
+    let mut named = BytesMut::from(&nal[..]);
+    if let Some(byte) = named.first_mut() {
+        *byte = first & 0x81 | BLA_N_LP << 1;
+    }
+    named.freeze()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_clean_random_access_picture_is_named_a_broken_link_and_others_stay() {
+        assert_eq!(&restart(&Bytes::from_static(&[CRA << 1, 1, 9]))[..], [BLA_N_LP << 1, 1, 9]);
+        let idr = Bytes::from_static(&[19 << 1, 1, 9]);
+        assert_eq!(restart(&idr), idr);
+    }
+}
