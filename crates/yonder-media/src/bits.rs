@@ -1,4 +1,4 @@
-//! Reading bits most significant first, as all MPEG bitstreams are written.
+//! Reading and writing bits most significant first, as all MPEG bitstreams are written.
 
 /// Why a bitstream header could not be read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -101,6 +101,42 @@ impl<'a> BitReader<'a> {
     }
 }
 
+/// Bits, one after the other.
+#[derive(Debug, Default)]
+pub(crate) struct BitWriter {
+    bytes: Vec<u8>,
+    filled: u32,
+}
+
+impl BitWriter {
+    /// The lowest `count` bits of `value`, at most 32.
+    pub(crate) fn put(&mut self, value: u32, count: u32) {
+        for at in (0..count.min(32)).rev() {
+            if self.filled == 0 {
+                self.bytes.push(0);
+            }
+            let bit = u8::from(value >> at & 1 == 1) << (7 - self.filled);
+            if let Some(last) = self.bytes.last_mut() {
+                *last |= bit;
+            }
+            self.filled = (self.filled + 1) % 8;
+        }
+    }
+
+    /// `ue(v)`: unsigned Exp-Golomb; `value` must be below 2^32 - 1.
+    pub(crate) fn ue(&mut self, value: u32) {
+        let code = value.saturating_add(1);
+        let bits = 32 - code.leading_zeros();
+        self.put(0, bits - 1);
+        self.put(code, bits);
+    }
+
+    /// The bits as bytes, filled up with zeros.
+    pub(crate) fn finish(self) -> Vec<u8> {
+        self.bytes
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -123,6 +159,21 @@ mod tests {
     #[case(&[0b0010_1000], -2)]
     fn signed_codes_alternate(#[case] data: &[u8], #[case] expected: i32) {
         assert_eq!(BitReader::new(data).se(), Ok(expected));
+    }
+
+    #[test]
+    fn what_is_written_reads_back() {
+        let mut bits = BitWriter::default();
+        let values = [0, 1, 6, 7, 254, 8_160, 65_535, u32::MAX - 1];
+        for value in values {
+            bits.ue(value);
+            bits.put(value, 5);
+        }
+        let bytes = bits.finish();
+        let mut reader = BitReader::new(&bytes);
+        for value in values {
+            assert_eq!((reader.ue(), reader.bits(5)), (Ok(value), Ok(value & 31)));
+        }
     }
 
     #[test]

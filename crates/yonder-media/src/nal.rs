@@ -23,6 +23,21 @@ pub(crate) fn unescape(nal: &[u8], header: usize, limit: usize) -> Vec<u8> {
     raw
 }
 
+/// A NAL unit of a one-byte header and a raw payload, with emulation prevention bytes (ITU-T H.264, 7.4.1.1).
+pub(crate) fn escape(header: u8, raw: &[u8]) -> Bytes {
+    let mut nal = vec![header];
+    let mut zeros = 0_u8;
+    for &byte in raw {
+        if zeros >= 2 && byte <= 3 {
+            nal.push(3);
+            zeros = 0;
+        }
+        zeros = if byte == 0 { zeros.saturating_add(1) } else { 0 };
+        nal.push(byte);
+    }
+    nal.into()
+}
+
 /// Splits a byte stream (annex B of either standard) into NAL units without start codes and trailing zero bytes.
 /// Shares `data`.
 #[must_use]
@@ -155,6 +170,15 @@ mod tests {
                 let grouped: usize = split_access_units(&nals, role).iter().map(Vec::len).sum();
                 prop_assert!(grouped <= nals.len());
             }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_escaped_has_no_start_code_and_reads_back(raw in prop::collection::vec(0_u8..5, 0..60)) {
+            let nal = escape(0x21, &raw);
+            prop_assert!(!nal.windows(3).any(|run| run[..2] == [0, 0] && run[2] < 3));
+            prop_assert_eq!(unescape(&nal, 1, 1_000), raw);
         }
     }
 }

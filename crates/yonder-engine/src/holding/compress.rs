@@ -1,17 +1,14 @@
-//! A still picture as a round of H.264: a keyframe, and pictures that say that nothing changed.
+//! A still picture as a round of H.264: a compressed keyframe, and pictures that say that nothing changed.
 
 use std::sync::Arc;
 
 use bytes::Bytes;
 use image::RgbImage;
 use openh264::OpenH264API;
-use openh264::encoder::{
-    BitRate, Encoder, EncoderConfig, FrameRate, IntraFramePeriod, QpRange, RateControlMode, UsageType,
-    VuiConfig,
-};
+use openh264::encoder::{BitRate, Encoder, EncoderConfig, FrameRate, QpRange, RateControlMode, VuiConfig};
 use openh264::formats::{RgbSliceU8, YUVBuffer};
-use yonder_media::h264::{NalKind, kind_of};
-use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, VideoCodec, split_nals};
+use yonder_media::h264::{NalKind, ParameterSets, kind_of, unchanged_picture};
+use yonder_media::{AudioConfig, Payload, StreamHeaders, VideoConfig, split_nals};
 
 use super::HoldError;
 use super::round::{Round, Shot, Silence};
@@ -36,11 +33,7 @@ pub(super) fn round(
         .max_frame_rate(rate)
         .bitrate(TARGET)
         .rate_control_mode(RateControlMode::Quality)
-        .usage_type(UsageType::ScreenContentRealTime)
         .qp(QUALITY)
-        .skip_frames(false)
-        .scene_change_detect(false)
-        .intra_frame_period(IntraFramePeriod::from_num_frames(count))
         .num_threads(1)
         // What the conversion below makes.
         .vui(VuiConfig::bt601());
@@ -49,30 +42,69 @@ pub(super) fn round(
     let side = |side: u32| usize::try_from(side).unwrap_or_default();
     let picture = YUVBuffer::from_rgb8_source(RgbSliceU8::new(image.as_raw(), (side(width), side(height))));
 
-    let mut sets = ParameterSets::new(VideoCodec::H264);
-    let mut shots = Vec::new();
-    for _ in 0..count {
-        let stream = Bytes::from(encoder.encode(&picture)?.to_vec());
-        let mut nals = Vec::new();
-        let mut keyframe = false;
-        for nal in split_nals(&stream) {
-            match kind_of(&nal) {
-                NalKind::Sps | NalKind::Pps => {
-                    sets.take(&nal);
-                }
-                kind => {
-                    keyframe |= kind == NalKind::IdrSlice;
-                    nals.push(nal);
-                }
+    let stream = Bytes::from(encoder.encode(&picture)?.to_vec());
+    let mut sets = ParameterSets::default();
+    let mut keyframe = Vec::new();
+    for nal in split_nals(&stream) {
+        match kind_of(&nal) {
+            NalKind::Sps | NalKind::Pps => {
+                sets.take(&nal);
             }
+            _ => keyframe.push(nal),
         }
-        shots.push(Shot { payload: Payload::Nals(nals), keyframe });
     }
-    let video = sets.config().ok_or(HoldError::NoStream)?;
-    let begins_well = shots.first().is_some_and(|shot| shot.keyframe);
-    if !begins_well || shots.iter().any(|shot| shot.payload.is_empty()) {
+    let config = sets.config().ok_or(HoldError::NoStream)?;
+    if !keyframe.iter().any(|nal| kind_of(nal) == NalKind::IdrSlice) {
         return Err(HoldError::NoStream);
     }
+    let mut shots = vec![Shot { payload: Payload::Nals(keyframe), keyframe: true }];
+    for at in 1..count {
+        let unchanged = unchanged_picture(&config, at).ok_or(HoldError::NoStream)?;
+        shots.push(Shot { payload: Payload::Nals(vec![unchanged]), keyframe: false });
+    }
+    let video = VideoConfig::H264(config);
     let headers = Arc::new(StreamHeaders { video: Some(video), audio: audio.cloned() });
     Ok(Round { headers, shots, frame_ticks, silence: audio.and_then(Silence::of) })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use openh264::decoder::Decoder;
+    use openh264::formats::YUVSource as _;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::full(1_920, 1_080, 25.0)]
+    #[case::small(636, 356, 12.5)]
+    fn every_picture_of_a_round_decodes_to_the_first(
+        #[case] width: u32,
+        #[case] height: u32,
+        #[case] fps: f64,
+    ) {
+        let image = crate::holding::card::draw(width, height, "Summit Station", None);
+        let round = round(&image, fps, 2.0, None).unwrap();
+        let video = round.headers.video.as_ref().unwrap();
+        assert_eq!((video.facts().width, video.facts().height), (width, height));
+        let mut decoder = Decoder::new().unwrap();
+        let mut first: Option<Vec<u8>> = None;
+        let mut decoded = 0;
+        // Twice, since the round is sent over and over.
+        for shot in round.shots.iter().chain(&round.shots) {
+            let Payload::Nals(nals) = &shot.payload else { panic!() };
+            let sets: Vec<&Bytes> = if shot.keyframe { video.parameter_sets().collect() } else { Vec::new() };
+            let mut stream = Vec::new();
+            for nal in sets.into_iter().chain(nals) {
+                stream.extend_from_slice(&[0, 0, 0, 1]);
+                stream.extend_from_slice(nal);
+            }
+            let Some(picture) = decoder.decode(&stream).unwrap() else { continue };
+            decoded += 1;
+            let luma = picture.y().to_vec();
+            assert!(*first.get_or_insert_with(|| luma.clone()) == luma, "picture {decoded} differs");
+        }
+        assert_eq!(decoded, round.shots.len() * 2);
+        let bytes: usize = round.shots.iter().map(|shot| shot.payload.len()).sum();
+        assert!(bytes < 250_000, "{bytes} bytes");
+    }
 }

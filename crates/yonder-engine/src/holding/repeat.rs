@@ -10,8 +10,10 @@ use crate::hub::Entry;
 use super::HoldError;
 use super::round::{Round, Shot, Silence};
 
-/// A keyframe is large: one a second is enough to keep a broadcast.
-const EVERY: i64 = TICKS_PER_SECOND;
+/// A keyframe is large: it is repeated as often as keeps below this, in bits per second …
+const MOST_RATE: i64 = 4_000_000;
+/// … but within these times, in ticks.
+const EVERY: (i64, i64) = (2 * TICKS_PER_SECOND / 5, 2 * TICKS_PER_SECOND);
 /// `nal_unit_type` of H.265 (table 7-1): a clean random access picture, and a broken link without leading ones.
 const CRA: u8 = 21;
 const BLA_N_LP: u8 = 18;
@@ -24,11 +26,12 @@ pub(super) fn keyframe(entry: &Entry) -> Result<Round, HoldError> {
         Some(VideoCodec::H265) => nals.iter().map(restart).collect(),
         _ => nals.clone(),
     };
+    let bits = i64::try_from(entry.unit.payload.len()).unwrap_or(MOST_RATE) * 8;
     let silence = entry.headers.audio.as_ref().and_then(Silence::of);
     Ok(Round {
         headers: Arc::clone(&entry.headers),
         shots: vec![Shot { payload: Payload::Nals(nals), keyframe: true }],
-        frame_ticks: EVERY,
+        frame_ticks: (bits * TICKS_PER_SECOND / MOST_RATE).clamp(EVERY.0, EVERY.1),
         silence,
     })
 }

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::sync::watch;
+use tokio::task::JoinHandle;
 use tokio::time::sleep_until;
 use yonder_core::Showing;
 
@@ -22,20 +23,31 @@ const RETRY: Duration = Duration::from_secs(5);
 pub(crate) async fn supervise(program: Arc<Program>) {
     let mut feed = program.feed.signal();
     feed.mark_changed();
+    let mut making: Option<JoinHandle<Option<Round>>> = None;
     loop {
         program.follow_wish();
         let until = match program.decide() {
-            Showing::Feed => None,
-            Showing::FeedUntil(until) => Some(until),
-            Showing::Holding => match prepare(&program).await {
-                // It may have come back while the picture was made.
-                Some(round) if program.decide() == Showing::Holding => {
-                    hold(&program, round, &mut feed).await;
-                    continue;
+            Showing::Feed => {
+                making = None;
+                None
+            }
+            Showing::FeedUntil(until) => {
+                // It is ready when its time comes.
+                making.get_or_insert_with(|| tokio::spawn(make(Arc::clone(&program))));
+                Some(until)
+            }
+            Showing::Holding => {
+                let made = making.take().unwrap_or_else(|| tokio::spawn(make(Arc::clone(&program))));
+                match made.await.ok().flatten() {
+                    // The feed may have come back meanwhile.
+                    Some(round) if program.decide() == Showing::Holding => {
+                        hold(&program, round, &mut feed).await;
+                        continue;
+                    }
+                    Some(_) => continue,
+                    None => Some(program.feed.clock.now() + RETRY),
                 }
-                Some(_) => continue,
-                None => Some(program.feed.clock.now() + RETRY),
-            },
+            }
         };
         program.tell();
         wait(&program, &mut feed, until).await;
@@ -58,7 +70,8 @@ async fn wait(program: &Program, feed: &mut watch::Receiver<FeedSignal>, until: 
     }
 }
 
-async fn prepare(program: &Program) -> Option<Round> {
+/// Makes a holding picture; `None`, and a word in the log, where there can be none.
+async fn make(program: Arc<Program>) -> Option<Round> {
     let wanted = program.wanted()?;
     let made = tokio::task::spawn_blocking(move || holding::make(&wanted)).await;
     match made {

@@ -155,6 +155,20 @@ impl World {
         }
     }
 
+    /// How many of the received pictures are not the camera's, and where the last run of the camera's begins.
+    pub(crate) fn held(&self, recording: &Recording, path: &str) -> (usize, usize) {
+        let media = self.media(path);
+        let codec = media.video.codec();
+        let coded = |nals: &[Bytes]| -> Vec<Bytes> {
+            nals.iter().filter(|nal| is_coded(codec, nal)).cloned().collect()
+        };
+        let own: std::collections::HashSet<Vec<Bytes>> =
+            media.frames.iter().map(|frame| coded(&frame.nals)).collect();
+        let is_held: Vec<bool> = recording.pictures.iter().map(|nals| !own.contains(&coded(nals))).collect();
+        let count = is_held.iter().filter(|held| **held).count();
+        (count, is_held.iter().rposition(|held| *held).map_or(0, |at| at + 1))
+    }
+
     pub(crate) async fn wait_live(&self) -> RelayView {
         self.wait("live", 10, |view| view.pushes.iter().all(|push| push.state == "live")).await
     }

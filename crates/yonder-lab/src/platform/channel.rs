@@ -22,8 +22,12 @@ const SOUND_AFTER: Duration = Duration::from_secs(3);
 pub struct Recording {
     /// Pictures as their NAL units, in the order in which they came.
     pub pictures: Vec<Vec<Bytes>>,
+    /// When each picture is shown, in ticks of 1/90 000 s.
+    pub shown: Vec<i64>,
     /// Frames of sound in order.
     pub sound: Vec<Bytes>,
+    /// When each frame of sound is heard.
+    pub heard: Vec<i64>,
 }
 
 /// Why a key is not taken.
@@ -227,6 +231,7 @@ impl Broadcast {
                 channel.grader.add_picture(seen, now);
                 if self.shared.record {
                     channel.recording.pictures.push(nals);
+                    channel.recording.shown.push(seen.pts);
                 }
             }
             Piece::Sound { pts, frame } => {
@@ -234,6 +239,7 @@ impl Broadcast {
                 channel.grader.add_sound(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
                 if self.shared.record {
                     channel.recording.sound.push(frame);
+                    channel.recording.heard.push(pts);
                 }
             }
             Piece::Unreadable(what) => channel.grader.add_unreadable(what),

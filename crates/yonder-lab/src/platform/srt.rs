@@ -11,6 +11,7 @@ use tokio::net::UdpSocket;
 use tokio::time::{Instant, sleep_until};
 use yonder_address::{KeyLength, Passphrase};
 use yonder_core::grade::PictureSeen;
+use yonder_media::aac::SAMPLES_PER_FRAME;
 use yonder_media::ts::{Demuxer, TsEvent};
 use yonder_media::{ParameterSets, VideoCodec};
 use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
@@ -289,8 +290,11 @@ impl Media {
                     self.broadcast.take(Piece::Picture { seen, nals })?;
                 }
                 TsEvent::Sound { pts, config, frames } => {
+                    // Frames of one packet follow each other without a gap (ISO/IEC 13818-1, 2.7.5).
+                    let (samples, rate) = (i64::from(SAMPLES_PER_FRAME), i64::from(config.sample_rate()));
                     self.broadcast.take(Piece::SoundHeaders(seen::of_sound(&config)))?;
-                    for frame in frames {
+                    for (frame, at) in frames.into_iter().zip(0..) {
+                        let pts = pts + at * samples * 90_000 / rate.max(1);
                         self.broadcast.take(Piece::Sound { pts, frame })?;
                     }
                 }

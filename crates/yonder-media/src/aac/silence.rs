@@ -3,6 +3,8 @@
 
 use bytes::Bytes;
 
+use crate::bits::BitWriter;
+
 use super::AudioSpecificConfig;
 
 /// `id_syn_ele` (table 4.85).
@@ -30,7 +32,7 @@ pub fn silent_frame(config: &AudioSpecificConfig) -> Option<Bytes> {
         8 => &[SINGLE, PAIR, PAIR, PAIR, LOW_FREQUENCY],
         _ => return None,
     };
-    let mut bits = Bits::default();
+    let mut bits = BitWriter::default();
     for (at, element) in elements.iter().enumerate() {
         let tag = elements.iter().take(at).filter(|earlier| *earlier == element).count();
         bits.put(*element, 3);
@@ -46,11 +48,11 @@ pub fn silent_frame(config: &AudioSpecificConfig) -> Option<Bytes> {
         }
     }
     bits.put(END, 3);
-    Some(bits.finish())
+    Some(bits.finish().into())
 }
 
 /// `individual_channel_stream` without a spectrum.
-fn channel(bits: &mut Bits, with_info: bool) {
+fn channel(bits: &mut BitWriter, with_info: bool) {
     bits.put(0, 8); // global_gain
     if with_info {
         ics_info(bits);
@@ -59,36 +61,10 @@ fn channel(bits: &mut Bits, with_info: bool) {
 }
 
 /// `ics_info` of one long window without scale factor bands.
-fn ics_info(bits: &mut Bits) {
+fn ics_info(bits: &mut BitWriter) {
     bits.put(0, 1 + 2 + 1); // ics_reserved_bit, window_sequence, window_shape
     bits.put(0, 6); // max_sfb
     bits.put(0, 1); // predictor_data_present
-}
-
-/// Bits, most significant first.
-#[derive(Debug, Default)]
-struct Bits {
-    bytes: Vec<u8>,
-    filled: u32,
-}
-
-impl Bits {
-    fn put(&mut self, value: u32, count: u32) {
-        for at in (0..count).rev() {
-            if self.filled.is_multiple_of(8) {
-                self.bytes.push(0);
-            }
-            let bit = u8::from(value >> at & 1 == 1) << (7 - self.filled % 8);
-            if let Some(last) = self.bytes.last_mut() {
-                *last |= bit;
-            }
-            self.filled += 1;
-        }
-    }
-
-    fn finish(self) -> Bytes {
-        self.bytes.into()
-    }
 }
 
 #[cfg(test)]

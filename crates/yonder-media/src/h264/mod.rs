@@ -6,11 +6,13 @@ mod parameters;
 mod record;
 mod slice;
 pub(crate) mod sps;
+mod unchanged;
 
 pub use nal::{NalKind, kind_of, role_of};
 pub use parameters::{Config, ParameterSets};
 pub use slice::SliceStart;
 pub use sps::{Sps, SpsError};
+pub use unchanged::unchanged_picture;
 
 /// Bytes of a NAL unit header (7.3.1).
 const HEADER: usize = 1;

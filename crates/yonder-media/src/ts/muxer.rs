@@ -178,11 +178,13 @@ impl Muxer {
         } else {
             self.audio = Pace::default();
         }
-        if !self.map.is_empty() {
+        self.association = section::association(MAP_PID, 0);
+        let program = ProgramMap { pcr_pid: VIDEO_PID, streams };
+        // Another picture of the same codec is no other program.
+        if !self.map.is_empty() && self.map != section::map(&program, self.map_version) {
             self.map_version = self.map_version.wrapping_add(1) & 0x1f;
         }
-        self.association = section::association(MAP_PID, 0);
-        self.map = section::map(&ProgramMap { pcr_pid: VIDEO_PID, streams }, self.map_version);
+        self.map = section::map(&program, self.map_version);
         self.headers = headers.clone();
         self.tables_at = None;
     }
