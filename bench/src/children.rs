@@ -8,7 +8,7 @@ use anyhow::Context as _;
 use clap::Args;
 use nix::sys::resource::{UsageWho, getrusage};
 use serde::{Deserialize, Serialize};
-use yonder_engine::{Engine, FeedSpec, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{PATH, push};
@@ -68,7 +68,7 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     let (url, credentials) = CameraUrl::parse(&format!("rtsp://{}{PATH}", job.camera))?;
     let pushes = (0..job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
     let feed = FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
-    engine.apply(RelaySpec { name: "load".into(), feed, pushes });
+    engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
     std::thread::sleep(SETTLE);
     let sent = || -> anyhow::Result<u64> {
         let view = engine.relay("load").context("the relay is gone")?;

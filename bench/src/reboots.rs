@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, ensure};
-use yonder_engine::{Engine, FeedSpec, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{Load, PATH, push};
@@ -35,7 +35,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
     let feed =
         FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Auto, pin: None };
     let pushes = vec![push(0, &load.platform.server())?];
-    engine.apply(RelaySpec { name: "load".into(), feed, pushes });
+    engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
     let pictures = || load.platform.report("channel-0").map_or(0, |report| report.pictures);
     until(|| pictures() > 0).await.context("no picture came at all")?;
     let mut took = Vec::new();

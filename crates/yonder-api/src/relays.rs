@@ -15,6 +15,10 @@ pub struct NewRelay {
     pub feed: String,
     /// Names of the destinations, in order.
     pub to: Vec<String>,
+    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one. 3 where nothing is
+    /// said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hold_after_s: Option<u32>,
 }
 
 /// A change of a relay; what is left out stays.
@@ -30,6 +34,9 @@ pub struct RelayChange {
     /// New destinations, in order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<Vec<String>>,
+    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hold_after_s: Option<u32>,
 }
 
 /// Why something is not as wanted.
@@ -192,6 +199,12 @@ pub struct Relay {
     pub name: String,
     /// `on`, `off` or `hold`.
     pub wanted: String,
+    /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+    #[serde(default)]
+    pub hold_after_s: u32,
+    /// There is a holding picture of its own.
+    #[serde(default)]
+    pub holding_picture: bool,
     /// Feed.
     pub feed: FeedState,
     /// Pushes in order.

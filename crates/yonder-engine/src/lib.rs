@@ -26,7 +26,7 @@ mod view;
 pub use clock::Clock;
 pub use engine::Engine;
 pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
-pub use holding::{Picture, PictureError};
+pub use holding::{Picture, PictureError, holding_preview};
 pub use hub::{Cursor, Entry, Hub, Taken};
 pub use preview::PreviewMessage;
 pub use reach::Reached;

@@ -48,6 +48,9 @@ pub enum ServiceError {
         /// Its name.
         name: String,
     },
+    /// It is off, and must run for this.
+    #[error("the relay {0:?} is off")]
+    NotRunning(String),
     /// Another destination has the same key at the same server.
     #[error("the destination {0:?} has the same key at the same server")]
     SameKey(String),
@@ -160,6 +163,7 @@ impl ServiceError {
             | Self::NoSuchSurvey(_)
             | Self::Store(StoreError::NotFound { .. }) => StatusCode::NOT_FOUND,
             Self::Running { .. }
+            | Self::NotRunning(_)
             | Self::SameKey(_)
             | Self::KeyInUse { .. }
             | Self::PreflightFailed { .. }
@@ -182,6 +186,7 @@ impl ServiceError {
             }
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
+            Self::NotRunning(_) => "relay.off",
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",
@@ -214,6 +219,7 @@ impl ServiceError {
             }
             Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
             Self::Running { .. } => "Stop it first.",
+            Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
             Self::SameKey(_) => {
                 "Give each destination a key of its own: a platform takes one broadcast per key."
             }

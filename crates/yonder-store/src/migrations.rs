@@ -11,6 +11,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0003-address-patterns.sql"),
     include_str!("../migrations/0004-platform-side.sql"),
     include_str!("../migrations/0005-record.sql"),
+    include_str!("../migrations/0006-holding.sql"),
 ];
 
 /// Brings the records to this program's version.

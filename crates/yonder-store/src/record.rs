@@ -109,7 +109,7 @@ fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
 
 fn keep(transaction: &Transaction<'_>, note: &Note) -> Result<(), StoreError> {
     match note {
-        Note::State { at_ms, subject, state, blame } => {
+        Note::State { at_ms, subject, state, blame, remark } => {
             let (kind, name, part) = columns(subject);
             let blame = blame.as_ref();
             transaction.execute(
@@ -123,7 +123,7 @@ fn keep(transaction: &Transaction<'_>, note: &Note) -> Result<(), StoreError> {
                     state,
                     blame.map(|blame| &blame.code),
                     blame.map(|blame| blame.side.word()),
-                    blame.map_or("", |blame| &blame.message)
+                    blame.map(|blame| &blame.message).or(remark.as_ref()).map_or("", String::as_str)
                 ],
             )?;
         }

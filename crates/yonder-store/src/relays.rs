@@ -27,6 +27,12 @@ impl Wanted {
         }
     }
 
+    /// Its broadcasts should run, with the feed or with the holding picture.
+    #[must_use]
+    pub fn is_running(self) -> bool {
+        self != Self::Off
+    }
+
     fn from_word(word: &str) -> Result<Self, StoreError> {
         match word {
             "on" => Ok(Self::On),
@@ -48,6 +54,10 @@ pub struct Relay {
     pub destinations: Vec<String>,
     /// What is wanted.
     pub wanted: Wanted,
+    /// How long its feed may be away before the holding picture is shown, in milliseconds; `None` never shows it so.
+    pub hold_after_ms: Option<i64>,
+    /// There is a holding picture of the user's own.
+    pub has_picture: bool,
     /// When a preflight last let it start, in seconds since 1970; `None` since something about it changed.
     pub cleared_s: Option<i64>,
 }
@@ -63,6 +73,7 @@ impl Store {
         name: &str,
         feed: &str,
         destinations: &[String],
+        hold_after_ms: Option<i64>,
         now_s: i64,
     ) -> Result<(), StoreError> {
         self.write(|transaction| {
@@ -70,31 +81,63 @@ impl Store {
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: name.to_owned() };
             transaction
                 .execute(
-                    "INSERT INTO relay (name, feed, wanted, created_s) VALUES (?1, ?2, 'off', ?3)",
-                    params![name, feed, now_s],
+                    "INSERT INTO relay (name, feed, wanted, hold_after_ms, created_s) VALUES (?1, ?2, 'off', ?3, ?4)",
+                    params![name, feed, hold_after_ms, now_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             self.write_destinations(transaction, transaction.last_insert_rowid(), destinations)
         })
     }
 
-    /// Replaces name, feed and destinations of the relay `name`.
+    /// Replaces name, feed, destinations and time of the relay `name`. Another feed or other destinations are to be
+    /// checked anew.
     ///
     /// # Errors
     /// As [`Store::add_relay`].
     pub fn edit_relay(&self, name: &str, new: &Relay) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
+            let before = read_relay(transaction, id)?;
             let feed = self.find_feed(transaction, &new.feed)?.id;
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
             transaction
                 .execute(
-                    "UPDATE relay SET name = ?2, feed = ?3, cleared_s = NULL WHERE id = ?1",
-                    params![id, new.name, feed],
+                    "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4 WHERE id = ?1",
+                    params![id, new.name, feed, new.hold_after_ms],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
-            self.write_destinations(transaction, id, &new.destinations)
+            self.write_destinations(transaction, id, &new.destinations)?;
+            let after = read_relay(transaction, id)?;
+            if (&after.feed, &after.destinations) != (&before.feed, &before.destinations) {
+                transaction.execute("UPDATE relay SET cleared_s = NULL WHERE id = ?1", [id])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Keeps a holding picture of the relay `name`, or removes it.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn set_holding_picture(&self, name: &str, file: Option<&[u8]>) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = relay_id(transaction, name)?;
+            transaction.execute("UPDATE relay SET holding_picture = ?2 WHERE id = ?1", params![id, file])?;
+            Ok(())
+        })
+    }
+
+    /// The holding picture of the relay `name`, where it has one of its own.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn holding_picture(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        self.read(|connection| {
+            let id = relay_id(connection, name)?;
+            let mut statement =
+                connection.prepare_cached("SELECT holding_picture FROM relay WHERE id = ?1")?;
+            Ok(statement.query_row([id], |row| row.get(0))?)
         })
     }
 
@@ -181,12 +224,6 @@ fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
 }
 
 fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
-    let (name, feed, wanted, cleared_s): (String, String, String, Option<i64>) = connection
-        .prepare_cached(
-            "SELECT relay.name, feed.name, relay.wanted, relay.cleared_s FROM relay JOIN feed ON feed.id = relay.feed
-             WHERE relay.id = ?1",
-        )?
-        .query_row([id], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?)))?;
     let destinations = connection
         .prepare_cached(
             "SELECT destination.name FROM relay_destination AS r
@@ -194,5 +231,21 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         )?
         .query_map([id], |row| row.get(0))?
         .collect::<Result<Vec<String>, _>>()?;
-    Ok(Relay { name, feed, destinations, wanted: Wanted::from_word(&wanted)?, cleared_s })
+    let mut statement = connection.prepare_cached(
+        "SELECT relay.name AS name, feed.name AS feed, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
+             cleared_s FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
+    )?;
+    let (relay, wanted) = statement.query_row([id], |row| {
+        let relay = Relay {
+            name: row.get("name")?,
+            feed: row.get("feed")?,
+            destinations,
+            wanted: Wanted::Off,
+            hold_after_ms: row.get("hold_after_ms")?,
+            has_picture: row.get("has_picture")?,
+            cleared_s: row.get("cleared_s")?,
+        };
+        Ok((relay, row.get::<_, String>("wanted")?))
+    })?;
+    Ok(Relay { wanted: Wanted::from_word(&wanted)?, ..relay })
 }

@@ -25,7 +25,7 @@ fn blame() -> Blame {
 fn began(at_ms: i64, subject: Subject) -> [Note; 2] {
     [
         Note::RunBegan { at_ms, subject: subject.clone() },
-        Note::State { at_ms, subject, state: "dialing".into(), blame: None },
+        Note::State { at_ms, subject, state: "dialing".into(), blame: None, remark: None },
     ]
 }
 
@@ -75,7 +75,13 @@ fn the_logbook_is_found_by_time_name_and_number() {
     let store = store();
     store.keep_notes(&began(10, feed()), 10, false).unwrap();
     store.keep_notes(&began(20, push()), 20, false).unwrap();
-    let state = Note::State { at_ms: 30, subject: feed(), state: "stalled".into(), blame: Some(blame()) };
+    let state = Note::State {
+        at_ms: 30,
+        subject: feed(),
+        state: "stalled".into(),
+        blame: Some(blame()),
+        remark: None,
+    };
     store.keep_notes(&[state], 30, false).unwrap();
     let deed = Deed {
         at_ms: 40,
@@ -118,7 +124,8 @@ fn what_is_old_is_forgotten_but_not_what_lasts() {
     assert!(store.outages(0, 100).unwrap().is_empty());
     assert_eq!(store.runs(0, 100).unwrap().len(), 2);
     for at_ms in 30..60 {
-        let state = Note::State { at_ms, subject: feed(), state: "waiting".into(), blame: None };
+        let state =
+            Note::State { at_ms, subject: feed(), state: "waiting".into(), blame: None, remark: None };
         store.keep_notes(&[state], at_ms, false).unwrap();
     }
     store.prune_record(0, 10).unwrap();

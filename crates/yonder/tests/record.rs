@@ -1,5 +1,7 @@
 //! The record, by command: what was down, for how long, and whose side it was.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 mod support;
 
 use std::time::{Duration, Instant};

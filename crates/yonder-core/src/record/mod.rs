@@ -74,6 +74,17 @@ pub struct Sight {
     pub since_ms: i64,
     /// Why it is not up, where that is known.
     pub blame: Option<Blame>,
+    /// What its platform does about silence; of a push that holds.
+    pub silence: Option<Silence>,
+}
+
+/// A platform that ends a broadcast for which nothing comes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Silence {
+    /// Name of the platform.
+    pub platform: String,
+    /// Seconds that a broadcast survives.
+    pub survives_s: u32,
 }
 
 impl Sight {
@@ -95,6 +106,7 @@ pub fn relay_sight(relay: &str, feed: &Sight, pushes: &[Sight]) -> Sight {
         state: down.map_or_else(|| "flowing".to_owned(), |sight| sight.state.clone()),
         since_ms: is_down_since.or(latest).unwrap_or(feed.since_ms),
         blame: down.and_then(|sight| sight.blame.clone()),
+        silence: None,
     }
 }
 
@@ -111,6 +123,8 @@ pub enum Note {
         state: String,
         /// Why, where there is a cause.
         blame: Option<Blame>,
+        /// What else is worth a word.
+        remark: Option<String>,
     },
     /// From now on it should run.
     RunBegan {

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use super::{Blame, Note, Sight, Subject};
+use super::{Blame, Note, Sight, Silence, Subject};
 
 /// A run that was open when the service ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,8 +23,31 @@ struct Known {
     down_since: Option<i64>,
     /// It was up since its run began.
     was_up: bool,
+    /// Since when the holding picture is sent, and what the platform does about silence.
+    held: Option<(i64, Option<Silence>)>,
     /// The outage that is open, by whether it is our own doing.
     outage: Option<bool>,
+}
+
+impl Known {
+    /// What the holding picture was good for, once the feed is back.
+    fn remark(&mut self, sight: &Sight, at_ms: i64) -> Option<String> {
+        if sight.state == "holding" {
+            self.held.get_or_insert_with(|| (at_ms, sight.silence.clone()));
+            return None;
+        }
+        let (since_ms, silence) = self.held.take()?;
+        if sight.state != "live" {
+            return None;
+        }
+        let held_s = (at_ms - since_ms) / 1_000;
+        Some(match silence {
+            Some(Silence { platform, survives_s }) if held_s > i64::from(survives_s) => format!(
+                "The holding picture kept the broadcast for {held_s} s: {platform} ends one after {survives_s} s of silence."
+            ),
+            _ => format!("The holding picture was sent for {held_s} s, and the broadcast went on."),
+        })
+    }
 }
 
 /// Compares each look with the one before.
@@ -45,6 +68,7 @@ impl Recorder {
                 last_ms: ended_ms,
                 down_since: Some(ended_ms),
                 was_up: true,
+                held: None,
                 // What was down before stays down for its own reason.
                 outage: Some(!was_down),
             };
@@ -72,7 +96,7 @@ impl Recorder {
             }
             if !matches!(subject, Subject::Relay(_)) {
                 let state = "off".to_owned();
-                notes.push(Note::State { at_ms, subject: subject.clone(), state, blame: None });
+                notes.push(Note::State { at_ms, subject: subject.clone(), state, blame: None, remark: None });
             }
             notes.push(Note::RunEnded { at_ms, subject });
         }
@@ -91,6 +115,7 @@ impl Recorder {
                 last_ms: begins_at,
                 down_since: None,
                 was_up: false,
+                held: None,
                 outage: None,
             }
         });
@@ -99,9 +124,10 @@ impl Recorder {
         let at_ms = if is_new_state { begins_at } else { now_ms }.max(known.last_ms);
         if is_new_state || (known.code != code && code.is_some()) {
             (known.state, known.code, known.last_ms) = (sight.state.clone(), code, at_ms);
+            let remark = known.remark(sight, at_ms);
             if !matches!(subject, Subject::Relay(_)) {
                 let (state, blame) = (sight.state.clone(), sight.blame.clone());
-                notes.push(Note::State { at_ms, subject: subject.clone(), state, blame });
+                notes.push(Note::State { at_ms, subject: subject.clone(), state, blame, remark });
             }
         }
         if sight.is_up() {
@@ -152,7 +178,7 @@ mod tests {
     }
 
     fn sight(state: &str, since_ms: i64, code: Option<&str>) -> Vec<Sight> {
-        vec![Sight { subject: feed(), state: state.into(), since_ms, blame: code.map(blame) }]
+        vec![Sight { subject: feed(), state: state.into(), since_ms, blame: code.map(blame), silence: None }]
     }
 
     /// Notes in short: a letter and its time, with the code of what has one.
@@ -233,6 +259,26 @@ mod tests {
     }
 
     #[test]
+    fn a_holding_picture_that_saved_the_broadcast_is_told() {
+        let push = |state: &str, since_ms, code: Option<&str>| {
+            let silence = Some(Silence { platform: "Bramble TV".into(), survives_s: 10 });
+            vec![Sight { silence, ..sight(state, since_ms, code).remove(0) }]
+        };
+        let mut recorder = Recorder::default();
+        recorder.look(1_000, &push("live", 1_000, None));
+        let held = recorder.look(5_000, &push("holding", 5_000, Some("feed.stalled")));
+        assert_eq!(short(&held), ["holding 5000 feed.stalled"], "a push that holds is no outage");
+        recorder.look(6_000, &push("holding", 5_000, Some("feed.no-answer")));
+        let back = recorder.look(68_000, &push("live", 68_000, None));
+        let said =
+            "The holding picture kept the broadcast for 63 s: Bramble TV ends one after 10 s of silence.";
+        assert!(matches!(&back[0], Note::State { remark: Some(remark), .. } if remark == said), "{back:?}");
+        recorder.look(70_000, &push("holding", 70_000, None));
+        let back = recorder.look(71_000, &push("live", 71_000, None));
+        assert!(matches!(&back[0], Note::State { remark: Some(remark), .. } if remark.contains("went on")));
+    }
+
+    #[test]
     fn a_clock_that_is_set_back_does_not_turn_the_record_round() {
         let mut recorder = Recorder::default();
         recorder.look(5_000, &sight("flowing", 4_000, None));
@@ -242,7 +288,7 @@ mod tests {
 
     #[test]
     fn a_relay_is_up_while_all_of_it_is() {
-        let up = |subject| Sight { subject, state: "live".into(), since_ms: 5, blame: None };
+        let up = |subject| Sight { subject, state: "live".into(), since_ms: 5, blame: None, silence: None };
         let push = |name: &str| Subject::Push("Line".into(), name.into());
         let feed = sight("flowing", 7, None).remove(0);
         let whole = super::super::relay_sight("Line", &feed, &[up(push("a")), up(push("b"))]);
@@ -253,6 +299,7 @@ mod tests {
             state: "blocked".into(),
             since_ms: 9,
             blame: Some(blame("push.key-refused")),
+            silence: None,
         };
         let broken = super::super::relay_sight("Line", &feed, &[up(push("a")), blocked]);
         assert!(!broken.is_up());

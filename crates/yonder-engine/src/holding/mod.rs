@@ -10,9 +10,11 @@ mod picture;
 mod repeat;
 mod round;
 
+use std::io::Cursor;
 use std::sync::Arc;
 use std::time::SystemTime;
 
+use image::ImageFormat;
 use yonder_media::{StreamHeaders, VideoCodec};
 
 use crate::hub::Entry;
@@ -56,6 +58,19 @@ pub(crate) enum HoldError {
     /// What came out of the encoder is no stream.
     #[error("the encoder made no stream")]
     NoStream,
+}
+
+/// What would be shown, as a PNG of 1280×720.
+#[must_use]
+pub fn holding_preview(name: &str, picture: Option<&Picture>) -> Option<Vec<u8>> {
+    let (width, height) = (1_280, 720);
+    let image = match picture {
+        Some(picture) => picture.fitted(width, height),
+        None => card::draw(width, height, name, Some(SystemTime::now())),
+    };
+    let mut file = Cursor::new(Vec::new());
+    image.write_to(&mut file, ImageFormat::Png).ok()?;
+    Some(file.into_inner())
 }
 
 /// Makes the round of pictures. Takes up to a second of a processor; never to be called on a media task.

@@ -8,7 +8,7 @@ use image::{ImageReader, Limits, Rgb, RgbImage};
 /// Bytes of a file at most.
 const MAX_BYTES: usize = 8 * 1024 * 1024;
 /// Samples in each direction, at least and at most.
-const SIDES: (u32, u32) = (16, 8_192);
+const SIDES: (u32, u32) = (16, 4_096);
 /// What lies round a picture of another shape.
 const BORDER: Rgb<u8> = Rgb([0, 0, 0]);
 
@@ -19,7 +19,7 @@ pub enum PictureError {
     #[error("the file has {0} bytes, and {MAX_BYTES} are the most")]
     TooLarge(usize),
     /// It is no PNG or JPEG, or a damaged one.
-    #[error("it is no PNG or JPEG that can be read ({0})")]
+    #[error("it is no PNG or JPEG of at most {max}×{max} samples that can be read ({0})", max = SIDES.1)]
     Unreadable(String),
     /// It is too small to be a picture.
     #[error("it has {0}×{1} samples, and {min}×{min} are the least", min = SIDES.0)]

@@ -187,6 +187,14 @@ impl Program {
         machine.decide(now)
     }
 
+    /// The same picture, without a look at its samples.
+    fn has_picture(&self, other: Option<&Arc<Picture>>) -> bool {
+        match (&lock(&self.spec).picture, other) {
+            (Some(own), Some(other)) => Arc::ptr_eq(own, other),
+            (own, other) => own.is_none() && other.is_none(),
+        }
+    }
+
     /// What a holding picture is made from now.
     fn wanted(&self) -> Option<Wanted> {
         let (headers, keyframe, pictured) = {

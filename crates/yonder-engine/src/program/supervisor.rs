@@ -99,7 +99,7 @@ async fn hold(program: &Program, round: Round, feed: &mut watch::Receiver<FeedSi
             tracing::info!(relay = program.relay, "the feed is back");
             return;
         }
-        if program.picture() != picture {
+        if !program.has_picture(picture.as_ref()) {
             return;
         }
         let due = program.feed.time_of(sequence.next_dts() + LAG);

@@ -7,6 +7,7 @@ mod events;
 mod feeds;
 mod finds;
 mod health;
+mod holding;
 mod json;
 mod openapi;
 mod patterns;
@@ -51,6 +52,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(platforms::configure)
                 .configure(uplinks::configure)
                 .configure(relays::configure)
+                .configure(holding::configure)
                 .configure(record::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)

@@ -6,8 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    destinations, events, feeds, finds, patterns, platforms, preview, record, relays, session, surveys,
-    uplinks,
+    destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays, session,
+    surveys, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -40,6 +40,11 @@ use super::{
         relays::start,
         relays::rehearse,
         relays::stop,
+        holding::hold,
+        holding::resume,
+        holding::show_picture,
+        holding::set_picture,
+        holding::remove_picture,
         relays::remove,
         record::logbook,
         record::report,

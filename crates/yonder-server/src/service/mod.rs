@@ -3,6 +3,7 @@
 mod destinations;
 mod feeds;
 mod finds;
+mod holding;
 mod ledger;
 mod live;
 mod patterns;
@@ -18,7 +19,7 @@ mod uplinks;
 mod views;
 
 use std::collections::HashMap;
-use std::sync::{Mutex, MutexGuard, PoisonError, RwLock};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::SystemTime;
 
 use secrecy::SecretString;
@@ -26,7 +27,7 @@ use tokio::sync::broadcast;
 use yonder_api::Status;
 use yonder_core::nearest_name;
 use yonder_core::record::{Note, Recorder};
-use yonder_engine::Engine;
+use yonder_engine::{Engine, Picture};
 use yonder_store::{Deed, Kind, Relay as StoredRelay, Store, StoreError};
 
 use crate::auth::Attempts;
@@ -58,6 +59,8 @@ pub struct Service {
     /// Media rates of feeds as they were last measured, in kilobits per second.
     rates: Mutex<HashMap<String, u64>>,
     ledger: Mutex<Ledger>,
+    /// Holding pictures of relays that have one of their own, decoded.
+    holding_pictures: Mutex<HashMap<String, Arc<Picture>>>,
     recorder: Mutex<Recorder>,
     /// What the recorder noted and the disk did not take yet.
     unwritten_notes: Mutex<Vec<Note>>,
@@ -88,6 +91,7 @@ impl Service {
             stills: Mutex::default(),
             rates: Mutex::default(),
             ledger: Mutex::default(),
+            holding_pictures: Mutex::default(),
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
         })

@@ -12,7 +12,7 @@ use yonder_core::preflight::{
     check_feed, check_push, check_uplinks, worst,
 };
 use yonder_engine::{CauseView, FeedSpec, PushSpec, Reached, StreamView, SurveyRequest};
-use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay, Wanted};
+use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
 use super::Service;
 use super::destinations::{is_encrypted, push_spec};
@@ -75,7 +75,7 @@ impl Service {
         let cleared = blocking(move || {
             let relay = service.store.relay(&wanted).map_err(|error| service.explain(error))?;
             // A relay that runs is only tried anew where it is blocked.
-            Ok(relay.cleared_s.is_some() || relay.wanted == Wanted::On)
+            Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
         });
         if !cleared.await? {
             let preflight = self.preflight(name).await?;
@@ -127,7 +127,7 @@ impl Service {
         let runs = self
             .stored_relays()
             .iter()
-            .any(|relay| relay.wanted == Wanted::On && relay.destinations.contains(&settings.name));
+            .any(|relay| relay.wanted.is_running() && relay.destinations.contains(&settings.name));
         Ok(KeyFacts {
             present: destination.key.is_some(),
             expires_in_s: settings.key_expires_s.map(|at| at.saturating_sub(time::now_s())),
@@ -190,7 +190,7 @@ impl Service {
         let relays = self.stored_relays();
         let counted: Vec<&StoredRelay> = relays
             .iter()
-            .filter(|relay| relay.wanted == Wanted::On || relay.name == plan.relay.name)
+            .filter(|relay| relay.wanted.is_running() || relay.name == plan.relay.name)
             .collect();
         let month = time::Calendar::now().month();
         checks.extend(check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?));

@@ -6,9 +6,9 @@ use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
-use yonder_core::record::{Blame, Line, Sight, SpanOutage, Subject, relay_sight, report};
-use yonder_engine::{CauseView, RelayView};
-use yonder_store::{LogFilter, LogLine, Wanted};
+use yonder_core::record::{Blame, Line, Sight, Silence, SpanOutage, Subject, relay_sight, report};
+use yonder_engine::{CauseView, PushView, RelayView};
+use yonder_store::{LogFilter, LogLine};
 
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -87,14 +87,15 @@ impl Service {
     /// Everything that should run. Two relays of one feed share it; it is seen once.
     fn sights(&self) -> Vec<Sight> {
         let mut sights: BTreeMap<Subject, Sight> = BTreeMap::new();
-        for relay in self.stored_relays().iter().filter(|relay| relay.wanted == Wanted::On) {
+        for relay in self.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             let Some(RelayView { name, feed, pushes }) = self.engine.relay(&relay.name) else { continue };
-            let feed = sight(Subject::Feed(feed.name), feed.state, feed.since, feed.cause);
+            let feed = sight(Subject::Feed(feed.name), feed.state, feed.since, feed.cause, None);
             let pushes: Vec<Sight> = pushes
                 .into_iter()
                 .map(|push| {
+                    let silence = self.silence(&push);
                     let subject = Subject::Push(name.clone(), push.destination);
-                    sight(subject, push.state, push.since, push.cause)
+                    sight(subject, push.state, push.since, push.cause, silence)
                 })
                 .collect();
             let whole = relay_sight(&name, &feed, &pushes);
@@ -103,6 +104,16 @@ impl Service {
             }
         }
         sights.into_values().collect()
+    }
+
+    /// What the platform of a push that holds does about silence.
+    fn silence(&self, push: &PushView) -> Option<Silence> {
+        if push.state != "holding" {
+            return None;
+        }
+        let platform = self.store.destination(&push.destination).ok()?.settings.platform?;
+        let survives_s = self.sheet(&platform).ok()??.rules.broadcast.survives_silence_s?;
+        Some(Silence { platform, survives_s })
     }
 
     /// Lines of the logbook, oldest first.
@@ -166,10 +177,16 @@ impl Service {
     }
 }
 
-fn sight(subject: Subject, state: &str, since: SystemTime, cause: Option<CauseView>) -> Sight {
+fn sight(
+    subject: Subject,
+    state: &str,
+    since: SystemTime,
+    cause: Option<CauseView>,
+    silence: Option<Silence>,
+) -> Sight {
     let blame =
         cause.map(|cause| Blame { code: cause.code.to_owned(), side: cause.side, message: cause.message });
-    Sight { subject, state: state.to_owned(), since_ms: time::millis(since), blame }
+    Sight { subject, state: state.to_owned(), since_ms: time::millis(since), blame, silence }
 }
 
 /// A time in RFC 3339, or the end of a day.

@@ -12,7 +12,7 @@ use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
     AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts, check_push, worst,
 };
-use yonder_engine::{FeedSpec, PushSpec, RelaySpec};
+use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
 use yonder_lab::{Platform, PlatformConfig, SrtConfig};
 
 use super::Service;
@@ -124,7 +124,8 @@ impl Service {
         let (receiver, push) = receiver(&plan)?;
         // No relay that is kept can have this name: a control character stands in it.
         let hidden = format!("rehearsal\u{1}{}", NUMBER.fetch_add(1, Ordering::Relaxed));
-        let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push] };
+        let hold = HoldSpec::default();
+        let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold };
         self.engine.apply(spec);
         let begun = self.wait_for_picture(&hidden, &receiver).await;
         if begun {

@@ -7,6 +7,7 @@ use yonder_store::{Kind, Relay as StoredRelay, Wanted};
 
 use super::destinations::push_spec;
 use super::feeds::feed_spec;
+use super::holding::read_after;
 use super::{Service, views};
 use crate::error::ServiceError;
 use crate::time;
@@ -22,7 +23,7 @@ impl Service {
         if let Err(error) = self.resume_record() {
             tracing::error!(%error, "the record cannot be taken up");
         }
-        for relay in self.stored_relays().iter().filter(|relay| relay.wanted == Wanted::On) {
+        for relay in self.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             if let Err(error) = self.apply(relay) {
                 tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");
             }
@@ -52,9 +53,10 @@ impl Service {
     pub fn add_relay(&self, new: &NewRelay) -> Result<Relay, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         check_destinations(&new.to)?;
+        let hold_after_ms = read_after(new.hold_after_s)?;
         let _changing = self.change();
         self.store
-            .add_relay(&name, &new.feed, &new.to, time::now_s())
+            .add_relay(&name, &new.feed, &new.to, hold_after_ms, time::now_s())
             .map_err(|error| self.explain(error))?;
         self.refresh_relays()?;
         self.relay(&name)
@@ -70,7 +72,7 @@ impl Service {
         let mut after = before.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
-            if after.name != before.name && before.wanted == Wanted::On {
+            if after.name != before.name && before.wanted.is_running() {
                 return Err(ServiceError::Running { kind: Kind::Relay, name: before.name });
             }
         }
@@ -81,10 +83,16 @@ impl Service {
             check_destinations(&to)?;
             after.destinations = to;
         }
+        if change.hold_after_s.is_some() {
+            after.hold_after_ms = read_after(change.hold_after_s)?;
+        }
         self.store.edit_relay(name, &after).map_err(|error| self.explain(error))?;
+        if after.name != before.name {
+            self.forget_picture(&before.name);
+        }
         self.refresh_relays()?;
         let after = self.store.relay(&after.name)?;
-        if after.wanted == Wanted::On {
+        if after.wanted.is_running() {
             self.apply(&after)?;
         }
         Ok(self.view(&after))
@@ -99,6 +107,7 @@ impl Service {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.remove_relay(name)?;
         self.engine.withdraw(&relay.name);
+        self.forget_picture(&relay.name);
         self.refresh_relays()
     }
 
@@ -129,7 +138,7 @@ impl Service {
         let name = &relay.name;
         self.store.set_wanted(name, Wanted::On)?;
         self.refresh_relays()?;
-        self.apply(relay)?;
+        self.apply(&StoredRelay { wanted: Wanted::On, ..relay.clone() })?;
         self.relay(name)
     }
 
@@ -144,8 +153,7 @@ impl Service {
     /// Another relay that is wanted on and has a destination of this one: the destination, and that relay.
     pub(super) fn relay_in_the_way(&self, relay: &StoredRelay) -> Option<(String, String)> {
         let others = self.stored_relays();
-        let mut running =
-            others.iter().filter(|other| other.name != relay.name && other.wanted == Wanted::On);
+        let mut running = others.iter().filter(|other| other.name != relay.name && other.wanted.is_running());
         running.find_map(|other| {
             let shared = relay.destinations.iter().find(|name| other.destinations.contains(name))?;
             Some((shared.clone(), other.name.clone()))
@@ -174,21 +182,22 @@ impl Service {
     pub(super) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
         for name in names {
             let relay = self.store.relay(name)?;
-            if relay.wanted == Wanted::On {
+            if relay.wanted.is_running() {
                 self.apply(&relay)?;
             }
         }
         Ok(())
     }
 
-    fn apply(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+    pub(super) fn apply(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         let feed = feed_spec(&self.store.feed(&relay.feed)?)?;
         let pushes = relay
             .destinations
             .iter()
             .map(|name| push_spec(&self.store.destination(name)?))
             .collect::<Result<Vec<_>, _>>()?;
-        self.engine.apply(RelaySpec { name: relay.name.clone(), feed, pushes });
+        let hold = self.hold_spec(relay)?;
+        self.engine.apply(RelaySpec { name: relay.name.clone(), feed, pushes, hold });
         Ok(())
     }
 }

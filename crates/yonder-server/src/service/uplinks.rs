@@ -11,7 +11,7 @@ use yonder_core::budget::{
     BitRate, Budget, Load, Month, Pull, Push, Uplink, Volume, WhatIf, budget, what_fits,
 };
 use yonder_core::{check_name, nearest_name};
-use yonder_store::{Carried, Relay as StoredRelay, Uplink as StoredUplink, Wanted};
+use yonder_store::{Carried, Relay as StoredRelay, Uplink as StoredUplink};
 
 use super::Service;
 use super::destinations::kept_server;
@@ -120,7 +120,7 @@ impl Service {
         };
         let relays = self.stored_relays();
         let counted: Vec<&StoredRelay> =
-            relays.iter().filter(|relay| request.all || relay.wanted == Wanted::On).collect();
+            relays.iter().filter(|relay| request.all || relay.wanted.is_running()).collect();
         let calendar = time::Calendar::now();
         let sum = self.sum_of(&counted, what_if, calendar.month())?;
         let fits = request.destinations.map(|destinations| {

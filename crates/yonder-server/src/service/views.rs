@@ -21,7 +21,15 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
         let at = pushes.iter().position(|push: &PushState| push.destination == *name);
         ordered.push(at.map_or_else(|| push_off(name), |at| pushes.swap_remove(at)));
     }
-    Relay { name: kept.name.clone(), wanted: kept.wanted.word().to_owned(), feed, pushes: ordered }
+    let hold_after_s = kept.hold_after_ms.map_or(0, |ms| u32::try_from(ms / 1_000).unwrap_or_default());
+    Relay {
+        name: kept.name.clone(),
+        wanted: kept.wanted.word().to_owned(),
+        hold_after_s,
+        holding_picture: kept.has_picture,
+        feed,
+        pushes: ordered,
+    }
 }
 
 impl Service {

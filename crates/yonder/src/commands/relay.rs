@@ -1,5 +1,7 @@
 //! `yonder relay …`
 
+use std::fs;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::Subcommand;
@@ -24,6 +26,9 @@ pub(crate) enum RelayCommand {
         /// Destinations to push to, in order; may be given several times.
         #[arg(long, value_name = "DESTINATION", required = true, num_args = 1..)]
         to: Vec<String>,
+        /// How long the feed may be away before the holding picture is shown, like 3s, or never.
+        #[arg(long, value_name = "TIME", value_parser = read_after)]
+        hold_after: Option<u32>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -55,6 +60,12 @@ pub(crate) enum RelayCommand {
         /// New destinations, in order.
         #[arg(long, value_name = "DESTINATION", num_args = 1..)]
         to: Option<Vec<String>>,
+        /// How long the feed may be away before the holding picture is shown, like 3s, or never.
+        #[arg(long, value_name = "TIME", value_parser = read_after)]
+        hold_after: Option<u32>,
+        /// PNG or JPEG to show while the feed is away; none goes back to the card with the relay's name.
+        #[arg(long, value_name = "FILE|none")]
+        holding_picture: Option<PathBuf>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -99,6 +110,30 @@ pub(crate) enum RelayCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Show the holding picture; the broadcasts go on.
+    Hold {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Go back to the feed.
+    Resume {
+        /// Name of the relay.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Write what the relay shows while it is held, as PNG.
+    HoldingPicture {
+        /// Name of the relay.
+        name: String,
+        /// File to write.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
     /// Stop a relay; its broadcasts end.
     Stop {
         /// Name of the relay.
@@ -116,13 +151,17 @@ pub(crate) enum RelayCommand {
 
 pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        RelayCommand::Add { name, feed, to, json } => {
-            show(&client.post(&["relays"], &NewRelay { name, feed, to })?, json)
+        RelayCommand::Add { name, feed, to, hold_after, json } => {
+            let new = NewRelay { name, feed, to, hold_after_s: hold_after };
+            show(&client.post(&["relays"], &new)?, json)
         }
         RelayCommand::List { json } => list(&client.get::<Vec<_>>(&["relays"])?, json),
         RelayCommand::Show { name, json } => show(&client.get(&["relays", &name])?, json),
-        RelayCommand::Edit { name, rename, feed, to, json } => {
-            let change = RelayChange { name: rename, feed, to };
+        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, json } => {
+            if let Some(file) = holding_picture {
+                set_picture(client, &name, &file)?;
+            }
+            let change = RelayChange { name: rename, feed, to, hold_after_s: hold_after };
             show(&client.patch(&["relays", &name], &change)?, json)
         }
         RelayCommand::Preflight { name, json } => passed(preflight::preflight(client, &name, json)?),
@@ -134,6 +173,16 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
         RelayCommand::Start { name, force, json } => {
             show(&client.post_slow(&["relays", &name, "start"], &Start { force })?, json)
         }
+        RelayCommand::Hold { name, json } => {
+            show(&client.post(&["relays", &name, "hold"], &json!({}))?, json)
+        }
+        RelayCommand::Resume { name, json } => {
+            show(&client.post(&["relays", &name, "resume"], &json!({}))?, json)
+        }
+        RelayCommand::HoldingPicture { name, out } => {
+            let png = client.get_bytes(&["relays", &name, "holding-picture"], &[])?;
+            fs::write(&out, png).map_err(|error| Failure::Usage(format!("{}: {error}", out.display())))
+        }
         RelayCommand::Stop { name, json } => {
             show(&client.post(&["relays", &name, "stop"], &json!({}))?, json)
         }
@@ -143,6 +192,26 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             Ok(())
         }
     }
+}
+
+/// A picture that cannot be used leaves everything as it was.
+fn set_picture(client: &Client, name: &str, file: &Path) -> Result<(), Failure> {
+    let path = ["relays", name, "holding-picture"];
+    if file == Path::new("none") {
+        return client.delete(&path);
+    }
+    let picture = fs::read(file).map_err(|error| Failure::Usage(format!("{}: {error}", file.display())))?;
+    client.put_bytes(&path, &picture)
+}
+
+/// Whole seconds, or never.
+fn read_after(text: &str) -> Result<u32, String> {
+    if text == "never" {
+        return Ok(0);
+    }
+    let time = parse_duration(text)?;
+    let seconds = u32::try_from(time.as_secs()).ok().filter(|_| time.subsec_nanos() == 0);
+    seconds.ok_or_else(|| "give whole seconds, like 3s, or never".to_owned())
 }
 
 /// What was to be told has been told; only the exit code is left.

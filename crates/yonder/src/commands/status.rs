@@ -99,8 +99,10 @@ fn badness(relay: &Relay) -> u8 {
 /// One relay: its feed, its pushes, and what to do about what is wrong.
 pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
     let mut text = paint(&relay.name, Tone::Strong, colour);
-    if relay.wanted == "off" {
-        text += &paint("  off", Tone::Quiet, colour);
+    match relay.wanted.as_str() {
+        "off" => text += &paint("  off", Tone::Quiet, colour),
+        "hold" => text += &paint("  held", Tone::Wait, colour),
+        _ => {}
     }
     text += "\n";
     text += &line(&relay.feed.name, &relay.feed.state, &feed_facts(&relay.feed), colour);
@@ -160,7 +162,7 @@ fn feed_facts(feed: &FeedState) -> String {
 
 fn push_facts(push: &PushState) -> String {
     let mut facts = Vec::new();
-    if matches!(push.state.as_str(), "live" | "lagging") {
+    if matches!(push.state.as_str(), "live" | "holding" | "lagging") {
         facts.push(rate(push.kbps));
         facts.push(format!("{} pictures", grouped(push.frames_sent)));
     }
@@ -168,7 +170,9 @@ fn push_facts(push: &PushState) -> String {
     if push.server == "backup" {
         facts.push("on the backup server".to_owned());
     }
-    if let Some(link) = push.link.as_ref().filter(|_| matches!(push.state.as_str(), "live" | "lagging")) {
+    if let Some(link) =
+        push.link.as_ref().filter(|_| matches!(push.state.as_str(), "live" | "holding" | "lagging"))
+    {
         facts.push(format!("round trip {} ms", link.rtt_ms));
         if link.lost > 0 {
             facts.push(format!("{} of {} packets lost", grouped(link.lost), grouped(link.sent)));

@@ -162,10 +162,16 @@ impl Railway {
         for (feed, channels) in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
             if service.relay(feed).is_ok() {
-                let change = RelayChange { feed: Some(feed.to_owned()), to: Some(to), name: None };
+                let change =
+                    RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
                 service.edit_relay(feed, change)?;
             } else {
-                service.add_relay(&NewRelay { name: feed.to_owned(), feed: feed.to_owned(), to })?;
+                service.add_relay(&NewRelay {
+                    name: feed.to_owned(),
+                    feed: feed.to_owned(),
+                    to,
+                    hold_after_s: None,
+                })?;
             }
             service.start_relay(feed)?;
         }

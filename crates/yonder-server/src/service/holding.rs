@@ -1,0 +1,123 @@
+//! Holding pictures: held, resumed, and pictures of the users' own.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use yonder_api::Relay;
+use yonder_engine::{HoldSpec, Picture, PictureError, holding_preview};
+use yonder_store::{Relay as StoredRelay, Wanted};
+
+use super::{Service, lock};
+use crate::error::ServiceError;
+
+/// Seconds after which a holding picture is shown, where nothing is said.
+const USUAL_AFTER_S: u32 = 3;
+/// Most of them.
+const MOST_AFTER_S: u32 = 600;
+
+impl Service {
+    /// Shows the holding picture of a relay that runs; its broadcasts go on.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
+    pub fn hold_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        self.want_running(name, Wanted::Hold)
+    }
+
+    /// Goes back to the feed.
+    ///
+    /// # Errors
+    /// As [`Service::hold_relay`].
+    pub fn resume_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        self.want_running(name, Wanted::On)
+    }
+
+    fn want_running(&self, name: &str, wanted: Wanted) -> Result<Relay, ServiceError> {
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        if !relay.wanted.is_running() {
+            return Err(ServiceError::NotRunning(relay.name));
+        }
+        self.store.set_wanted(name, wanted)?;
+        self.refresh_relays()?;
+        self.apply(&StoredRelay { wanted, ..relay })?;
+        self.relay(name)
+    }
+
+    /// Takes a PNG or JPEG as a relay's holding picture, or goes back to the card.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a file that is no picture, or when the records
+    /// cannot be written.
+    pub fn set_holding_picture(&self, name: &str, file: Option<&[u8]>) -> Result<(), ServiceError> {
+        let picture = file.map(Picture::read).transpose().map_err(|error| refused(&error))?;
+        let _changing = self.change();
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.set_holding_picture(name, file)?;
+        {
+            let mut pictures = lock(&self.holding_pictures);
+            match picture {
+                Some(picture) => pictures.insert(relay.name, Arc::new(picture)),
+                None => pictures.remove(&relay.name),
+            };
+        }
+        self.refresh_relays()?;
+        let relay = self.store.relay(name)?;
+        if relay.wanted.is_running() {
+            self.apply(&relay)?;
+        }
+        Ok(())
+    }
+
+    /// What a relay would show while it is held, as PNG.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn holding_picture(&self, name: &str) -> Result<Vec<u8>, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        let picture = self.own_picture(&relay)?;
+        holding_preview(&relay.name, picture.as_deref())
+            .ok_or(ServiceError::Internal("the holding picture cannot be written"))
+    }
+
+    /// What the engine must know.
+    pub(super) fn hold_spec(&self, relay: &StoredRelay) -> Result<HoldSpec, ServiceError> {
+        let after = relay.hold_after_ms.and_then(|ms| u64::try_from(ms).ok()).map(Duration::from_millis);
+        Ok(HoldSpec { wanted: relay.wanted == Wanted::Hold, after, picture: self.own_picture(relay)? })
+    }
+
+    /// A picture is decoded once: the engine shows another one anew.
+    fn own_picture(&self, relay: &StoredRelay) -> Result<Option<Arc<Picture>>, ServiceError> {
+        if !relay.has_picture {
+            return Ok(None);
+        }
+        if let Some(known) = lock(&self.holding_pictures).get(&relay.name) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let Some(file) = self.store.holding_picture(&relay.name)? else { return Ok(None) };
+        let picture = Arc::new(Picture::read(&file).map_err(|error| refused(&error))?);
+        lock(&self.holding_pictures).insert(relay.name.clone(), Arc::clone(&picture));
+        Ok(Some(picture))
+    }
+
+    /// A relay that has another name, or is gone, has no picture under this one.
+    pub(super) fn forget_picture(&self, name: &str) {
+        lock(&self.holding_pictures).remove(name);
+    }
+}
+
+fn refused(error: &PictureError) -> ServiceError {
+    let hint = "Give a PNG or JPEG of at most 8 MiB, like one of 1920×1080.";
+    ServiceError::Invalid { field: "picture", detail: error.to_string(), hint }
+}
+
+/// Seconds before the holding picture, as they are kept; 0 never shows it.
+pub(super) fn read_after(seconds: Option<u32>) -> Result<Option<i64>, ServiceError> {
+    let seconds = seconds.unwrap_or(USUAL_AFTER_S);
+    if seconds > MOST_AFTER_S {
+        let detail = format!("{seconds} s are more than {MOST_AFTER_S} s");
+        let hint = "Give seconds from 1 to 600, or 0 to wait without a holding picture.";
+        return Err(ServiceError::Invalid { field: "hold_after_s", detail, hint });
+    }
+    Ok((seconds > 0).then(|| i64::from(seconds) * 1_000))
+}
