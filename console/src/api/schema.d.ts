@@ -355,6 +355,42 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/relays/{name}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Shows the holding picture; the broadcasts go on. */
+        post: operations["hold"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{name}/holding-picture": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the relay shows while it is held. */
+        get: operations["show_picture"];
+        /** Takes a PNG or JPEG, at most 8 MiB, as the relay's holding picture. */
+        put: operations["set_picture"];
+        post?: never;
+        /** Goes back to the card with the relay's name. */
+        delete: operations["remove_picture"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays/{name}/preflight": {
         parameters: {
             query?: never;
@@ -383,6 +419,23 @@ export interface paths {
         put?: never;
         /** Pushes to our own grading receiver instead of a platform, and tells what a platform would see. */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/relays/{name}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Goes back to the feed. */
+        post: operations["resume"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1289,6 +1342,12 @@ export interface components {
         NewRelay: {
             /** @description Name of the feed. */
             feed: string;
+            /**
+             * Format: int32
+             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one. 3 where nothing is
+             *     said.
+             */
+            hold_after_s?: number | null;
             /** @description Name, unique among relays. */
             name: string;
             /** @description Names of the destinations, in order. */
@@ -1554,6 +1613,13 @@ export interface components {
         Relay: {
             /** @description Feed. */
             feed: components["schemas"]["FeedState"];
+            /**
+             * Format: int32
+             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+             */
+            hold_after_s?: number;
+            /** @description There is a holding picture of its own. */
+            holding_picture?: boolean;
             /** @description Name. */
             name: string;
             /** @description Pushes in order. */
@@ -1565,6 +1631,11 @@ export interface components {
         RelayChange: {
             /** @description New feed. */
             feed?: string | null;
+            /**
+             * Format: int32
+             * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
+             */
+            hold_after_s?: number | null;
             /** @description New name. */
             name?: string | null;
             /** @description New destinations, in order. */
@@ -3107,6 +3178,138 @@ export interface operations {
             };
         };
     };
+    hold: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relay"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": unknown;
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "image/png": number[];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_picture: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     preflight: {
         parameters: {
             query?: never;
@@ -3168,6 +3371,43 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    resume: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Relay"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -43,7 +43,7 @@ export function feed(change: Partial<FeedState> = {}): FeedState {
 
 /** A relay as the service shows it. */
 export function relay(name: string, change: Partial<Relay> = {}): Relay {
-  return { name, wanted: "on", feed: feed(), pushes: [push("Bramble TV")], ...change };
+  return { name, wanted: "on", hold_after_s: 3, holding_picture: false, feed: feed(), pushes: [push("Bramble TV")], ...change };
 }
 
 export function cause(change: Partial<CauseFacts> = {}): CauseFacts {

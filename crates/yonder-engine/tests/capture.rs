@@ -16,7 +16,7 @@ use rstest::rstest;
 use support::{KEY, PASSWORD, World, push_to};
 use tokio::sync::Mutex;
 use yonder_address::{KeyLength, Passphrase};
-use yonder_engine::{FeedSpec, PushSpec, RelaySpec, TransportChoice};
+use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
 use yonder_lab::{PlatformConfig, PlatformManners, SrtConfig, Weather};
 use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
@@ -154,7 +154,12 @@ async fn an_independent_analyser_finds_nothing_malformed(
     });
     let Some(mut capture) = capture.await.unwrap() else { return };
     let feed = FeedSpec { transport, ..world.feed(path, PASSWORD) };
-    world.engine.apply(RelaySpec { name: "relay".into(), feed, pushes: vec![push] });
+    world.engine.apply(RelaySpec {
+        name: "relay".into(),
+        feed,
+        pushes: vec![push],
+        hold: HoldSpec::default(),
+    });
     world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 120).await;
     world.engine.shutdown().await;
     // The analyser writes what it has when it is interrupted, not when it is killed.

@@ -10,7 +10,7 @@ use rstest::rstest;
 use support::{KEY, PASSWORD, World, push_code, push_to, set_port};
 use yonder_address::{KeyLength, Passphrase};
 use yonder_core::ServerRole;
-use yonder_engine::{PrivateAuthority, PushSpec, RelaySpec};
+use yonder_engine::{HoldSpec, PrivateAuthority, PushSpec, RelaySpec};
 use yonder_lab::{Limits, PlatformConfig, PlatformManners, SrtConfig, Stage, TestAuthority, Weather};
 
 const PHRASE: &str = "steam and semaphores";
@@ -20,7 +20,7 @@ fn phrase(text: &str) -> Passphrase {
 }
 
 fn relay(world: &World, path: &str, pushes: Vec<PushSpec>) -> RelaySpec {
-    RelaySpec { name: "relay".into(), feed: world.feed(path, PASSWORD), pushes }
+    RelaySpec { name: "relay".into(), feed: world.feed(path, PASSWORD), pushes, hold: HoldSpec::default() }
 }
 
 /// A platform that takes SRT, with that passphrase and that weather.

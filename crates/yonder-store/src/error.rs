@@ -21,6 +21,8 @@ pub enum Kind {
     Platform,
     /// Uplink.
     Uplink,
+    /// The service itself.
+    Service,
 }
 
 impl fmt::Display for Kind {
@@ -33,6 +35,7 @@ impl fmt::Display for Kind {
             Self::Pattern => "pattern",
             Self::Platform => "platform",
             Self::Uplink => "uplink",
+            Self::Service => "service",
         })
     }
 }

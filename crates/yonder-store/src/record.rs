@@ -12,8 +12,8 @@ use crate::store::Store;
 pub struct Deed {
     /// When, in milliseconds since 1970.
     pub at_ms: i64,
-    /// Who.
-    pub who: String,
+    /// Who; nobody where the service did it by itself.
+    pub who: Option<String>,
     /// What, as a stable word.
     pub what: String,
     /// Kind of what it was done to: a relay or a destination.

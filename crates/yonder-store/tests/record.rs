@@ -85,7 +85,7 @@ fn the_logbook_is_found_by_time_name_and_number() {
     store.keep_notes(&[state], 30, false).unwrap();
     let deed = Deed {
         at_ms: 40,
-        who: "night desk".into(),
+        who: Some("night desk".into()),
         what: "key-revealed".into(),
         kind: Kind::Destination,
         name: "One".into(),

@@ -118,6 +118,12 @@ impl Browser {
         std::fs::write(PathBuf::from(folder).join(format!("{name}.png")), png).unwrap();
     }
 
+    /// Keeps a picture that something else made.
+    fn keep(name: &str, png: &[u8]) {
+        let Some(folder) = std::env::var_os("YONDER_SCREENSHOTS") else { return };
+        std::fs::write(PathBuf::from(folder).join(format!("{name}.png")), png).unwrap();
+    }
+
     /// A picture in each theme, chosen in the menu as a person does.
     async fn pictures_in_both_themes(&self, name: &str) {
         for (theme, label) in [("night", "Night"), ("paper", "Paper")] {
@@ -332,7 +338,7 @@ fn terminal_page(command: &str, output: &str) -> String {
     text = text.replace("\x1b[0m", "</span>");
     format!(
         "<body style='margin:0;background:#0d191b;color:#d5d8cd;padding:28px 32px;font:15px/1.5 DejaVu Sans Mono,monospace'>\
-         <pre style='margin:0;font:inherit'><span style='color:#8fa3a0'>$</span> {command}\n{text}</pre></body>"
+         <pre style='margin:0;font:inherit;white-space:pre-wrap'><span style='color:#8fa3a0'>$</span> {command}\n{text}</pre></body>"
     )
 }
 
@@ -405,5 +411,55 @@ async fn commands_print_what_people_can_read() {
     browser
         .terminal_picture("feed-failed", "yonder feed survey --url rtsp://localhost:9/main", &failed)
         .await;
+    browser.close().await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
+    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let (logbook, report, outages, card) = tokio::task::block_in_place(|| {
+        let (mut service, world) = (Service::start(), World::start());
+        let url = world.camera.url("/viaduct/main");
+        let feed =
+            ["feed", "add", "Viaduct", "--url", &url, "--site", "Fell", "--user", "rail", "--password-stdin"];
+        service.must(&feed, support::CAMERA_PASSWORD);
+        let server = world.platform.server();
+        let destination = ["destination", "add", "Bramble TV", "--server", &server, "--key-stdin"];
+        service.must(&destination, support::KEY);
+        service.must(&["platform", "add", "Bramble", "--set", "broadcast.survives-silence=2s"], "");
+        service.must(&["destination", "edit", "Bramble TV", "--platform", "Bramble"], "");
+        service.must(&["relay", "add", "Night Trains", "--feed", "Viaduct", "--to", "Bramble TV"], "");
+        service.must(&["relay", "start", "Night Trains"], "");
+        service.wait_live("Night Trains");
+        world.camera_off();
+        service.wait("Night Trains", "held", |relay| relay["pushes"][0]["state"] == "holding");
+        let card = service.home.path().join("card.png");
+        service.must(&["relay", "holding-picture", "Night Trains", "--out", card.to_str().unwrap()], "");
+        std::thread::sleep(Duration::from_secs(3));
+        world.camera_on();
+        service.wait_live("Night Trains");
+        service.kill();
+        service.start_again();
+        service.wait_live("Night Trains");
+        std::thread::sleep(Duration::from_secs(1));
+        let printed = |arguments: &[&str]| {
+            let mut command = Command::new(support::program());
+            command.arg("--home").arg(service.home.path()).args(arguments).env("CLICOLOR_FORCE", "1");
+            support::text(&command.output().unwrap().stdout)
+        };
+        (
+            printed(&["logbook"]),
+            printed(&["report"]),
+            printed(&["report", "--outages"]),
+            std::fs::read(card).unwrap(),
+        )
+    });
+    assert!(logbook.contains("kept the broadcast for"), "{logbook}");
+    assert!(report.contains("site Fell") && report.contains("camera"), "{report}");
+    assert!(outages.contains("a crash, or a power cut"), "{outages}");
+    browser.terminal_picture("logbook", "yonder logbook", &logbook).await;
+    let both = format!("{report}\n\x1b[2m$\x1b[0m yonder report --outages\n{outages}");
+    browser.terminal_picture("report", "yonder report", &both).await;
+    Browser::keep("holding-picture", &card);
     browser.close().await;
 }

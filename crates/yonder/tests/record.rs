@@ -133,6 +133,9 @@ fn a_crash_and_an_ordered_stop_are_told_apart() {
     let report = wait_for(&service, &["report", "--json"], crashed);
     assert!(outages(&report, "push").iter().all(|outage| outage["side"] == "ours"), "{report:#}");
 
+    let told = "service yonder";
+    let log = service.must(&["logbook", "--about", "yonder"], "");
+    assert_eq!((log.matches(told).count(), log.matches("a crash, or a power cut").count()), (2, 1), "{log}");
     assert!(service.stop());
     service.start_again();
     service.wait_live("Line");
@@ -162,5 +165,5 @@ fn wrong_questions_are_refused_with_the_field() {
         );
     }
     assert_eq!(service.run(&["logbook", "--from", "yesterday"]).status.code(), Some(2));
-    assert!(service.must(&["logbook"], "").contains("no such lines"));
+    assert!(service.must(&["logbook", "--about", "Nobody"], "").contains("no such lines"));
 }

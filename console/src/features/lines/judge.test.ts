@@ -35,6 +35,11 @@ test("the worst comes first, then names", () => {
   expect(worstFirst(relays).map((each) => each.name)).toEqual(["Bad", "Also well", "Well", "Off"]);
 });
 
+test("what is held on purpose is as it should be, what is held for want of a camera is not", () => {
+  expect(moodOf(relay("Held", "flowing", ["holding"], "hold"))).toBe("flowing");
+  expect(moodOf(relay("Away", "waiting", ["holding"]))).toBe("stalled");
+});
+
 test("the verdict counts what is wanted only", () => {
   const relays = [relay("A", "flowing", ["live"]), relay("B", "waiting", ["waiting"]), relay("C", "off", ["off"], "off")];
   expect(verdictOf(relays)).toEqual({

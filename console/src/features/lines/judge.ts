@@ -26,7 +26,9 @@ export function rankOf(relay: Relay): Rank {
   if (states.some((state) => state === "stalled" || state === "lagging" || state === "waiting")) {
     return TROUBLED;
   }
-  return states.every((state) => state === "flowing" || state === "live") ? WELL : ON_ITS_WAY;
+  // What a person holds on purpose is as it should be.
+  const held: StateWord = relay.wanted === "hold" ? "holding" : "live";
+  return states.every((state) => state === "flowing" || state === "live" || state === held) ? WELL : ON_ITS_WAY;
 }
 
 /** The one pennant that stands for a relay in the filter. */
@@ -108,6 +110,7 @@ const SIDES: Record<string, string> = {
   network: "Network side.",
   platform: "Platform side.",
   ours: "Our side.",
+  planned: "Planned.",
 };
 
 export function sideWords(cause: CauseFacts): string {

@@ -27,15 +27,15 @@ export function forgetRelay(client: QueryClient, name: string): void {
 }
 
 /** What can be asked of a relay; `force` starts it in spite of a failed preflight. */
-export type Verb = "start" | "force" | "stop";
+export type Verb = "start" | "force" | "hold" | "resume" | "stop";
 
 export function useSwitch(name: string): UseMutationResult<Relay, Error, Verb> {
   const client = useQueryClient();
   return useMutation({
     mutationFn: (verb) =>
-      verb === "stop"
-        ? call<Relay>("POST", ["relays", name, "stop"])
-        : call<Relay>("POST", ["relays", name, "start"], { force: verb === "force" }),
+      verb === "start" || verb === "force"
+        ? call<Relay>("POST", ["relays", name, "start"], { force: verb === "force" })
+        : call<Relay>("POST", ["relays", name, verb]),
     onSuccess: (relay) => keepRelay(client, relay),
   });
 }

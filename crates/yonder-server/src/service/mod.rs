@@ -103,7 +103,7 @@ impl Service {
         tracing::info!(who, what, %kind, name, "recorded");
         let deed = Deed {
             at_ms: time::millis(SystemTime::now()),
-            who: who.to_owned(),
+            who: Some(who.to_owned()),
             what: what.to_owned(),
             kind,
             name: name.to_owned(),
@@ -174,7 +174,7 @@ impl Service {
             Kind::Uplink => {
                 self.store.uplinks().map(|all| all.into_iter().map(|uplink| uplink.name).collect())
             }
-            Kind::Person => Ok(Vec::new()),
+            Kind::Person | Kind::Service => Ok(Vec::new()),
         }
         .unwrap_or_default();
         let nearest = nearest_name(&name, known.iter().map(String::as_str)).map(str::to_owned);

@@ -89,7 +89,10 @@ fn badness(relay: &Relay) -> u8 {
         0
     } else if states().any(|state| matches!(state, "stalled" | "lagging" | "waiting")) {
         1
-    } else if states().all(|state| matches!(state, "flowing" | "live")) {
+    } else if states()
+        // What a person holds on purpose is as it should be.
+        .all(|state| matches!(state, "flowing" | "live") || state == "holding" && relay.wanted == "hold")
+    {
         3
     } else {
         2

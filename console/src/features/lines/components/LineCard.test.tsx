@@ -59,6 +59,22 @@ test("stopping asks, says what ends, and can be left", async () => {
   expect(calls.map((call) => `${call.method} ${call.path}`)).toEqual(["POST /api/v1/relays/Summit/stop"]);
 });
 
+test("holding asks and says what is seen; resuming does not ask", async () => {
+  const calls = fakeApi(() => ({ status: 200, body: relay("Summit", { wanted: "hold" }) }));
+  const user = userEvent.setup();
+  draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV")] })} />);
+  await user.click(screen.getByRole("button", { name: "Hold" }));
+  const question = screen.getByRole("alertdialog", { name: "Hold Summit?" });
+  expect(question.textContent).toContain("on Bramble TV sees the holding picture");
+  await user.click(screen.getByRole("button", { name: "Show the holding picture" }));
+  draw(<LineCard relay={relay("Summit", { wanted: "hold", pushes: [push("Bramble TV", { state: "holding" })] })} />);
+  await user.click(screen.getByRole("button", { name: "Resume" }));
+  expect(calls.map((call) => `${call.method} ${call.path}`)).toEqual([
+    "POST /api/v1/relays/Summit/hold",
+    "POST /api/v1/relays/Summit/resume",
+  ]);
+});
+
 test("what the service refuses is told on the line", async () => {
   fakeApi(() => ({
     status: 404,

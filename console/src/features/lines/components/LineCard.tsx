@@ -2,9 +2,7 @@ import { memo, type ReactNode } from "react";
 
 import { ApiError } from "../../../api/client";
 import type { Relay } from "../../../api/types";
-import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
-import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import { Fault } from "../../../ui/Fault";
 import { PreviewDialog } from "../../preview";
 import { notesOf } from "../judge";
@@ -13,6 +11,7 @@ import { CauseNote } from "./CauseNote";
 import { FeedEnd } from "./FeedEnd";
 import { PushRow } from "./PushRow";
 import { Route } from "./Route";
+import { Switches } from "./Switches";
 
 /** A relay as a line: its feed at the left, its pushes as branches at the right. */
 export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): ReactNode {
@@ -37,20 +36,7 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
         {relay.feed.state === "flowing" && (
           <PreviewDialog feed={relay.feed.name} trigger={<Button aria-label={`Watch ${relay.name}`}>Watch</Button>} />
         )}
-        {relay.wanted === "off" ? (
-          <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
-            {change.isPending ? "Checking…" : "Start"}
-          </Button>
-        ) : (
-          <ConfirmDialog
-            trigger={<Button disabled={change.isPending}>Stop</Button>}
-            title={`Stop ${relay.name}?`}
-            confirm="Stop the broadcast"
-            onConfirm={() => change.mutate("stop")}
-          >
-            The broadcast on {listed(relay.pushes.map((push) => push.destination))} ends for everybody who watches.
-          </ConfirmDialog>
-        )}
+        <Switches relay={relay} isPending={change.isPending} ask={change.mutate} />
       </div>
       {(notes.length > 0 || change.error !== null) && (
         <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">

@@ -12,7 +12,7 @@ export const ROW = 38;
 /** The right end of a branch: where the picture goes, and how it fares. */
 export function PushRow({ push }: { push: PushState }): ReactNode {
   const state = stateOf(push.state);
-  const sends = state === "live" || state === "lagging";
+  const sends = state === "live" || state === "holding" || state === "lagging";
   return (
     <li
       aria-label={push.destination}
@@ -34,6 +34,7 @@ export function PushRow({ push }: { push: PushState }): ReactNode {
 function Detail({ push }: { push: PushState }): ReactNode {
   switch (stateOf(push.state)) {
     case "live":
+    case "holding":
       return (
         <>
           <Since time={push.since} />

@@ -46,7 +46,7 @@ export function Route({ relay }: { relay: Relay }): ReactNode {
         {relay.pushes.map((push, at) => {
           const y = top + (at + 0.5) * ROW;
           const state = stateOf(push.state);
-          const sends = state === "live" || state === "lagging";
+          const sends = state === "live" || state === "holding" || state === "lagging";
           return (
             <path
               key={push.destination}

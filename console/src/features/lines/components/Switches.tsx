@@ -1,0 +1,54 @@
+import type { ReactNode } from "react";
+
+import type { Relay } from "../../../api/types";
+import { listed } from "../../../lib/format";
+import { Button } from "../../../ui/Button";
+import { ConfirmDialog } from "../../../ui/ConfirmDialog";
+import type { Verb } from "../queries";
+
+/** Starts, holds, resumes and stops a relay. What viewers would notice is asked first. */
+export function Switches({
+  relay,
+  isPending,
+  ask,
+}: {
+  relay: Relay;
+  isPending: boolean;
+  ask: (verb: Verb) => void;
+}): ReactNode {
+  if (relay.wanted === "off") {
+    return (
+      <Button kind="strong" disabled={isPending} onClick={() => ask("start")}>
+        {isPending ? "Checking…" : "Start"}
+      </Button>
+    );
+  }
+  const destinations = listed(relay.pushes.map((push) => push.destination));
+  return (
+    <>
+      {relay.wanted === "hold" ? (
+        <Button kind="strong" disabled={isPending} onClick={() => ask("resume")}>
+          Resume
+        </Button>
+      ) : (
+        <ConfirmDialog
+          trigger={<Button disabled={isPending}>Hold</Button>}
+          title={`Hold ${relay.name}?`}
+          confirm="Show the holding picture"
+          onConfirm={() => ask("hold")}
+        >
+          Everybody who watches on {destinations} sees the holding picture, without sound, until you resume. The broadcast
+          goes on.
+        </ConfirmDialog>
+      )}
+      <ConfirmDialog
+        trigger={<Button disabled={isPending}>Stop</Button>}
+        title={`Stop ${relay.name}?`}
+        confirm="Stop the broadcast"
+        onConfirm={() => ask("stop")}
+      >
+        The broadcast on {destinations} ends for everybody who watches.
+      </ConfirmDialog>
+    </>
+  );
+}
