@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. It is recorded. */
+        post: operations["backup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/budget": {
         parameters: {
             query?: never;
@@ -488,6 +505,23 @@ export interface paths {
         };
         /** What was up, what was down, for how long, and whose side it was, over a month. */
         get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selfcheck": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the service stands on: records, secrets, disk, open files, certificate authorities. */
+        get: operations["selfcheck"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1350,8 +1384,17 @@ export interface components {
             hold_after_s?: number | null;
             /** @description Name, unique among relays. */
             name: string;
+            /** @description Windows in which it should run, like `mon-fri 08:00-18:00`; none for always. */
+            on_air?: string[] | null;
+            /**
+             * @description Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
+             *     rolled over then. Empty for none.
+             */
+            quiet_minute?: string | null;
             /** @description Names of the destinations, in order. */
             to: string[];
+            /** @description Time zone of these times, by its name in the time zone database; the service's own where nothing is said. */
+            zone?: string | null;
         };
         /** @description A survey to be begun: of a feed by its name, or of an address that is not kept. */
         NewSurvey: {
@@ -1397,6 +1440,17 @@ export interface components {
             encoding: string;
             /** @description `video`, `audio`, `application` … */
             kind: string;
+        };
+        /** @description When a relay should run. */
+        OnAir: {
+            /** @description When that changes; null when it never does. */
+            changes_at?: string | null;
+            /** @description It should run now. */
+            now: boolean;
+            /** @description Windows as they are written. */
+            windows: string[];
+            /** @description Time zone. */
+            zone: string;
         };
         /** @description A stretch of time in which something was down. */
         Outage: {
@@ -1622,8 +1676,11 @@ export interface components {
             holding_picture?: boolean;
             /** @description Name. */
             name: string;
+            on_air?: components["schemas"]["OnAir"] | null;
             /** @description Pushes in order. */
             pushes: components["schemas"]["PushState"][];
+            /** @description Minute of the day for planned reconnects. */
+            quiet_minute?: string | null;
             /** @description `on`, `off` or `hold`. */
             wanted: string;
         };
@@ -1638,8 +1695,17 @@ export interface components {
             hold_after_s?: number | null;
             /** @description New name. */
             name?: string | null;
+            /** @description Windows in which it should run, like `mon-fri 08:00-18:00`; none for always. */
+            on_air?: string[] | null;
+            /**
+             * @description Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
+             *     rolled over then. Empty for none.
+             */
+            quiet_minute?: string | null;
             /** @description New destinations, in order. */
             to?: string[] | null;
+            /** @description Time zone of these times, by its name in the time zone database; the service's own where nothing is said. */
+            zone?: string | null;
         };
         /** @description An event of the stream at `/api/v1/events`. */
         RelayEvent: {
@@ -1998,6 +2064,33 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    backup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.sqlite3": unknown;
+                };
+            };
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     budget: {
         parameters: {
             query?: never;
@@ -3513,6 +3606,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    selfcheck: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Check"][];
                 };
             };
         };

@@ -28,7 +28,7 @@ pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
 pub use record::{LogEntry, LogbookRequest, Outage, Report, ReportLine, ReportRequest, SideShare};
 pub use relays::{
-    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, PushState, Relay, RelayChange,
+    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushState, Relay, RelayChange,
     RelayEvent, VideoFacts,
 };
 pub use secret::Secret;

@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 use crate::surveys::Survey;
 
 /// A relay to be added.
-#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewRelay {
     /// Name, unique among relays.
@@ -19,6 +19,16 @@ pub struct NewRelay {
     /// said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hold_after_s: Option<u32>,
+    /// Windows in which it should run, like `mon-fri 08:00-18:00`; none for always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_air: Option<Vec<String>>,
+    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
+    /// rolled over then. Empty for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quiet_minute: Option<String>,
 }
 
 /// A change of a relay; what is left out stays.
@@ -37,6 +47,16 @@ pub struct RelayChange {
     /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub hold_after_s: Option<u32>,
+    /// Windows in which it should run, like `mon-fri 08:00-18:00`; none for always.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub on_air: Option<Vec<String>>,
+    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// Minute of the day at which few watch, like `04:00`: broadcasts that become too long for their platform are
+    /// rolled over then. Empty for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub quiet_minute: Option<String>,
 }
 
 /// Why something is not as wanted.
@@ -192,6 +212,19 @@ pub struct LinkFacts {
     pub encrypted: bool,
 }
 
+/// When a relay should run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OnAir {
+    /// Windows as they are written.
+    pub windows: Vec<String>,
+    /// Time zone.
+    pub zone: String,
+    /// It should run now.
+    pub now: bool,
+    /// When that changes; null when it never does.
+    pub changes_at: Option<String>,
+}
+
 /// A relay at one moment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Relay {
@@ -205,6 +238,12 @@ pub struct Relay {
     /// There is a holding picture of its own.
     #[serde(default)]
     pub holding_picture: bool,
+    /// Its windows; null where it should always run.
+    #[serde(default)]
+    pub on_air: Option<OnAir>,
+    /// Minute of the day for planned reconnects.
+    #[serde(default)]
+    pub quiet_minute: Option<String>,
     /// Feed.
     pub feed: FeedState,
     /// Pushes in order.

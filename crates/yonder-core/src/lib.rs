@@ -14,12 +14,14 @@
 #![cfg_attr(test, allow(clippy::as_conversions, reason = "tests build their input by hand"))]
 
 mod account;
+pub mod alerts;
 pub mod budget;
 mod cause;
 mod diagnosis;
 pub mod grade;
 mod measure;
 mod names;
+pub mod on_air;
 mod pattern;
 pub mod platform;
 pub mod preflight;

@@ -127,6 +127,15 @@ impl Engine {
         self.changes.send_modify(|count| *count += 1);
     }
 
+    /// Ends a push in order and dials its platform anew at once; nothing happens where it is not connected.
+    pub fn roll_over(&self, relay: &str, destination: &str) {
+        let running = lock(&self.running);
+        let pushes = running.relays.get(relay).into_iter().flat_map(|relay| &relay.pushes);
+        for running in pushes.filter(|running| running.push.spec.destination == destination) {
+            running.push.roll_over();
+        }
+    }
+
     /// Brings a running feed to another address; nothing happens to one that does not run.
     pub fn update_feed(&self, spec: FeedSpec) {
         if let Some(running) = lock(&self.running).feeds.get(&spec.name) {

@@ -33,7 +33,7 @@ pub use reach::Reached;
 pub use spec::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
-pub use tls::{Fingerprint, PrivateAuthority, fingerprint_text};
+pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};
 pub use view::{
     AudioView, Carrier, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, StepView,
     VideoView,

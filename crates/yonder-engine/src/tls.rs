@@ -234,3 +234,9 @@ impl ServerCertVerifier for PeerVerifier {
         self.provider.signature_verification_algorithms.supported_schemes()
     }
 }
+
+/// How many certificate authorities of the system are trusted.
+#[must_use]
+pub fn count_authorities() -> usize {
+    authorities().len()
+}

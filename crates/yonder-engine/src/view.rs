@@ -217,6 +217,8 @@ pub struct PushView {
     pub backlog: Duration,
     /// Steps of the last dial.
     pub steps: Vec<StepView>,
+    /// Since when its connection stands, where one does.
+    pub connected_since: Option<SystemTime>,
     /// Which of its destination's servers is in use, or is dialled next.
     pub server: ServerRole,
     /// What is measured of its connection, where that is SRT.

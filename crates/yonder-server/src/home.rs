@@ -80,15 +80,25 @@ impl Home {
         }
     }
 
+    /// Where the records lie.
+    pub(crate) fn records_file(&self) -> PathBuf {
+        self.folder.join("yonder.db")
+    }
+
+    /// The key that secrets are sealed under; made where there is none.
+    pub(crate) fn master_key(&self) -> Result<MasterKey, HomeError> {
+        let path = std::env::var_os(MASTER_KEY_VARIABLE)
+            .map_or_else(|| self.folder.join("master.key"), PathBuf::from);
+        Ok(MasterKey::load_or_create(&path)?)
+    }
+
     /// Opens the records.
     ///
     /// # Errors
     /// [`HomeError`] when records or master key cannot be used.
     pub fn open_store(&self) -> Result<Store, HomeError> {
-        let key_path = std::env::var_os(MASTER_KEY_VARIABLE)
-            .map_or_else(|| self.folder.join("master.key"), PathBuf::from);
-        let master_key = MasterKey::load_or_create(&key_path)?;
-        let path = self.folder.join("yonder.db");
+        let master_key = self.master_key()?;
+        let path = self.records_file();
         // SQLite makes its files with the rights of the first one.
         OpenOptions::new()
             .create(true)

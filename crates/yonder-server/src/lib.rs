@@ -5,10 +5,13 @@ mod auth;
 mod error;
 mod home;
 mod http;
+mod metrics;
+mod restore;
 mod service;
 mod time;
 
 pub use error::ServiceError;
 pub use home::{Home, HomeError};
 pub use http::{Server, ServerError, openapi};
+pub use restore::Restored;
 pub use service::Service;

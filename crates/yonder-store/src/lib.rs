@@ -1,5 +1,6 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
+mod care;
 mod destinations;
 mod error;
 mod feeds;

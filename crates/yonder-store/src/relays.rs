@@ -58,34 +58,61 @@ pub struct Relay {
     pub hold_after_ms: Option<i64>,
     /// There is a holding picture of the user's own.
     pub has_picture: bool,
+    /// Windows in which it should run, as they are written; none for always.
+    pub on_air: Vec<String>,
+    /// Time zone of the windows and the quiet minute.
+    pub zone: String,
+    /// Minute of the day for planned reconnects.
+    pub quiet_minute: Option<String>,
     /// When a preflight last let it start, in seconds since 1970; `None` since something about it changed.
     pub cleared_s: Option<i64>,
 }
 
+impl Relay {
+    /// A relay that is off, and otherwise as most are.
+    #[must_use]
+    pub fn new(name: impl Into<String>, feed: impl Into<String>, destinations: Vec<String>) -> Self {
+        Self {
+            name: name.into(),
+            feed: feed.into(),
+            destinations,
+            wanted: Wanted::Off,
+            hold_after_ms: Some(3_000),
+            has_picture: false,
+            on_air: Vec::new(),
+            zone: "UTC".to_owned(),
+            quiet_minute: None,
+            cleared_s: None,
+        }
+    }
+}
+
 impl Store {
-    /// Adds a relay that is off.
+    /// Adds a relay, which is off whatever `new` says.
     ///
     /// # Errors
     /// [`StoreError::NotFound`] for the feed or a destination, [`StoreError::NameTaken`], or the store's
     /// failure. Nothing is kept then.
-    pub fn add_relay(
-        &self,
-        name: &str,
-        feed: &str,
-        destinations: &[String],
-        hold_after_ms: Option<i64>,
-        now_s: i64,
-    ) -> Result<(), StoreError> {
+    pub fn add_relay(&self, new: &Relay, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let feed = self.find_feed(transaction, feed)?.id;
-            let taken = || StoreError::NameTaken { kind: Kind::Relay, name: name.to_owned() };
+            let feed = self.find_feed(transaction, &new.feed)?.id;
+            let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
             transaction
                 .execute(
-                    "INSERT INTO relay (name, feed, wanted, hold_after_ms, created_s) VALUES (?1, ?2, 'off', ?3, ?4)",
-                    params![name, feed, hold_after_ms, now_s],
+                    "INSERT INTO relay (name, feed, wanted, hold_after_ms, on_air, zone, quiet_minute, created_s)
+                     VALUES (?1, ?2, 'off', ?3, ?4, ?5, ?6, ?7)",
+                    params![
+                        new.name,
+                        feed,
+                        new.hold_after_ms,
+                        new.on_air.join("\n"),
+                        new.zone,
+                        new.quiet_minute,
+                        now_s
+                    ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            self.write_destinations(transaction, transaction.last_insert_rowid(), destinations)
+            self.write_destinations(transaction, transaction.last_insert_rowid(), &new.destinations)
         })
     }
 
@@ -102,8 +129,17 @@ impl Store {
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
             transaction
                 .execute(
-                    "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4 WHERE id = ?1",
-                    params![id, new.name, feed, new.hold_after_ms],
+                    "UPDATE relay SET name = ?2, feed = ?3, hold_after_ms = ?4, on_air = ?5, zone = ?6, quiet_minute = ?7
+                     WHERE id = ?1",
+                    params![
+                        id,
+                        new.name,
+                        feed,
+                        new.hold_after_ms,
+                        new.on_air.join("\n"),
+                        new.zone,
+                        new.quiet_minute
+                    ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
@@ -233,7 +269,7 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         .collect::<Result<Vec<String>, _>>()?;
     let mut statement = connection.prepare_cached(
         "SELECT relay.name AS name, feed.name AS feed, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
-             cleared_s FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
+             on_air, zone, quiet_minute, cleared_s FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
     )?;
     let (relay, wanted) = statement.query_row([id], |row| {
         let relay = Relay {
@@ -243,6 +279,9 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
             wanted: Wanted::Off,
             hold_after_ms: row.get("hold_after_ms")?,
             has_picture: row.get("has_picture")?,
+            on_air: row.get::<_, String>("on_air")?.lines().map(str::to_owned).collect(),
+            zone: row.get("zone")?,
+            quiet_minute: row.get("quiet_minute")?,
             cleared_s: row.get("cleared_s")?,
         };
         Ok((relay, row.get::<_, String>("wanted")?))

@@ -1,6 +1,6 @@
 //! The store: one connection behind a lock. Calls block for a moment; they belong on threads that may block.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -47,6 +47,14 @@ impl Store {
         connection.pragma_update(None, "secure_delete", true)?;
         migrate(&mut connection)?;
         Ok(Self { connection: Mutex::new(connection), master_key })
+    }
+
+    /// The folder that the records lie in; `None` for those in memory.
+    #[must_use]
+    pub fn folder(&self) -> Option<PathBuf> {
+        let connection = self.lock();
+        let path = Path::new(connection.path().filter(|path| !path.is_empty())?);
+        path.parent().map(Path::to_owned)
     }
 
     pub(crate) fn read<T>(

@@ -52,7 +52,7 @@ fn filled() -> Store {
     store.add_feed(&feed("Summit"), 1).unwrap();
     store.add_destination(&destination("One"), 1).unwrap();
     store.add_destination(&destination("Two"), 1).unwrap();
-    store.add_relay("Line", "Summit", &["Two".into(), "One".into()], Some(3_000), 1).unwrap();
+    store.add_relay(&Relay::new("Line", "Summit", vec!["Two".into(), "One".into()]), 1).unwrap();
     store
 }
 
@@ -64,7 +64,7 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
         let store = Store::open(&path, key()).unwrap();
         store.add_feed(&feed("Summit"), 1).unwrap();
         store.add_destination(&destination("One"), 2).unwrap();
-        store.add_relay("Line", "summit", &["one".into()], Some(3_000), 3).unwrap();
+        store.add_relay(&Relay::new("Line", "summit", vec!["one".into()]), 3).unwrap();
         store.set_wanted("Line", Wanted::On).unwrap();
     }
     for file in std::fs::read_dir(folder.path()).unwrap() {
@@ -77,15 +77,7 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     assert_eq!(key_of(&store, "One"), "planted-stream-key");
     let passphrase = store.destination("One").unwrap().passphrase.unwrap();
     assert_eq!(passphrase.expose_secret(), "planted-passphrase");
-    let relay = Relay {
-        name: "Line".into(),
-        feed: "Summit".into(),
-        destinations: vec!["One".into()],
-        wanted: Wanted::On,
-        hold_after_ms: Some(3_000),
-        has_picture: false,
-        cleared_s: None,
-    };
+    let relay = Relay { wanted: Wanted::On, ..Relay::new("Line", "Summit", vec!["One".into()]) };
     assert_eq!(store.relays().unwrap(), vec![relay]);
 }
 
@@ -107,7 +99,7 @@ fn a_name_is_taken_once_whatever_its_case() {
     ));
     assert!(matches!(store.add_destination(&destination("one"), 1), Err(StoreError::NameTaken { .. })));
     assert!(matches!(
-        store.add_relay("line", "Summit", &[], Some(3_000), 1),
+        store.add_relay(&Relay::new("line", "Summit", vec![]), 1),
         Err(StoreError::NameTaken { .. })
     ));
     assert!(matches!(
@@ -120,7 +112,7 @@ fn a_name_is_taken_once_whatever_its_case() {
 fn a_relay_to_nowhere_is_not_half_kept() {
     let store = filled();
     let error =
-        store.add_relay("Other", "Summit", &["One".into(), "Three".into()], Some(3_000), 1).unwrap_err();
+        store.add_relay(&Relay::new("Other", "Summit", vec!["One".into(), "Three".into()]), 1).unwrap_err();
     assert!(matches!(error, StoreError::NotFound { kind: Kind::Destination, .. }));
     assert_eq!(store.relays().unwrap().len(), 1);
     let mut line = store.relay("Line").unwrap();

@@ -11,6 +11,7 @@ use clap_complete::Shell;
 use crate::client::Client;
 use crate::commands::{
     budget::BudgetArguments,
+    care::{BackupArguments, RestoreArguments},
     destination::DestinationCommand,
     feed::FeedCommand,
     pattern::PatternCommand,
@@ -119,6 +120,16 @@ pub(crate) enum Command {
     Logbook(LogbookArguments),
     /// A month: how much of the wanted time was up, what was down and whose side it was.
     Report(ReportArguments),
+    /// Write a copy of all records while the service runs; secrets in it stay sealed.
+    Backup(BackupArguments),
+    /// Put a backup in the place of the records; the service must not run.
+    Restore(RestoreArguments),
+    /// Look at what the service stands on: records, secrets, disk, open files, certificate authorities.
+    Selfcheck {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
     /// Print a completion script for a shell.
     Completions {
         /// Shell.

@@ -7,6 +7,7 @@ mod failure;
 mod output;
 mod secrets;
 mod serve;
+mod watchdog;
 
 use std::process::ExitCode;
 
@@ -43,6 +44,9 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Budget(arguments) => commands::budget::run(arguments, &connection.client()?)?,
         Command::Destination(command) => commands::destination::run(command, &connection.client()?)?,
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
+        Command::Backup(arguments) => commands::care::backup(&arguments, &connection.client()?)?,
+        Command::Restore(arguments) => commands::care::restore(&arguments, &connection.home_folder())?,
+        Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
         Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,
         Command::Report(arguments) => commands::record::report(&arguments, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,

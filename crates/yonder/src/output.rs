@@ -2,6 +2,8 @@
 
 use std::io::{self, IsTerminal as _, Write as _};
 
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use crate::failure::Failure;
@@ -81,6 +83,14 @@ pub(crate) fn table(head: &[&str], rows: &[Vec<String>]) -> String {
         text += &line(row.iter().map(String::as_str).collect());
     }
     text
+}
+
+/// A time of the API as the clock on the wall here shows it.
+pub(crate) fn local(text: &str) -> String {
+    text.parse::<Timestamp>().map_or_else(
+        |_| text.to_owned(),
+        |time| time.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
+    )
 }
 
 /// Comma-separated values (RFC 4180). What a spreadsheet would take for a formula is written as text: messages

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use anyhow::Context as _;
 use secrecy::ExposeSecret as _;
 use tokio::runtime::Runtime;
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::signal::unix::{Signal, SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 use yonder_api::ServiceFacts;
 use yonder_engine::Engine;
@@ -17,6 +17,7 @@ use yonder_server::{Home, Server, Service};
 
 use crate::failure::Failure;
 use crate::output::print;
+use crate::watchdog;
 
 /// Level filter for the log.
 const LOG_VARIABLE: &str = "YONDER_LOG";
@@ -24,7 +25,8 @@ const LOG_VARIABLE: &str = "YONDER_LOG";
 /// Runs the service until it is told to stop.
 pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
     start_log("info,actix_server=warn");
-    let instance = Instance::start(home, listen)?;
+    raise_file_limit();
+    let (instance, stop) = Instance::start(home, listen)?;
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
     if let Some(code) = instance.service.set_up_code() {
         text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
@@ -32,7 +34,15 @@ pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
     }
     print(&text);
     instance.service.resume();
-    instance.run(stop_signal())
+    instance.run(stop.heard())
+}
+
+/// Takes as many open files as the system allows this process: each feed and each push needs some.
+pub(crate) fn raise_file_limit() {
+    match rlimit::increase_nofile_limit(u64::MAX) {
+        Ok(limit) => tracing::debug!(limit, "open files"),
+        Err(error) => tracing::warn!(%error, "the limit on open files stays as it is"),
+    }
 }
 
 /// Logs to standard error at `level`, unless the environment says otherwise.
@@ -47,19 +57,36 @@ pub(crate) fn start_log(level: &str) {
         .try_init();
 }
 
-/// Resolves when the process is asked to end.
-pub(crate) async fn stop_signal() {
-    let terminated = async {
-        match signal(SignalKind::terminate()) {
-            Ok(mut terminate) => {
-                terminate.recv().await;
-            }
-            Err(_) => std::future::pending().await,
+/// The signals that ask the process to end. From the moment it exists they are heard, and end nothing by themselves.
+#[derive(Debug)]
+pub(crate) struct StopSignal {
+    terminate: Option<Signal>,
+    interrupt: Option<Signal>,
+}
+
+impl StopSignal {
+    /// To be made within a tokio runtime.
+    pub(crate) fn listen() -> Self {
+        // Where a signal cannot be heard, it ends the process as it always does.
+        let listen = |kind| signal(kind).ok();
+        Self { terminate: listen(SignalKind::terminate()), interrupt: listen(SignalKind::interrupt()) }
+    }
+
+    /// Resolves when the process is asked to end.
+    pub(crate) async fn heard(mut self) {
+        tokio::select! {
+            () = receive(&mut self.terminate) => {}
+            () = receive(&mut self.interrupt) => {}
         }
-    };
-    tokio::select! {
-        _ = tokio::signal::ctrl_c() => {}
-        () = terminated => {}
+    }
+}
+
+async fn receive(signal: &mut Option<Signal>) {
+    match signal {
+        Some(signal) => {
+            signal.recv().await;
+        }
+        None => std::future::pending().await,
     }
 }
 
@@ -77,7 +104,7 @@ pub(crate) struct Instance {
 
 impl Instance {
     /// Opens the home folder and listens. Nothing is served and nothing runs yet.
-    pub(crate) fn start(home: &Path, listen: SocketAddr) -> Result<Self, Failure> {
+    pub(crate) fn start(home: &Path, listen: SocketAddr) -> Result<(Self, StopSignal), Failure> {
         let home = Home::new(home);
         let lock = home.occupy().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
@@ -85,6 +112,11 @@ impl Instance {
             .enable_all()
             .build()
             .context("the media threads cannot be started")?;
+        // Before anybody can know of the service and end it.
+        let stop = {
+            let _inside = runtime.enter();
+            StopSignal::listen()
+        };
         let engine = Engine::new(runtime.handle().clone());
         let token = home.local_token().map_err(anyhow::Error::from)?;
         let store = home.open_store().map_err(anyhow::Error::from)?;
@@ -99,13 +131,17 @@ impl Instance {
             version: env!("CARGO_PKG_VERSION").to_owned(),
         };
         home.announce(&facts).map_err(anyhow::Error::from)?;
-        Ok(Self { home, _lock: lock, runtime, service, server, url })
+        Ok((Self { home, _lock: lock, runtime, service, server, url }, stop))
     }
 
     /// Serves until `stop` resolves, then ends everything in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
         let Self { home, _lock, runtime, service, server, .. } = self;
+        let alive = runtime.spawn(watchdog::keep_telling(Arc::clone(&service)));
+        watchdog::tell_ready();
         let served = actix_web::rt::System::new().block_on(server.run(stop));
+        watchdog::tell_stopping();
+        alive.abort();
         home.withdraw();
         tracing::info!("stopping");
         runtime.block_on(service.shutdown());

@@ -167,7 +167,7 @@ impl RuleSheet {
         }
         within("audio.most-channels", self.audio.most_channels.map(f64::from), 1.0, 16.0)?;
         within("audio.ceiling", self.audio.ceiling_kbps.map(f64::from), 8.0, 10_000.0)?;
-        within("broadcast.longest", self.broadcast.longest_h, 0.1, 10_000.0)?;
+        within("broadcast.longest", self.broadcast.longest_h, 0.001, 10_000.0)?;
         let silence = self.broadcast.survives_silence_s.map(f64::from);
         within("broadcast.survives-silence", silence, 1.0, 86_400.0)
     }

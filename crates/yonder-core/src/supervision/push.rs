@@ -172,6 +172,12 @@ impl PushMachine {
         self.cause.as_ref()
     }
 
+    /// Since when the broadcast has been running, while it is connected.
+    #[must_use]
+    pub fn live_since(&self) -> Option<Duration> {
+        self.live_since.filter(|_| self.connected)
+    }
+
     /// How often the push came live again after it had been.
     #[must_use]
     pub fn reconnects(&self) -> u64 {

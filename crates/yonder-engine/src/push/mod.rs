@@ -35,6 +35,7 @@ pub(crate) struct Push {
     changes: watch::Sender<u64>,
     wake: Notify,
     hang_up: watch::Sender<bool>,
+    roll: Notify,
 }
 
 impl Push {
@@ -57,6 +58,7 @@ impl Push {
             changes,
             wake: Notify::new(),
             hang_up: watch::Sender::new(false),
+            roll: Notify::new(),
         })
     }
 
@@ -65,6 +67,16 @@ impl Push {
         self.change(|machine, now| machine.want(wanted, now));
         self.hang_up.send_replace(!wanted);
         self.wake.notify_one();
+    }
+
+    /// Reconnects, if there is a connection.
+    pub(crate) fn roll_over(&self) {
+        self.roll.notify_waiters();
+    }
+
+    /// Resolves when the push is to be reconnected.
+    pub(crate) async fn rolled_over(&self) {
+        self.roll.notified().await;
     }
 
     /// Resolves once the push is unwanted.
@@ -145,6 +157,7 @@ impl Push {
             backlog: figures.backlog,
             steps: figures.steps.clone(),
             server: machine.server(),
+            connected_since: machine.live_since().map(|since| self.clock.wall(since)),
             link: figures.link,
         }
     }

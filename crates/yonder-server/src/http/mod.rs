@@ -1,6 +1,7 @@
 //! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
 
 mod caller;
+mod care;
 mod console;
 mod destinations;
 mod events;
@@ -43,6 +44,7 @@ fn configure(config: &mut ServiceConfig) {
                 .error_handler(|error, _| ServiceError::Malformed(error.to_string()).into()),
         )
         .configure(health::configure)
+        .configure(care::configure_metrics)
         .service(
             web::scope("/api/v1")
                 .configure(openapi::configure)
@@ -54,6 +56,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(relays::configure)
                 .configure(holding::configure)
                 .configure(record::configure)
+                .configure(care::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)

@@ -6,7 +6,7 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays, session,
+    care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays, session,
     surveys, uplinks,
 };
 
@@ -48,6 +48,8 @@ use super::{
         relays::remove,
         record::logbook,
         record::report,
+        care::backup,
+        care::selfcheck,
         platforms::list,
         platforms::add,
         platforms::show,

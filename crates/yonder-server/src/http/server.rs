@@ -64,6 +64,7 @@ impl Server {
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let data = Data::from(Arc::clone(&self.service));
         let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
+        let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
         let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
         let watcher = actix_web::rt::spawn(self.service.watch());
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
@@ -82,6 +83,7 @@ impl Server {
         watcher.abort();
         ledger.abort();
         record.abort();
+        schedules.abort();
         Ok(result?)
     }
 }

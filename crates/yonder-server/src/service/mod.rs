@@ -1,11 +1,13 @@
 //! The service behind the API: keeps records and engine in step. Calls may block for a moment.
 
+mod care;
 mod destinations;
 mod feeds;
 mod finds;
 mod holding;
 mod ledger;
 mod live;
+mod on_air;
 mod patterns;
 mod people;
 mod platforms;
@@ -97,19 +99,35 @@ impl Service {
         })
     }
 
+    /// Records what the service did by itself.
+    fn record_own(&self, what: &'static str, kind: Kind, name: &str, detail: &str) {
+        tracing::info!(what, %kind, name, "recorded");
+        self.keep_deed(&Deed {
+            at_ms: time::millis(SystemTime::now()),
+            who: None,
+            what: what.to_owned(),
+            kind,
+            name: name.to_owned(),
+            detail: detail.to_owned(),
+        });
+    }
+
     /// Records what somebody did. A record that cannot be written is logged: what was asked for is done all the
     /// same, since refusing to stop a broadcast because the disk is full would help nobody.
     pub(crate) fn record(&self, who: &str, what: &'static str, kind: Kind, name: &str) {
         tracing::info!(who, what, %kind, name, "recorded");
-        let deed = Deed {
+        self.keep_deed(&Deed {
             at_ms: time::millis(SystemTime::now()),
             who: Some(who.to_owned()),
             what: what.to_owned(),
             kind,
             name: name.to_owned(),
             detail: String::new(),
-        };
-        if let Err(error) = self.store.record_deed(&deed) {
+        });
+    }
+
+    fn keep_deed(&self, deed: &Deed) {
+        if let Err(error) = self.store.record_deed(deed) {
             tracing::error!(%error, "what was done could not be recorded");
         }
     }

@@ -8,7 +8,7 @@ use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
 use yonder_core::record::{Blame, Line, Sight, Silence, SpanOutage, Subject, relay_sight, report};
 use yonder_engine::{CauseView, PushView, RelayView};
-use yonder_store::{Deed, Kind, LogFilter, LogLine};
+use yonder_store::{Kind, LogFilter, LogLine};
 
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -64,7 +64,7 @@ impl Service {
         let crashed = last.is_some_and(|(_, in_order)| !in_order);
         let detail =
             if crashed { "It had ended without being told to: a crash, or a power cut." } else { "" };
-        self.store.record_deed(&own_deed("started", detail))?;
+        self.record_own("started", Kind::Service, "yonder", detail);
         let Some((ended_ms, in_order)) = last else { return Ok(()) };
         let open = self.store.open_runs()?;
         let notes = lock(&self.recorder).resume(open, ended_ms, in_order);
@@ -84,7 +84,7 @@ impl Service {
         self.store.keep_notes(&unwritten, now_ms, in_order)?;
         unwritten.clear();
         if in_order {
-            self.store.record_deed(&own_deed("stopped", ""))?;
+            self.record_own("stopped", Kind::Service, "yonder", "");
         }
         if prunes {
             self.store.prune_record(now_ms - KEPT_MS, KEPT_LINES)?;
@@ -182,18 +182,6 @@ impl Service {
             ..line_facts(&line)
         };
         Ok(sites.into_iter().map(facts).collect())
-    }
-}
-
-/// What the service did by itself.
-fn own_deed(what: &str, detail: &str) -> Deed {
-    Deed {
-        at_ms: time::millis(SystemTime::now()),
-        who: None,
-        what: what.to_owned(),
-        kind: Kind::Service,
-        name: "yonder".to_owned(),
-        detail: detail.to_owned(),
     }
 }
 

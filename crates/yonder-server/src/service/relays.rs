@@ -8,6 +8,7 @@ use yonder_store::{Kind, Relay as StoredRelay, Wanted};
 use super::destinations::push_spec;
 use super::feeds::feed_spec;
 use super::holding::read_after;
+use super::on_air::{Times, set_times};
 use super::{Service, views};
 use crate::error::ServiceError;
 use crate::time;
@@ -51,13 +52,19 @@ impl Service {
     /// [`ServiceError::Invalid`] naming the field, an unknown feed or destination, a name that is taken, or
     /// when the records cannot be written.
     pub fn add_relay(&self, new: &NewRelay) -> Result<Relay, ServiceError> {
+        let times = Times {
+            on_air: new.on_air.clone(),
+            zone: new.zone.clone(),
+            quiet_minute: new.quiet_minute.clone(),
+        };
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         check_destinations(&new.to)?;
         let hold_after_ms = read_after(new.hold_after_s)?;
+        let fresh = StoredRelay::new(name.clone(), new.feed.clone(), new.to.clone());
+        let mut relay = StoredRelay { hold_after_ms, ..fresh };
+        set_times(&mut relay, times)?;
         let _changing = self.change();
-        self.store
-            .add_relay(&name, &new.feed, &new.to, hold_after_ms, time::now_s())
-            .map_err(|error| self.explain(error))?;
+        self.store.add_relay(&relay, time::now_s()).map_err(|error| self.explain(error))?;
         self.refresh_relays()?;
         self.relay(&name)
     }
@@ -83,6 +90,8 @@ impl Service {
             check_destinations(&to)?;
             after.destinations = to;
         }
+        let RelayChange { on_air, zone, quiet_minute, .. } = change;
+        set_times(&mut after, Times { on_air, zone, quiet_minute })?;
         if change.hold_after_s.is_some() {
             after.hold_after_ms = read_after(change.hold_after_s)?;
         }
@@ -189,7 +198,12 @@ impl Service {
         Ok(())
     }
 
+    /// Brings a relay that is wanted to its kept shape, as far as its windows are open.
     pub(super) fn apply(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        if !Self::is_on_air(relay) {
+            self.engine.withdraw(&relay.name);
+            return Ok(());
+        }
         let feed = feed_spec(&self.store.feed(&relay.feed)?)?;
         let pushes = relay
             .destinations

@@ -6,7 +6,7 @@ use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, PushSta
 use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
 use yonder_store::Relay as StoredRelay;
 
-use super::Service;
+use super::{Service, on_air};
 use crate::time;
 
 /// A kept relay, with how it is if it runs.
@@ -27,6 +27,8 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
         wanted: kept.wanted.word().to_owned(),
         hold_after_s,
         holding_picture: kept.has_picture,
+        on_air: on_air::facts(kept),
+        quiet_minute: kept.quiet_minute.clone(),
         feed,
         pushes: ordered,
     }

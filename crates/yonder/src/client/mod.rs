@@ -24,6 +24,9 @@ const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
 /// A search waits for answers, and then asks each camera.
 const SEARCH_TIMEOUT: Duration = Duration::from_secs(120);
 
+/// Bytes of a copy of the records at most.
+const MOST_BYTES: u64 = 4 * 1024 * 1024 * 1024;
+
 /// A client of one service.
 #[derive(Debug)]
 pub(crate) struct Client {
@@ -85,6 +88,15 @@ impl Client {
             .body_mut()
             .read_to_vec()
             .map_err(|error| Failure::NotReachable(format!("The picture did not come whole: {error}.")))
+    }
+
+    /// What is made for the asking and is no JSON.
+    pub(crate) fn post_bytes(&self, path: &[&str]) -> Result<Vec<u8>, Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        let request = request.config().timeout_global(Some(SEARCH_TIMEOUT)).build();
+        let mut response = check(self.sent(request.send_empty())?)?;
+        let body = response.body_mut().with_config().limit(MOST_BYTES).read_to_vec();
+        body.map_err(|error| Failure::NotReachable(format!("The answer did not come whole: {error}.")))
     }
 
     pub(crate) fn post<B: Serialize, T: DeserializeOwned>(

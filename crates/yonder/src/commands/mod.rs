@@ -1,6 +1,7 @@
 //! What each command does.
 
 pub(crate) mod budget;
+pub(crate) mod care;
 pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;

@@ -11,7 +11,7 @@ use yonder_api::{LogEntry, Outage, Report, ReportLine};
 use crate::client::Client;
 use crate::commands::status::side_words;
 use crate::failure::Failure;
-use crate::output::{Tone, csv, has_colour, paint, print, print_json, table};
+use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, table};
 
 /// With `--follow`, new lines are asked for so often.
 const FOLLOW_EVERY: Duration = Duration::from_secs(1);
@@ -242,14 +242,6 @@ fn log_text(line: &LogEntry, wide: usize, colour: bool) -> String {
 
 fn subject(kind: &str, name: &str, part: Option<&str>) -> String {
     part.map_or_else(|| format!("{kind} {name}"), |part| format!("push {name} → {part}"))
-}
-
-/// A time of the API as the clock on the wall here shows it.
-fn local(text: &str) -> String {
-    text.parse::<Timestamp>().map_or_else(
-        |_| text.to_owned(),
-        |time| time.to_zoned_datetime(TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string(),
-    )
 }
 
 /// Seconds as people say them.

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 use serde_json::json;
 use yonder_api::{NewRehearsal, NewRelay, Relay, RelayChange, Start};
 
@@ -13,6 +13,35 @@ use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{has_colour, print, print_json, table};
+
+/// When a relay should run.
+#[derive(Debug, Args)]
+pub(crate) struct Times {
+    /// Window in which it should run, like "mon-fri 08:00-18:00"; may be given several times. "always" for none.
+    #[arg(long, value_name = "WINDOW")]
+    on_air: Vec<String>,
+    /// Time zone of these times, by its name in the time zone database; the service's own where nothing is said.
+    #[arg(long, value_name = "ZONE")]
+    zone: Option<String>,
+    /// Minute of the day for planned reconnects, like 04:00, where a platform ends long broadcasts; "none" for just
+    /// before that.
+    #[arg(long, value_name = "TIME")]
+    quiet_minute: Option<String>,
+}
+
+impl Times {
+    fn windows(&self) -> Option<Vec<String>> {
+        match self.on_air.as_slice() {
+            [] => None,
+            [always] if always == "always" => Some(Vec::new()),
+            windows => Some(windows.to_vec()),
+        }
+    }
+
+    fn quiet(&self) -> Option<String> {
+        self.quiet_minute.as_ref().map(|quiet| if quiet == "none" { String::new() } else { quiet.clone() })
+    }
+}
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum RelayCommand {
@@ -29,6 +58,8 @@ pub(crate) enum RelayCommand {
         /// How long the feed may be away before the holding picture is shown, like 3s, or never.
         #[arg(long, value_name = "TIME", value_parser = read_after)]
         hold_after: Option<u32>,
+        #[command(flatten)]
+        times: Times,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -66,6 +97,8 @@ pub(crate) enum RelayCommand {
         /// PNG or JPEG to show while the feed is away; none goes back to the card with the relay's name.
         #[arg(long, value_name = "FILE|none")]
         holding_picture: Option<PathBuf>,
+        #[command(flatten)]
+        times: Times,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -151,17 +184,33 @@ pub(crate) enum RelayCommand {
 
 pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        RelayCommand::Add { name, feed, to, hold_after, json } => {
-            let new = NewRelay { name, feed, to, hold_after_s: hold_after };
+        RelayCommand::Add { name, feed, to, hold_after, times, json } => {
+            let new = NewRelay {
+                name,
+                feed,
+                to,
+                hold_after_s: hold_after,
+                on_air: times.windows(),
+                quiet_minute: times.quiet(),
+                zone: times.zone,
+            };
             show(&client.post(&["relays"], &new)?, json)
         }
         RelayCommand::List { json } => list(&client.get::<Vec<_>>(&["relays"])?, json),
         RelayCommand::Show { name, json } => show(&client.get(&["relays", &name])?, json),
-        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, json } => {
+        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, times, json } => {
             if let Some(file) = holding_picture {
                 set_picture(client, &name, &file)?;
             }
-            let change = RelayChange { name: rename, feed, to, hold_after_s: hold_after };
+            let change = RelayChange {
+                name: rename,
+                feed,
+                to,
+                hold_after_s: hold_after,
+                on_air: times.windows(),
+                quiet_minute: times.quiet(),
+                zone: times.zone,
+            };
             show(&client.patch(&["relays", &name], &change)?, json)
         }
         RelayCommand::Preflight { name, json } => passed(preflight::preflight(client, &name, json)?),

@@ -3,6 +3,7 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::pin::pin;
 use std::sync::Arc;
 
 use anyhow::Context as _;
@@ -18,7 +19,7 @@ use yonder_lab::{
 use crate::failure::Failure;
 use crate::output::print;
 use crate::secrets::Source;
-use crate::serve;
+use crate::serve::{self, StopSignal};
 
 /// The one channel of a stand-in platform.
 const CHANNEL: &str = "rehearsal";
@@ -137,14 +138,15 @@ async fn run_camera(
         device.address()
     ));
     let mut lines = spoken_lines();
+    let mut stop = pin!(StopSignal::listen().heard());
     loop {
         tokio::select! {
-            () = serve::stop_signal() => return Ok(()),
+            () = &mut stop => return Ok(()),
             line = lines.recv() => match line {
                 Some(line) => say(&line, &camera, other.as_ref().unwrap_or(&tunnel)).await,
                 // Without anybody to talk to, it goes on as it is.
                 None => {
-                    serve::stop_signal().await;
+                    stop.await;
                     return Ok(());
                 }
             },
@@ -245,9 +247,10 @@ async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
     ));
     let mut lines = spoken_lines();
     let mut listening = true;
+    let mut stop = pin!(StopSignal::listen().heard());
     loop {
         tokio::select! {
-            () = serve::stop_signal() => break,
+            () = &mut stop => break,
             line = lines.recv(), if listening => match line {
                 Some(line) => say_to_platform(&line, &platform).await,
                 // Without anybody to talk to, it goes on as it is.

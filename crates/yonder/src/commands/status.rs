@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 
-use yonder_api::{CauseFacts, FeedState, PushState, Relay, RelayEvent, Status};
+use yonder_api::{CauseFacts, FeedState, OnAir, PushState, Relay, RelayEvent, Status};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+use crate::output::{Tone, grouped, has_colour, local, paint, print, print_json};
 
 /// Clears the terminal and goes to its top.
 const CLEAR: &str = "\x1b[2J\x1b[H";
@@ -107,6 +107,9 @@ pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
         "hold" => text += &paint("  held", Tone::Wait, colour),
         _ => {}
     }
+    if let Some(on_air) = &relay.on_air {
+        text += &paint(&on_air_text(on_air), Tone::Quiet, colour);
+    }
     text += "\n";
     text += &line(&relay.feed.name, &relay.feed.state, &feed_facts(&relay.feed), colour);
     let wide = relay.pushes.iter().map(|push| push.destination.chars().count()).max().unwrap_or_default();
@@ -129,6 +132,18 @@ pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
         }
     }
     text
+}
+
+/// When the windows open or close.
+fn on_air_text(on_air: &OnAir) -> String {
+    let windows = on_air.windows.join(", ");
+    let next = on_air.changes_at.as_deref().map(local);
+    match (on_air.now, next) {
+        (true, Some(next)) => format!("  on air until {next} ({windows} in {})", on_air.zone),
+        (true, None) => format!("  on air ({windows} in {})", on_air.zone),
+        (false, Some(next)) => format!("  off air until {next} ({windows} in {})", on_air.zone),
+        (false, None) => format!("  off air: its windows are over ({windows} in {})", on_air.zone),
+    }
 }
 
 fn line(name: &str, state: &str, facts: &str, colour: bool) -> String {

@@ -32,7 +32,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(15);
 pub(super) enum End {
     /// Nobody wants it any more.
     Unwanted,
-    /// It leaves the backup server for the main one.
+    /// It dials anew at once: the main server again, or a new broadcast.
     Returning,
 }
 
@@ -57,6 +57,7 @@ pub(super) async fn run(push: &Push) -> Result<End, Cause> {
 async fn ended(push: &Push, role: ServerRole) -> End {
     tokio::select! {
         () = push.hung_up() => End::Unwanted,
+        () = push.rolled_over() => End::Returning,
         () = settled(push), if role == ServerRole::Backup => End::Returning,
     }
 }

@@ -33,7 +33,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
             temporary.path()
         }
     };
-    let instance = Instance::start(home, arguments.listen)?;
+    let (instance, stop) = Instance::start(home, arguments.listen)?;
     let railway = instance.runtime.block_on(async {
         let mut railway = Railway::start()?;
         railway.announce().await;
@@ -54,7 +54,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     let (kept, service, duration) = (Arc::clone(&result), Arc::clone(&instance.service), arguments.duration);
     instance.run(async move {
         tokio::select! {
-            () = serve::stop_signal() => {}
+            () = stop.heard() => {}
             () = wait(duration) => {}
         }
         let summary = Summary::take(&service, &railway, began.elapsed());

@@ -170,7 +170,7 @@ impl Railway {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
-                    hold_after_s: None,
+                    ..NewRelay::default()
                 })?;
             }
             service.start_relay(feed)?;

@@ -1,0 +1,451 @@
+//! From one look at everything to the next: who is to be told what.
+
+use std::collections::{BTreeMap, VecDeque};
+
+use crate::budget::BitRate;
+
+use super::Trigger;
+
+/// An alert is over once its reason has been gone for so long: what returns within that was never over.
+const OVER_AFTER_MS: i64 = 20_000;
+
+/// What raises an alert.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Rule {
+    /// Name, unique among rules.
+    pub name: String,
+    /// What for.
+    pub trigger: Trigger,
+    /// Only about the relay, feed, destination or uplink of that name.
+    pub about: Option<String>,
+    /// While it goes on, it is told again after so many milliseconds.
+    pub repeat_ms: i64,
+}
+
+/// A feed, a push, a destination or an uplink, at one moment.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sighted {
+    /// As people call it: `push Summit Station → Bramble TV`.
+    pub subject: String,
+    /// Names by which a rule may mean it.
+    pub names: Vec<String>,
+    /// What is known of it.
+    pub facts: Facts,
+}
+
+/// What is known of something.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Facts {
+    /// A feed or a push that should run.
+    Running {
+        /// State word.
+        state: String,
+        /// Pictures pass.
+        up: bool,
+        /// Why not, with the side and the code.
+        cause: Option<String>,
+        /// What goes out; `None` of a feed.
+        kbps: Option<u64>,
+        /// Returns after an absence.
+        reconnects: u64,
+    },
+    /// A stream key that expires, at that time in milliseconds since 1970.
+    Key {
+        /// When.
+        expires_ms: i64,
+    },
+    /// An uplink with an allowance.
+    Month {
+        /// Hundredths of the allowance that the month will need.
+        projected_percent: u32,
+    },
+}
+
+/// What is said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NoticeKind {
+    /// It began.
+    Raised,
+    /// It still goes on.
+    Still,
+    /// It is over.
+    Over,
+}
+
+impl NoticeKind {
+    /// The word in messages.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Raised => "raised",
+            Self::Still => "still",
+            Self::Over => "over",
+        }
+    }
+}
+
+/// Something to be told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Notice {
+    /// What is said.
+    pub kind: NoticeKind,
+    /// Name of the rule.
+    pub rule: String,
+    /// What it is about.
+    pub subject: String,
+    /// One or two sentences.
+    pub message: String,
+    /// When it was raised, in milliseconds since 1970.
+    pub raised_ms: i64,
+}
+
+/// An alert that goes on, as it is kept through a restart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Open {
+    /// Name of the rule.
+    pub rule: String,
+    /// What it is about.
+    pub subject: String,
+    /// What was said last.
+    pub message: String,
+    /// When it was raised.
+    pub raised_ms: i64,
+    /// When it was last told.
+    pub told_ms: i64,
+}
+
+#[derive(Debug, Default)]
+struct Watch {
+    /// Since when its reason has been there.
+    since_ms: Option<i64>,
+    /// Since when it has been gone.
+    gone_ms: Option<i64>,
+    open: Option<Open>,
+}
+
+/// Compares each look with the one before.
+#[derive(Debug, Default)]
+pub struct AlertBook {
+    watches: BTreeMap<(String, String), Watch>,
+    /// The last count of returns of each subject, and when it rose.
+    returns: BTreeMap<String, (u64, VecDeque<i64>)>,
+}
+
+impl AlertBook {
+    /// Takes up the alerts that went on when the service ended.
+    #[must_use]
+    pub fn resume(open: Vec<Open>) -> Self {
+        let watch = |open: Open| {
+            let key = (open.rule.clone(), open.subject.clone());
+            (key, Watch { since_ms: Some(open.raised_ms), gone_ms: None, open: Some(open) })
+        };
+        Self { watches: open.into_iter().map(watch).collect(), returns: BTreeMap::new() }
+    }
+
+    /// The alerts that go on.
+    #[must_use]
+    pub fn open(&self) -> Vec<Open> {
+        self.watches.values().filter_map(|watch| watch.open.clone()).collect()
+    }
+
+    /// Takes everything as it is at `now_ms`, and tells what is to be told.
+    pub fn look(&mut self, now_ms: i64, rules: &[Rule], seen: &[Sighted]) -> Vec<Notice> {
+        self.count_returns(now_ms, seen);
+        let mut notices = Vec::new();
+        let mut looked_at = Vec::new();
+        for rule in rules {
+            for sighted in seen.iter().filter(|sighted| rule.means(sighted)) {
+                let reason = self.reason(rule, sighted, now_ms);
+                let key = (rule.name.clone(), sighted.subject.clone());
+                let watch = self.watches.entry(key.clone()).or_default();
+                notices.extend(watch.look(now_ms, rule, &sighted.subject, reason));
+                looked_at.push(key);
+            }
+        }
+        // What is gone, with its rule or by itself, needs nobody any more.
+        self.watches.retain(|key, watch| {
+            let stays = looked_at.contains(key);
+            if !stays && let Some(open) = &watch.open {
+                notices.push(open.over("It is not watched any more.".to_owned()));
+            }
+            stays
+        });
+        notices
+    }
+
+    fn count_returns(&mut self, now_ms: i64, seen: &[Sighted]) {
+        let longest_ms = 86_400_000;
+        for sighted in seen {
+            let Facts::Running { reconnects, .. } = sighted.facts else { continue };
+            let (last, times) =
+                self.returns.entry(sighted.subject.clone()).or_insert_with(|| (reconnects, VecDeque::new()));
+            // One that was stopped and started again counts from nothing.
+            let rose = reconnects.saturating_sub(*last);
+            *last = reconnects;
+            times.extend((0..rose.min(1_000)).map(|_| now_ms));
+            while times.front().is_some_and(|at| now_ms - at > longest_ms) || times.len() > 1_000 {
+                times.pop_front();
+            }
+        }
+        self.returns.retain(|subject, _| seen.iter().any(|sighted| sighted.subject == *subject));
+    }
+
+    /// Why the alert is to be raised now, and how long that must last.
+    fn reason(&self, rule: &Rule, sighted: &Sighted, now_ms: i64) -> Option<(String, i64)> {
+        let subject = &sighted.subject;
+        let ms = |span: std::time::Duration| i64::try_from(span.as_millis()).unwrap_or(i64::MAX);
+        match (&sighted.facts, rule.trigger) {
+            (Facts::Running { state, up: false, cause, .. }, Trigger::Down(after)) => {
+                Some((down_text(subject, state, cause.as_deref()), ms(after)))
+            }
+            (Facts::Running { state, cause, .. }, Trigger::Blocked) if state == "blocked" => {
+                Some((down_text(subject, state, cause.as_deref()), 0))
+            }
+            (Facts::Running { up: true, kbps: Some(kbps), .. }, Trigger::RateBelow(below, span))
+                if *kbps < below.kbps() =>
+            {
+                let rate = BitRate::from_kbps(*kbps);
+                Some((format!("The {subject} sends {rate}, less than {below}."), ms(span)))
+            }
+            (Facts::Running { up: true, kbps: Some(kbps), .. }, Trigger::RateAbove(above, span))
+                if *kbps > above.kbps() =>
+            {
+                let rate = BitRate::from_kbps(*kbps);
+                Some((format!("The {subject} sends {rate}, more than {above}."), ms(span)))
+            }
+            (Facts::Key { expires_ms }, Trigger::KeyExpires(days)) => {
+                let left_ms = expires_ms - now_ms;
+                let said = match left_ms / 86_400_000 {
+                    _ if left_ms <= 0 => format!("The stream key of the {subject} has expired."),
+                    0 => format!("The stream key of the {subject} expires within a day."),
+                    left => format!("The stream key of the {subject} expires in {left} days."),
+                };
+                (left_ms < i64::from(days) * 86_400_000).then_some((said, 0))
+            }
+            (Facts::Month { projected_percent }, Trigger::Allowance(share))
+                if *projected_percent >= share =>
+            {
+                Some((format!("The {subject} will need {projected_percent} % of its month's allowance."), 0))
+            }
+            (Facts::Running { .. }, Trigger::Flapping(times, span)) => {
+                let (_, returns) = self.returns.get(subject)?;
+                let lately = returns.iter().filter(|at| now_ms - **at <= ms(span)).count();
+                let is_enough = u32::try_from(lately).unwrap_or(u32::MAX) >= times;
+                let minutes = span.as_secs().div_ceil(60);
+                is_enough.then(|| (format!("The {subject} came back {lately} times in {minutes} min."), 0))
+            }
+            _ => None,
+        }
+    }
+}
+
+fn down_text(subject: &str, state: &str, cause: Option<&str>) -> String {
+    format!("The {subject} is {state}. {}", cause.unwrap_or_default()).trim_end().to_owned()
+}
+
+impl Rule {
+    fn means(&self, sighted: &Sighted) -> bool {
+        let is_about = |about: &String| sighted.names.iter().any(|name| name.eq_ignore_ascii_case(about));
+        self.about.as_ref().is_none_or(is_about)
+    }
+}
+
+impl Open {
+    fn over(&self, message: String) -> Notice {
+        let Self { rule, subject, raised_ms, .. } = self.clone();
+        Notice { kind: NoticeKind::Over, rule, subject, message, raised_ms }
+    }
+}
+
+impl Watch {
+    fn look(
+        &mut self,
+        now_ms: i64,
+        rule: &Rule,
+        subject: &str,
+        reason: Option<(String, i64)>,
+    ) -> Option<Notice> {
+        let Some((message, lasting_ms)) = reason else { return self.look_gone(now_ms, subject) };
+        self.gone_ms = None;
+        let since_ms = *self.since_ms.get_or_insert(now_ms);
+        let kind = match &self.open {
+            None if now_ms - since_ms >= lasting_ms => NoticeKind::Raised,
+            Some(open) if now_ms - open.told_ms >= rule.repeat_ms => NoticeKind::Still,
+            _ => return None,
+        };
+        let raised_ms = self.open.as_ref().map_or(now_ms, |open| open.raised_ms);
+        let (rule, subject) = (rule.name.clone(), subject.to_owned());
+        self.open = Some(Open {
+            rule: rule.clone(),
+            subject: subject.clone(),
+            message: message.clone(),
+            raised_ms,
+            told_ms: now_ms,
+        });
+        Some(Notice { kind, rule, subject, message, raised_ms })
+    }
+
+    fn look_gone(&mut self, now_ms: i64, subject: &str) -> Option<Notice> {
+        let gone_ms = *self.gone_ms.get_or_insert(now_ms);
+        if self.open.is_none() {
+            self.since_ms = None;
+            return None;
+        }
+        if now_ms - gone_ms < OVER_AFTER_MS {
+            return None;
+        }
+        self.since_ms = None;
+        let open = self.open.take()?;
+        let minutes = (gone_ms - open.raised_ms).max(0) / 60_000;
+        Some(open.over(format!("The {subject} is as it should be again, after {minutes} min.")))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HOUR: i64 = 3_600_000;
+
+    fn rule(trigger: &str) -> Vec<Rule> {
+        vec![Rule {
+            name: "night".into(),
+            trigger: trigger.parse().unwrap(),
+            about: None,
+            repeat_ms: 4 * HOUR,
+        }]
+    }
+
+    fn push(state: &str, up: bool, kbps: u64, reconnects: u64) -> Vec<Sighted> {
+        let cause = (!up).then(|| "Camera side. It does not answer. (feed.no-answer)".to_owned());
+        let facts = Facts::Running { state: state.into(), up, cause, kbps: Some(kbps), reconnects };
+        vec![Sighted {
+            subject: "push Line → Bramble".into(),
+            names: vec!["Line".into(), "Bramble".into()],
+            facts,
+        }]
+    }
+
+    /// What is told, in short, of looks at (time, what is seen).
+    fn told(rules: &[Rule], looks: &[(i64, Vec<Sighted>)]) -> Vec<(i64, &'static str)> {
+        let mut book = AlertBook::default();
+        let notices = looks.iter().flat_map(|(at, seen)| {
+            book.look(*at, rules, seen)
+                .into_iter()
+                .map(|notice| (*at, notice.kind.word()))
+                .collect::<Vec<_>>()
+        });
+        notices.collect()
+    }
+
+    #[test]
+    fn what_is_down_long_enough_is_told_once_again_after_hours_and_when_it_is_over() {
+        let down = || push("waiting", false, 0, 0);
+        let looks = [
+            (0, push("live", true, 1, 0)),
+            (1_000, down()),
+            (60_000, down()),
+            (61_000, down()),
+            (HOUR, down()),
+            (4 * HOUR + 61_000, down()),
+            (5 * HOUR, push("live", true, 1, 1)),
+            (5 * HOUR + 19_000, push("live", true, 1, 1)),
+            (5 * HOUR + 20_000, push("live", true, 1, 1)),
+            (6 * HOUR, push("live", true, 1, 1)),
+        ];
+        let said = told(&rule("down 60s"), &looks);
+        assert_eq!(said, [(61_000, "raised"), (4 * HOUR + 61_000, "still"), (5 * HOUR + 20_000, "over")]);
+    }
+
+    #[test]
+    fn what_comes_back_in_time_is_not_told_and_what_returns_for_a_moment_is_not_over() {
+        let rules = rule("down 60s");
+        let short = [
+            (0, push("waiting", false, 0, 0)),
+            (59_000, push("live", true, 1, 1)),
+            (70_000, push("waiting", false, 0, 1)),
+        ];
+        assert!(told(&rules, &short).is_empty());
+        let moment = [
+            (0, push("waiting", false, 0, 0)),
+            (60_000, push("waiting", false, 0, 0)),
+            (61_000, push("live", true, 1, 1)),
+            (70_000, push("waiting", false, 0, 1)),
+            (90_000, push("waiting", false, 0, 1)),
+        ];
+        assert_eq!(told(&rules, &moment), [(60_000, "raised")]);
+    }
+
+    #[test]
+    fn messages_say_what_is_wrong_and_how_long_it_was() {
+        let mut book = AlertBook::default();
+        let raised = book.look(0, &rule("blocked"), &push("blocked", false, 0, 0)).remove(0);
+        assert_eq!(
+            raised.message,
+            "The push Line → Bramble is blocked. Camera side. It does not answer. (feed.no-answer)"
+        );
+        book.look(5 * 60_000, &rule("blocked"), &push("live", true, 1, 1));
+        let over = book.look(6 * 60_000, &rule("blocked"), &push("live", true, 1, 1)).remove(0);
+        assert_eq!(over.message, "The push Line → Bramble is as it should be again, after 5 min.");
+    }
+
+    #[test]
+    fn rates_are_judged_while_it_runs() {
+        let low = |at| (at, push("live", true, 400, 0));
+        let rules = rule("rate-below 500kbit/s 30s");
+        assert_eq!(told(&rules, &[low(0), low(29_000), low(30_000)]), [(30_000, "raised")]);
+        assert!(
+            told(&rules, &[(0, push("waiting", false, 0, 0)), (99_000, push("waiting", false, 0, 0))])
+                .is_empty()
+        );
+        let high = [(0, push("live", true, 9_000, 0)), (30_000, push("live", true, 9_000, 0))];
+        assert_eq!(told(&rule("rate-above 8Mbit/s 30s"), &high), [(30_000, "raised")]);
+    }
+
+    #[test]
+    fn returns_are_counted_over_time_and_a_restart_of_the_count_is_none() {
+        let rules = rule("flapping 3 in 10m");
+        let at = |minute: i64, reconnects| (minute * 60_000, push("live", true, 1, reconnects));
+        assert_eq!(told(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(3, 8)]), [(180_000, "raised")]);
+        assert!(told(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(20, 8)]).is_empty());
+        assert!(told(&rules, &[at(0, 5), at(1, 0), at(2, 1), at(3, 2)]).is_empty());
+    }
+
+    #[test]
+    fn keys_and_allowances_are_told_in_time() {
+        let day = 24 * HOUR;
+        let key = |expires_ms| {
+            let facts = Facts::Key { expires_ms };
+            vec![Sighted { subject: "destination Bramble".into(), names: vec!["Bramble".into()], facts }]
+        };
+        let mut book = AlertBook::default();
+        assert_eq!(book.look(0, &rule("key-expires 7d"), &key(8 * day)), []);
+        let notice = book.look(0, &rule("key-expires 7d"), &key(3 * day)).remove(0);
+        assert_eq!(notice.message, "The stream key of the destination Bramble expires in 3 days.");
+        let month = |projected_percent| {
+            let facts = Facts::Month { projected_percent };
+            vec![Sighted { subject: "uplink Mast".into(), names: vec!["Mast".into()], facts }]
+        };
+        assert!(told(&rule("allowance 80%"), &[(0, month(79))]).is_empty());
+        assert_eq!(told(&rule("allowance 80%"), &[(0, month(80))]), [(0, "raised")]);
+    }
+
+    #[test]
+    fn a_rule_may_be_about_one_name_only() {
+        let about = |name: &str| vec![Rule { about: Some(name.into()), ..rule("blocked").remove(0) }];
+        let blocked = || [(0, push("blocked", false, 0, 0))];
+        assert_eq!(told(&about("bramble"), &blocked()).len(), 1);
+        assert!(told(&about("Hall"), &blocked()).is_empty());
+    }
+
+    #[test]
+    fn a_restart_tells_nothing_twice_and_what_is_stopped_is_over() {
+        let mut book = AlertBook::default();
+        book.look(0, &rule("blocked"), &push("blocked", false, 0, 0));
+        let mut book = AlertBook::resume(book.open());
+        assert_eq!(book.look(60_000, &rule("blocked"), &push("blocked", false, 0, 0)), []);
+        let over = book.look(70_000, &rule("blocked"), &[]);
+        assert_eq!(over[0].kind, NoticeKind::Over);
+        assert!(book.open().is_empty());
+    }
+}

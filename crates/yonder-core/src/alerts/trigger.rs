@@ -1,0 +1,155 @@
+//! What an alert is raised for.
+
+use std::fmt;
+use std::str::FromStr;
+use std::time::Duration;
+
+use crate::budget::BitRate;
+
+/// Why a trigger cannot be read.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error(
+    "{0:?} is nothing to raise an alert for: write `down 60s`, `blocked`, `rate-below 500kbit/s 30s`, \
+     `rate-above 8Mbit/s 30s`, `key-expires 7d`, `allowance 80%` or `flapping 5 in 10m`"
+)]
+pub struct TriggerError(String);
+
+/// What an alert is raised for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Trigger {
+    /// A feed or a push has been down for so long.
+    Down(Duration),
+    /// A feed or a push needs a person.
+    Blocked,
+    /// A push that runs has sent less than this for so long.
+    RateBelow(BitRate, Duration),
+    /// A push has sent more than this for so long.
+    RateAbove(BitRate, Duration),
+    /// A stream key expires within so many days.
+    KeyExpires(u32),
+    /// An uplink's month will need so many hundredths of its allowance.
+    Allowance(u32),
+    /// A feed or a push has come back so often within so long.
+    Flapping(u32, Duration),
+}
+
+impl FromStr for Trigger {
+    type Err = TriggerError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let words: Vec<&str> = text.split_whitespace().collect();
+        read(&words).ok_or_else(|| TriggerError(text.trim().to_owned()))
+    }
+}
+
+fn read(words: &[&str]) -> Option<Trigger> {
+    match words {
+        ["down", time] => Some(Trigger::Down(span(time)?)),
+        ["blocked"] => Some(Trigger::Blocked),
+        ["rate-below", rate, time] => Some(Trigger::RateBelow(rate.parse().ok()?, span(time)?)),
+        ["rate-above", rate, time] => Some(Trigger::RateAbove(rate.parse().ok()?, span(time)?)),
+        ["key-expires", days] => days
+            .strip_suffix('d')?
+            .parse()
+            .ok()
+            .filter(|days| (1..=365).contains(days))
+            .map(Trigger::KeyExpires),
+        ["allowance", share] => share
+            .strip_suffix('%')?
+            .parse()
+            .ok()
+            .filter(|share| (1..=1_000).contains(share))
+            .map(Trigger::Allowance),
+        ["flapping", times, "in", time] => {
+            let times = times.parse().ok().filter(|times| (2..=1_000).contains(times))?;
+            Some(Trigger::Flapping(times, span(time)?))
+        }
+        _ => None,
+    }
+}
+
+/// From a second to a day.
+fn span(text: &str) -> Option<Duration> {
+    let (number, unit) = text.split_at_checked(text.len().checked_sub(1)?)?;
+    let unit = match unit {
+        "s" => 1,
+        "m" => 60,
+        "h" => 3_600,
+        _ => return None,
+    };
+    let seconds = number.parse::<u64>().ok()?.checked_mul(unit)?;
+    (1..=86_400).contains(&seconds).then(|| Duration::from_secs(seconds))
+}
+
+fn span_text(span: Duration) -> String {
+    match span.as_secs() {
+        seconds if seconds.is_multiple_of(3_600) => format!("{}h", seconds / 3_600),
+        seconds if seconds.is_multiple_of(60) => format!("{}m", seconds / 60),
+        seconds => format!("{seconds}s"),
+    }
+}
+
+impl fmt::Display for Trigger {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let rate = |rate: &BitRate| match rate.kbps() {
+            kbps if kbps.is_multiple_of(1_000) => format!("{}Mbit/s", kbps / 1_000),
+            kbps => format!("{kbps}kbit/s"),
+        };
+        match self {
+            Self::Down(span) => write!(f, "down {}", span_text(*span)),
+            Self::Blocked => f.write_str("blocked"),
+            Self::RateBelow(below, span) => write!(f, "rate-below {} {}", rate(below), span_text(*span)),
+            Self::RateAbove(above, span) => write!(f, "rate-above {} {}", rate(above), span_text(*span)),
+            Self::KeyExpires(days) => write!(f, "key-expires {days}d"),
+            Self::Allowance(share) => write!(f, "allowance {share}%"),
+            Self::Flapping(times, span) => write!(f, "flapping {times} in {}", span_text(*span)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("down 60s", "down 1m")]
+    #[case("  down   90s ", "down 90s")]
+    #[case("blocked", "blocked")]
+    #[case("rate-below 500kbit/s 30s", "rate-below 500kbit/s 30s")]
+    #[case("rate-above 8Mbit/s 2h", "rate-above 8Mbit/s 2h")]
+    #[case("key-expires 7d", "key-expires 7d")]
+    #[case("allowance 80%", "allowance 80%")]
+    #[case("flapping 5 in 10m", "flapping 5 in 10m")]
+    fn triggers_are_read_and_written(#[case] text: &str, #[case] written: &str) {
+        let trigger: Trigger = text.parse().unwrap();
+        assert_eq!(trigger.to_string(), written);
+        assert_eq!(written.parse(), Ok(trigger));
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("down")]
+    #[case("down 60")]
+    #[case("down 0s")]
+    #[case("down 25h")]
+    #[case("blocked 5s")]
+    #[case("rate-below 500 30s")]
+    #[case("key-expires 0d")]
+    #[case("allowance 80")]
+    #[case("flapping 1 in 10m")]
+    fn what_is_no_trigger_is_refused_with_what_would_be(#[case] text: &str) {
+        let error = text.parse::<Trigger>().unwrap_err().to_string();
+        assert!(error.contains("flapping 5 in 10m"), "{error}");
+    }
+
+    proptest! {
+        #[test]
+        fn any_text_is_read_or_refused(text in "[a-z0-9 %/-]{0,30}") {
+            if let Ok(trigger) = text.parse::<Trigger>() {
+                prop_assert_eq!(trigger.to_string().parse::<Trigger>(), Ok(trigger));
+            }
+        }
+    }
+}

@@ -1,0 +1,98 @@
+//! Fan-out: what one destination does is nobody else's business.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+mod support;
+
+use std::time::Duration;
+
+use support::{KEY, PASSWORD, World, push_code, push_to};
+use yonder_engine::{HoldSpec, PushSpec, RelaySpec};
+use yonder_lab::{Platform, PlatformConfig, PlatformManners};
+
+const STEADY: usize = 6;
+
+fn key(at: usize) -> String {
+    format!("channel-key-{at:04}")
+}
+
+fn platform(channels: usize, manners: PlatformManners) -> Platform {
+    let channels = (0..channels).map(|at| (format!("channel-{at}"), key(at).into())).collect();
+    let config =
+        PlatformConfig { app: "live".into(), channels, record: true, manners, ..PlatformConfig::default() };
+    Platform::start(config).unwrap()
+}
+
+fn relay(world: &World, pushes: Vec<PushSpec>) -> RelaySpec {
+    RelaySpec {
+        name: "relay".into(),
+        feed: world.feed("/summit/main", PASSWORD),
+        pushes,
+        hold: HoldSpec::default(),
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_a_minute() {
+    let world = World::start();
+    let steady = platform(STEADY, PlatformManners::default());
+    // A tenth of what the camera sends.
+    let slow = platform(1, PlatformManners { slow: Some(40_000), ..PlatformManners::default() });
+    let stalled = platform(1, PlatformManners::default());
+    let mut pushes: Vec<PushSpec> =
+        (0..STEADY).map(|at| push_to(&format!("steady-{at}"), &steady.server(), &key(at))).collect();
+    pushes.push(push_to("slow", &slow.server(), &key(0)));
+    pushes.push(push_to("stalled", &stalled.server(), &key(0)));
+    world.engine.apply(relay(&world, pushes));
+    world.wait_live().await;
+    stalled.change(|manners| manners.frozen = true);
+    let view = world.wait("lagging", 40, |view| view.pushes[STEADY].state == "lagging").await;
+    let message = &view.pushes[STEADY].cause.as_ref().unwrap().message;
+    assert_eq!(push_code(&view, STEADY), "push.too-slow");
+    assert!(message.contains("kbit/s and the push needs"), "{message}");
+    world.wait("given up", 40, |view| push_code(view, STEADY + 1) == "push.no-answer").await;
+    tokio::time::sleep(Duration::from_secs(45)).await;
+
+    let view = world.engine.relay("relay").unwrap();
+    assert_eq!((view.feed.state, view.feed.reconnects, view.feed.packets_lost), ("flowing", 0, 0));
+    for push in &view.pushes[..STEADY] {
+        assert_eq!((push.state, push.frames_dropped, push.reconnects), ("live", 0, 0), "{push:?}");
+        assert!(push.frames_sent > 55 * 25, "{push:?}");
+    }
+    let slow_one = &view.pushes[STEADY];
+    assert!(slow_one.frames_dropped > 100, "it skips for itself: {slow_one:?}");
+    world.engine.shutdown().await;
+    for at in 0..STEADY {
+        let channel = format!("channel-{at}");
+        world.assert_recording_exact(&steady.recording(&channel), "/summit/main");
+        assert!(steady.report(&channel).unwrap().is_good());
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_hole() {
+    let world = World::start();
+    let steady = platform(1, PlatformManners::default());
+    let constant = || push_to("constant", &steady.server(), &key(0));
+    world.engine.apply(relay(&world, vec![constant()]));
+    world.wait_live().await;
+    for turn in 0..6 {
+        let other = world.push("other", if turn % 2 == 0 { KEY } else { "second-key-0815" });
+        world.engine.apply(relay(&world, vec![constant(), other]));
+        let view =
+            world.wait("both live", 10, |view| view.pushes.iter().all(|push| push.state == "live")).await;
+        // The last keyframe is at hand: nobody waits for the next.
+        let steps = &view.pushes[1].steps;
+        let took = |name: &str| steps.iter().find(|step| step.name == name).map(|step| step.after).unwrap();
+        let waited = took("first keyframe").checked_sub(took("key accepted")).unwrap();
+        assert!(waited < Duration::from_millis(200), "{waited:?}");
+        if turn % 3 == 2 {
+            world.engine.apply(relay(&world, vec![constant()]));
+        }
+    }
+    world.engine.shutdown().await;
+    world.assert_recording_exact(&steady.recording("channel-0"), "/summit/main");
+    let report = steady.report("channel-0").unwrap();
+    assert_eq!(report.broadcasts, 1);
+    assert!(report.is_good(), "{report:?}");
+}

@@ -1,0 +1,110 @@
+//! Care of the records: a copy of them while they are in use, and whether they are sound.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use rusqlite::{Connection, params};
+
+use crate::error::StoreError;
+use crate::seal::SealError;
+use crate::store::Store;
+
+impl Store {
+    /// A copy of all records as they are at this moment, as a SQLite file. Secrets in it stay sealed.
+    ///
+    /// # Errors
+    /// The store's failure, or when no file can be written beside the records.
+    pub fn backup(&self) -> Result<Vec<u8>, StoreError> {
+        self.read(|connection| {
+            let beside = connection
+                .path()
+                .filter(|path| !path.is_empty())
+                .map_or_else(std::env::temp_dir, PathBuf::from);
+            let draft = beside.with_file_name(format!("backup-{}.draft", std::process::id()));
+            // Left over from a crash.
+            let _left = fs::remove_file(&draft);
+            let copied = copy(connection, &draft);
+            let _removed = fs::remove_file(&draft);
+            copied
+        })
+    }
+
+    /// Looks through the whole file for damage.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`], or the store's failure.
+    pub fn check(&self) -> Result<(), StoreError> {
+        self.read(|connection| {
+            let found: String = connection.query_row("PRAGMA quick_check(1)", [], |row| row.get(0))?;
+            if found == "ok" { Ok(()) } else { Err(StoreError::Damaged("pages that do not fit together")) }
+        })
+    }
+
+    /// Opens every secret.
+    ///
+    /// # Errors
+    /// [`StoreError::Seal`] when one was sealed under another key, or the store's failure.
+    pub fn check_secrets(&self) -> Result<(), StoreError> {
+        self.feeds()?;
+        self.destinations()?;
+        Ok(())
+    }
+
+    /// Switches every relay off.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn switch_all_off(&self) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute("UPDATE relay SET wanted = 'off'", [])?;
+            Ok(())
+        })
+    }
+}
+
+fn copy(connection: &Connection, to: &Path) -> Result<Vec<u8>, StoreError> {
+    connection.execute("VACUUM INTO ?1", params![to.to_string_lossy()])?;
+    fs::read(to).map_err(|source| SealError::File { path: to.display().to_string(), source }.into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::seal::MasterKey;
+
+    fn key() -> MasterKey {
+        MasterKey::from_bytes(&[7; 32])
+    }
+
+    #[test]
+    fn a_copy_opens_and_leaves_nothing_behind() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(&folder.path().join("yonder.db"), key()).unwrap();
+        let copy = store.backup().unwrap();
+        assert!(copy.starts_with(b"SQLite format 3"));
+        let other = folder.path().join("other.db");
+        fs::write(&other, copy).unwrap();
+        let other = Store::open(&other, key()).unwrap();
+        other.check().unwrap();
+        other.check_secrets().unwrap();
+        let left: Vec<_> =
+            fs::read_dir(folder.path()).unwrap().map(|file| file.unwrap().file_name()).collect();
+        assert!(!left.iter().any(|name| name.to_string_lossy().contains("draft")), "{left:?}");
+    }
+
+    #[test]
+    fn damage_is_found() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("yonder.db");
+        let copy = Store::open(&path, key()).unwrap().backup().unwrap();
+        let damaged = folder.path().join("damaged.db");
+        let mut bytes = copy;
+        // The second page and those behind it.
+        for byte in &mut bytes[5_000..20_000] {
+            *byte ^= 0x5a;
+        }
+        fs::write(&damaged, bytes).unwrap();
+        let sound = Store::open(&damaged, key()).and_then(|store| store.check());
+        assert!(sound.is_err());
+    }
+}

@@ -1,0 +1,99 @@
+//! `yonder backup`, `yonder restore` and `yonder selfcheck`.
+
+use std::fs::OpenOptions;
+use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use yonder_api::Check;
+use yonder_server::{Home, HomeError};
+use yonder_store::{SealError, StoreError};
+
+use crate::client::Client;
+use crate::commands::preflight::checks;
+use crate::failure::Failure;
+use crate::output::{has_colour, print, print_json};
+
+#[derive(Debug, Args)]
+pub(crate) struct BackupArguments {
+    /// File to write; one that is there already is left alone.
+    #[arg(long, value_name = "FILE")]
+    out: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RestoreArguments {
+    /// File that `yonder backup` wrote.
+    file: PathBuf,
+    /// Switch every relay off: for a machine that shall not push what another one pushes already.
+    #[arg(long)]
+    relays_off: bool,
+}
+
+/// Writes a copy of all records, readable by its owner alone.
+pub(crate) fn backup(arguments: &BackupArguments, client: &Client) -> Result<(), Failure> {
+    let out = &arguments.out;
+    let at = |error: std::io::Error| Failure::Usage(format!("{}: {error}", out.display()));
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(out).map_err(at)?;
+    let copied = client.post_bytes(&["backup"]).and_then(|copy| {
+        file.write_all(&copy).and_then(|()| file.sync_all()).map_err(at)?;
+        Ok(copy.len())
+    });
+    match copied {
+        Ok(bytes) => {
+            let kilobytes = bytes.div_ceil(1_000);
+            print(&format!(
+                "{}: {kilobytes} kB. Its secrets open under the master key only: keep a copy of that elsewhere.\n",
+                out.display()
+            ));
+            Ok(())
+        }
+        Err(failure) => {
+            // Half a copy is worse than none.
+            let _removed = std::fs::remove_file(out);
+            Err(failure)
+        }
+    }
+}
+
+/// Puts a backup in the place of the records; no service may run in the home folder.
+pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), Failure> {
+    let restored = Home::new(home).restore(&arguments.file, arguments.relays_off).map_err(explain)?;
+    let off = if arguments.relays_off { ", all switched off" } else { "" };
+    let mut text = format!("Restored into {}: {} relays{off}.\n", home.display(), restored.relays);
+    if let Some(before) = restored.before {
+        text += &format!("What was there before lies in {}.\n", before.display());
+    }
+    print(&text);
+    Ok(())
+}
+
+/// What to do about a restore that is refused.
+fn explain(error: HomeError) -> Failure {
+    let hint = match &error {
+        HomeError::Taken(_) => Some("Stop the service first: its records cannot be replaced while it runs."),
+        HomeError::Store(StoreError::Seal(SealError::WrongKey)) => Some(
+            "Put the master key of the service that was backed up into the home folder, or name it by YONDER_MASTER_KEY_FILE.",
+        ),
+        HomeError::Store(StoreError::TooNew { .. }) => Some("Restore it with the newer program."),
+        HomeError::Store(_) => Some("The file is no backup, or a damaged one. Nothing was changed."),
+        _ => None,
+    };
+    let error = anyhow::Error::from(error);
+    Failure::Other(match hint {
+        Some(hint) => anyhow::anyhow!("{error:#}\n        {hint}"),
+        None => error,
+    })
+}
+
+/// Looks at what the service stands on.
+pub(crate) fn selfcheck(client: &Client, json: bool) -> Result<(), Failure> {
+    let found: Vec<Check> = client.get(&["selfcheck"])?;
+    if json {
+        print_json(&found)?;
+    } else {
+        print(&(checks(&found, has_colour()) + "\n"));
+    }
+    if found.iter().any(|check| check.level == "fail") { Err(Failure::Told) } else { Ok(()) }
+}
