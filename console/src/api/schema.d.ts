@@ -4,6 +4,43 @@
  */
 
 export interface paths {
+    "/api/v1/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All alerts by name, with what they go on about. */
+        get: operations["list"];
+        put?: never;
+        /** Adds an alert. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One alert. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        /** Removes an alert. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** Changes an alert. */
+        patch: operations["edit"];
+        trace?: never;
+    };
     "/api/v1/backup": {
         parameters: {
             query?: never;
@@ -333,6 +370,60 @@ export interface paths {
         head?: never;
         /** Changes rules of a platform; a shipped sheet becomes one's own by that. */
         patch: operations["edit"];
+        trace?: never;
+    };
+    "/api/v1/receivers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All receivers by name. */
+        get: operations["list_receivers"];
+        put?: never;
+        /** Adds a receiver. A web receiver without a secret gets one, which is shown this once. */
+        post: operations["add_receiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/receivers/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One receiver. */
+        get: operations["show_receiver"];
+        put?: never;
+        post?: never;
+        /** Removes a receiver. */
+        delete: operations["remove_receiver"];
+        options?: never;
+        head?: never;
+        /** Changes a receiver. */
+        patch: operations["edit_receiver"];
+        trace?: never;
+    };
+    "/api/v1/receivers/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tells a receiver that this is a test, and answers once it was told. */
+        post: operations["test_receiver"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/relays": {
@@ -676,6 +767,46 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description A receiver that was added, with the secret that was made for it. */
+        AddedReceiver: {
+            /** @description The receiver. */
+            receiver: components["schemas"]["Receiver"];
+            secret?: components["schemas"]["Secret"] | null;
+        };
+        /** @description An alert. */
+        Alert: {
+            /** @description Only about this name. */
+            about?: string | null;
+            /** @description Name. */
+            name: string;
+            /** @description What it goes on about now. */
+            open: components["schemas"]["OpenAlert"][];
+            /**
+             * Format: int32
+             * @description While it goes on, it is told again after so many seconds.
+             */
+            repeat_s: number;
+            /** @description Names of those who are told; none for all. */
+            to: string[];
+            /** @description What it is raised for. */
+            when: string;
+        };
+        /** @description A change of an alert; what is left out stays. */
+        AlertChange: {
+            /** @description Only about this name; empty for everything. */
+            about?: string | null;
+            /** @description New name. */
+            name?: string | null;
+            /**
+             * Format: int32
+             * @description While it goes on, it is told again after so many seconds.
+             */
+            repeat_s?: number | null;
+            /** @description Names of those who are told; none for all. */
+            to?: string[] | null;
+            /** @description What it is raised for. */
+            when?: string | null;
+        };
         /** @description The sound. */
         AudioFacts: {
             /**
@@ -1201,6 +1332,11 @@ export interface components {
             /** @description Who did it. */
             who?: string | null;
         };
+        /**
+         * @description How mail travels to its server.
+         * @enum {string}
+         */
+        MailSecurity: "tls" | "starttls" | "none";
         /** @description What was measured of a stream. */
         MeasuredFacts: {
             /**
@@ -1286,6 +1422,22 @@ export interface components {
              */
             video_kbps: number;
         };
+        /** @description An alert to be added. */
+        NewAlert: {
+            /** @description Only about the relay, feed, destination or uplink of this name. */
+            about?: string | null;
+            /** @description Name, unique among alerts. */
+            name: string;
+            /**
+             * Format: int32
+             * @description While it goes on, it is told again after so many seconds; 14 400 where nothing is said.
+             */
+            repeat_s?: number | null;
+            /** @description Names of those who are told; all where nothing is said. */
+            to?: string[];
+            /** @description What it is raised for, like `down 60s` or `rate-below 500kbit/s 30s`. */
+            when: string;
+        };
         /** @description A destination to be added. Server address and key may be pasted together, into either field. */
         NewDestination: {
             /** @description Certificates of a private authority, in PEM, trusted beside the system's. */
@@ -1357,6 +1509,14 @@ export interface components {
             rules?: {
                 [key: string]: string;
             };
+        };
+        /** @description A receiver to be added. */
+        NewReceiver: {
+            /** @description Name, unique among receivers. */
+            name: string;
+            secret?: components["schemas"]["Secret"] | null;
+            /** @description Where and how. */
+            way: components["schemas"]["Way"];
         };
         /** @description A rehearsal to be held. */
         NewRehearsal: {
@@ -1451,6 +1611,15 @@ export interface components {
             windows: string[];
             /** @description Time zone. */
             zone: string;
+        };
+        /** @description An alert that goes on. */
+        OpenAlert: {
+            /** @description What was said last. */
+            message: string;
+            /** @description When it was raised. */
+            since: string;
+            /** @description What it is about. */
+            subject: string;
         };
         /** @description A stretch of time in which something was down. */
         Outage: {
@@ -1635,6 +1804,22 @@ export interface components {
             state: string;
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
+        };
+        /** @description A receiver. */
+        Receiver: {
+            /** @description There is a secret. */
+            has_secret: boolean;
+            /** @description Name. */
+            name: string;
+            /** @description Where and how. */
+            way: components["schemas"]["Way"];
+        };
+        /** @description A change of a receiver; what is left out stays. */
+        ReceiverChange: {
+            /** @description New name. */
+            name?: string | null;
+            secret?: components["schemas"]["Secret"] | null;
+            way?: components["schemas"]["Way"] | null;
         };
         /** @description A rehearsal that was held. */
         Rehearsal: {
@@ -2014,6 +2199,26 @@ export interface components {
              */
             width: number;
         };
+        /** @description Where and how somebody is told. Without any secret. */
+        Way: {
+            /** @enum {string} */
+            by: "web";
+            /** @description `https://` or `http://` address. */
+            url: string;
+        } | {
+            /** @enum {string} */
+            by: "mail";
+            /** @description Who it comes from. */
+            from: string;
+            /** @description How the mail travels there. */
+            security?: components["schemas"]["MailSecurity"];
+            /** @description Mail server, as `host` or `host:port`. */
+            server: string;
+            /** @description Who it goes to. */
+            to: string[];
+            /** @description Who signs in to the mail server, if anybody; the receiver's secret is the password. */
+            user?: string | null;
+        };
         /** @description What fits on an uplink. */
         WhatFits: {
             /**
@@ -2064,6 +2269,177 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"][];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAlert"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AlertChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     backup: {
         parameters: {
             query?: never;
@@ -3091,6 +3467,204 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_receivers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"][];
+                };
+            };
+        };
+    };
+    add_receiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReceiver"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedReceiver"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_receiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_receiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit_receiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReceiverChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Receiver"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_receiver: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            502: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -2,6 +2,7 @@
 //!
 //! Times are RFC 3339 texts in UTC; rates are in kilobits (1000 bits) per second.
 
+mod alerts;
 mod destinations;
 mod feeds;
 mod finds;
@@ -16,6 +17,10 @@ mod service;
 mod surveys;
 mod uplinks;
 
+pub use alerts::{
+    AddedReceiver, Alert, AlertChange, AlertMessage, MailSecurity, NewAlert, NewReceiver, OpenAlert,
+    Receiver, ReceiverChange, Way,
+};
 pub use destinations::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
     Stored,

@@ -51,6 +51,9 @@ pub enum ServiceError {
     /// It is off, and must run for this.
     #[error("the relay {0:?} is off")]
     NotRunning(String),
+    /// A receiver could not be told.
+    #[error("{0}")]
+    NotTold(String),
     /// Another destination has the same key at the same server.
     #[error("the destination {0:?} has the same key at the same server")]
     SameKey(String),
@@ -172,7 +175,7 @@ impl ServiceError {
             Self::SignInNeeded | Self::SignInRefused => StatusCode::UNAUTHORIZED,
             Self::SetUpRefused | Self::TokenMissing => StatusCode::FORBIDDEN,
             Self::TooManyAttempts(_) | Self::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
-            Self::Camera(_) => StatusCode::BAD_GATEWAY,
+            Self::Camera(_) | Self::NotTold(_) => StatusCode::BAD_GATEWAY,
             Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -187,6 +190,7 @@ impl ServiceError {
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
             Self::NotRunning(_) => "relay.off",
+            Self::NotTold(_) => "receiver.not-told",
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",
@@ -220,6 +224,7 @@ impl ServiceError {
             Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
             Self::Running { .. } => "Stop it first.",
             Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
+            Self::NotTold(_) => "Check its address and secret, and that this machine can reach it.",
             Self::SameKey(_) => {
                 "Give each destination a key of its own: a platform takes one broadcast per key."
             }

@@ -8,6 +8,7 @@ mod http;
 mod metrics;
 mod restore;
 mod service;
+mod tell;
 mod time;
 
 pub use error::ServiceError;

@@ -23,6 +23,10 @@ pub enum Kind {
     Uplink,
     /// The service itself.
     Service,
+    /// Alert.
+    Alert,
+    /// Somebody who is told.
+    Receiver,
 }
 
 impl fmt::Display for Kind {
@@ -36,6 +40,8 @@ impl fmt::Display for Kind {
             Self::Platform => "platform",
             Self::Uplink => "uplink",
             Self::Service => "service",
+            Self::Alert => "alert",
+            Self::Receiver => "receiver",
         })
     }
 }

@@ -1,5 +1,6 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
+mod alerts;
 mod care;
 mod destinations;
 mod error;
@@ -15,6 +16,7 @@ mod store;
 mod traffic;
 mod uplinks;
 
+pub use alerts::{Alert, Receiver};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets};
 pub use error::{Kind, StoreError};
 pub use feeds::{Feed, NewFeed};

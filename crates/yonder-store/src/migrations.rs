@@ -13,6 +13,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0005-record.sql"),
     include_str!("../migrations/0006-holding.sql"),
     include_str!("../migrations/0007-on-air.sql"),
+    include_str!("../migrations/0008-alerts.sql"),
 ];
 
 /// Brings the records to this program's version.

@@ -184,8 +184,20 @@ fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() 
     store.edit_feed("Summit", &feed("Summit")).unwrap();
     assert_eq!(cleared(), None);
     clear();
-    store.edit_relay("Line", &store.relay("Line").unwrap()).unwrap();
+    let line = store.relay("Line").unwrap();
+    let destinations = vec![line.destinations[0].clone()];
+    store.edit_relay("Line", &Relay { destinations, ..line.clone() }).unwrap();
     assert_eq!(cleared(), None);
+    clear();
+    // When it runs, and what it shows meanwhile, is no matter of the platform's rules.
+    let times = Relay {
+        on_air: vec!["daily 06:00-22:00".into()],
+        hold_after_ms: None,
+        ..store.relay("Line").unwrap()
+    };
+    store.edit_relay("Line", &times).unwrap();
+    assert_eq!(cleared(), Some(7));
+    store.edit_relay("Line", &line).unwrap();
     clear();
     // A fresh key is looked at by the platform, not by us.
     let new = NewSecrets { key: Some(("fresh".into(), KeyKind::Reusable, None)), passphrase: None };

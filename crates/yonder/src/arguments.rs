@@ -10,12 +10,14 @@ use clap_complete::Shell;
 
 use crate::client::Client;
 use crate::commands::{
+    alert::AlertCommand,
     budget::BudgetArguments,
     care::{BackupArguments, RestoreArguments},
     destination::DestinationCommand,
     feed::FeedCommand,
     pattern::PatternCommand,
     platform::PlatformCommand,
+    receiver::ReceiverCommand,
     record::{LogbookArguments, ReportArguments},
     relay::RelayCommand,
     stand_in::StandInCommand,
@@ -116,6 +118,12 @@ pub(crate) enum Command {
         #[arg(long)]
         json: bool,
     },
+    /// Alerts: what people are told of.
+    #[command(subcommand)]
+    Alert(AlertCommand),
+    /// Receivers: who is told, over the web or by mail.
+    #[command(subcommand)]
+    Receiver(ReceiverCommand),
     /// What happened: states with their causes, and what people did.
     Logbook(LogbookArguments),
     /// A month: how much of the wanted time was up, what was down and whose side it was.

@@ -47,6 +47,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Backup(arguments) => commands::care::backup(&arguments, &connection.client()?)?,
         Command::Restore(arguments) => commands::care::restore(&arguments, &connection.home_folder())?,
         Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
+        Command::Alert(command) => commands::alert::run(command, &connection.client()?)?,
+        Command::Receiver(command) => commands::receiver::run(command, &connection.client()?)?,
         Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,
         Command::Report(arguments) => commands::record::report(&arguments, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,

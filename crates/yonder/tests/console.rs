@@ -435,7 +435,8 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         service.wait("Night Trains", "held", |relay| relay["pushes"][0]["state"] == "holding");
         let card = service.home.path().join("card.png");
         service.must(&["relay", "holding-picture", "Night Trains", "--out", card.to_str().unwrap()], "");
-        std::thread::sleep(Duration::from_secs(3));
+        // Clearly longer than its platform waits.
+        std::thread::sleep(Duration::from_secs(4));
         world.camera_on();
         service.wait_live("Night Trains");
         service.kill();

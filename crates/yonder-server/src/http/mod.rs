@@ -1,5 +1,6 @@
 //! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
 
+mod alerts;
 mod caller;
 mod care;
 mod console;
@@ -57,6 +58,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(holding::configure)
                 .configure(record::configure)
                 .configure(care::configure)
+                .configure(alerts::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)

@@ -6,8 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays, session,
-    surveys, uplinks,
+    alerts, care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays,
+    session, surveys, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -48,6 +48,17 @@ use super::{
         relays::remove,
         record::logbook,
         record::report,
+        alerts::list,
+        alerts::add,
+        alerts::show,
+        alerts::edit,
+        alerts::remove,
+        alerts::list_receivers,
+        alerts::add_receiver,
+        alerts::show_receiver,
+        alerts::edit_receiver,
+        alerts::remove_receiver,
+        alerts::test_receiver,
         care::backup,
         care::selfcheck,
         platforms::list,

@@ -65,6 +65,7 @@ impl Server {
         let data = Data::from(Arc::clone(&self.service));
         let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
         let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
+        let alerts = actix_web::rt::spawn(Arc::clone(&self.service).keep_alerts());
         let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
         let watcher = actix_web::rt::spawn(self.service.watch());
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
@@ -84,6 +85,7 @@ impl Server {
         ledger.abort();
         record.abort();
         schedules.abort();
+        alerts.abort();
         Ok(result?)
     }
 }

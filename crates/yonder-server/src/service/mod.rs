@@ -1,5 +1,6 @@
 //! The service behind the API: keeps records and engine in step. Calls may block for a moment.
 
+mod alerts;
 mod care;
 mod destinations;
 mod feeds;
@@ -63,6 +64,7 @@ pub struct Service {
     ledger: Mutex<Ledger>,
     /// Holding pictures of relays that have one of their own, decoded.
     holding_pictures: Mutex<HashMap<String, Arc<Picture>>>,
+    alarm: Mutex<alerts::Alarm>,
     recorder: Mutex<Recorder>,
     /// What the recorder noted and the disk did not take yet.
     unwritten_notes: Mutex<Vec<Note>>,
@@ -94,6 +96,7 @@ impl Service {
             rates: Mutex::default(),
             ledger: Mutex::default(),
             holding_pictures: Mutex::default(),
+            alarm: Mutex::default(),
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
         })
@@ -191,6 +194,10 @@ impl Service {
             Kind::Platform => self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect()),
             Kind::Uplink => {
                 self.store.uplinks().map(|all| all.into_iter().map(|uplink| uplink.name).collect())
+            }
+            Kind::Alert => self.store.alerts().map(|all| all.into_iter().map(|alert| alert.name).collect()),
+            Kind::Receiver => {
+                self.store.receivers().map(|all| all.into_iter().map(|receiver| receiver.name).collect())
             }
             Kind::Person | Kind::Service => Ok(Vec::new()),
         }

@@ -24,6 +24,9 @@ impl Service {
         if let Err(error) = self.resume_record() {
             tracing::error!(%error, "the record cannot be taken up");
         }
+        if let Err(error) = self.resume_alerts() {
+            tracing::error!(%error, "the alerts cannot be taken up");
+        }
         for relay in self.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             if let Err(error) = self.apply(relay) {
                 tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");

@@ -108,6 +108,13 @@ impl Client {
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
     }
 
+    /// A request whose answer is that it was done.
+    pub(crate) fn post_nothing<B: Serialize>(&self, path: &[&str], body: &B) -> Result<(), Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        let request = request.config().timeout_global(Some(PICTURE_TIMEOUT)).build();
+        check(self.sent(request.send_json(body))?).map(|_| ())
+    }
+
     /// A request whose answer takes as long as what it asks for.
     pub(crate) fn post_slow<B: Serialize, T: DeserializeOwned>(
         &self,

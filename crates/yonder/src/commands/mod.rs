@@ -1,5 +1,6 @@
 //! What each command does.
 
+pub(crate) mod alert;
 pub(crate) mod budget;
 pub(crate) mod care;
 pub(crate) mod demo;
@@ -8,6 +9,7 @@ pub(crate) mod feed;
 pub(crate) mod pattern;
 pub(crate) mod platform;
 pub(crate) mod preflight;
+pub(crate) mod receiver;
 pub(crate) mod record;
 pub(crate) mod relay;
 pub(crate) mod stand_in;

@@ -1,0 +1,67 @@
+//! Alerts and receivers, as they are kept.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+use secrecy::ExposeSecret as _;
+use yonder_core::alerts::Open;
+use yonder_store::{Alert, Kind, MasterKey, Receiver, Store, StoreError};
+
+fn store() -> Store {
+    Store::open_in_memory(MasterKey::from_bytes(&[3; 32])).unwrap()
+}
+
+fn receiver(name: &str, secret: Option<&str>) -> Receiver {
+    Receiver { name: name.into(), settings: "{}".into(), secret: secret.map(Into::into) }
+}
+
+fn alert(name: &str, to: &[&str]) -> Alert {
+    let to = to.iter().map(|name| (*name).to_owned()).collect();
+    Alert { name: name.into(), trigger: "blocked".into(), about: None, repeat_s: 14_400, to }
+}
+
+#[test]
+fn a_secret_stays_until_another_takes_its_place() {
+    let store = store();
+    store.add_receiver(&receiver("Desk", Some("planted"))).unwrap();
+    store.edit_receiver("desk", &Receiver { settings: "[]".into(), ..receiver("Night desk", None) }).unwrap();
+    let kept = store.receiver("night desk").unwrap();
+    assert_eq!((kept.settings.as_str(), kept.secret.unwrap().expose_secret()), ("[]", "planted"));
+    store.edit_receiver("Night desk", &receiver("Night desk", Some("other"))).unwrap();
+    assert_eq!(store.receiver("Night desk").unwrap().secret.unwrap().expose_secret(), "other");
+}
+
+#[test]
+fn alerts_name_receivers_that_are_there_and_forget_those_that_go() {
+    let store = store();
+    store.add_receiver(&receiver("Desk", None)).unwrap();
+    store.add_receiver(&receiver("Keeper", None)).unwrap();
+    store.add_alert(&alert("Down", &["desk", "Keeper"])).unwrap();
+    let unknown = store.add_alert(&alert("Other", &["Nobody"])).unwrap_err();
+    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Receiver, .. }));
+    assert_eq!(store.alerts().unwrap().len(), 1, "nothing half is kept");
+    assert!(matches!(store.add_alert(&alert("down", &[])), Err(StoreError::NameTaken { .. })));
+    store.remove_receiver("Desk").unwrap();
+    assert_eq!(store.alert("Down").unwrap().to, ["Keeper"]);
+    store.edit_alert("Down", &Alert { about: Some("Line".into()), ..alert("Down", &[]) }).unwrap();
+    assert_eq!(
+        (store.alert("Down").unwrap().to.len(), store.alert("Down").unwrap().about),
+        (0, Some("Line".into()))
+    );
+    store.remove_alert("Down").unwrap();
+    assert!(matches!(store.remove_alert("Down"), Err(StoreError::NotFound { kind: Kind::Alert, .. })));
+}
+
+#[test]
+fn what_goes_on_is_kept_as_a_whole() {
+    let store = store();
+    let open = |subject: &str| Open {
+        rule: "Down".into(),
+        subject: subject.into(),
+        message: "It is down.".into(),
+        raised_ms: 5,
+        told_ms: 9,
+    };
+    store.keep_open_alerts(&[open("feed A"), open("feed B")]).unwrap();
+    store.keep_open_alerts(&[open("feed B")]).unwrap();
+    assert_eq!(store.open_alerts().unwrap(), [open("feed B")]);
+}

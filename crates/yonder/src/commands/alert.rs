@@ -1,0 +1,144 @@
+//! `yonder alert …`
+
+use std::time::Duration;
+
+use clap::Subcommand;
+use yonder_api::{Alert, AlertChange, NewAlert};
+
+use crate::arguments::parse_duration;
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{Tone, has_colour, local, paint, print, print_json, table};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum AlertCommand {
+    /// Add an alert: what people are told of.
+    Add {
+        /// Name of the alert.
+        name: String,
+        /// What it is raised for: "down 60s", "blocked", "rate-below 500kbit/s 30s", "rate-above 8Mbit/s 30s",
+        /// "key-expires 7d", "allowance 80%" or "flapping 5 in 10m".
+        #[arg(long, value_name = "WHAT")]
+        when: String,
+        /// Only about the relay, feed, destination or uplink of this name.
+        #[arg(long, value_name = "NAME")]
+        about: Option<String>,
+        /// Receiver who is told; may be given several times. All where nothing is said.
+        #[arg(long, value_name = "RECEIVER", num_args = 1..)]
+        to: Vec<String>,
+        /// While it goes on, it is told again after so long; 4h where nothing is said.
+        #[arg(long, value_name = "TIME", value_parser = parse_duration)]
+        repeat: Option<Duration>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// List all alerts, and what goes on.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Show an alert.
+    Show {
+        /// Name of the alert.
+        name: String,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Change an alert.
+    Edit {
+        /// Name of the alert.
+        name: String,
+        /// New name.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// What it is raised for.
+        #[arg(long, value_name = "WHAT")]
+        when: Option<String>,
+        /// Only about this name; an empty text for everything.
+        #[arg(long, value_name = "NAME")]
+        about: Option<String>,
+        /// Receivers who are told; "everybody" for all.
+        #[arg(long, value_name = "RECEIVER", num_args = 1..)]
+        to: Option<Vec<String>>,
+        /// While it goes on, it is told again after so long.
+        #[arg(long, value_name = "TIME", value_parser = parse_duration)]
+        repeat: Option<Duration>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove an alert.
+    Remove {
+        /// Name of the alert.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: AlertCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        AlertCommand::Add { name, when, about, to, repeat, json } => {
+            let new = NewAlert { name, when, about, to, repeat_s: repeat.map(seconds) };
+            show(&client.post(&["alerts"], &new)?, json)
+        }
+        AlertCommand::List { json } => list(&client.get::<Vec<_>>(&["alerts"])?, json),
+        AlertCommand::Show { name, json } => show(&client.get(&["alerts", &name])?, json),
+        AlertCommand::Edit { name, rename, when, about, to, repeat, json } => {
+            let to = to.map(|to| if to == ["everybody"] { Vec::new() } else { to });
+            let change = AlertChange { name: rename, when, about, to, repeat_s: repeat.map(seconds) };
+            show(&client.patch(&["alerts", &name], &change)?, json)
+        }
+        AlertCommand::Remove { name } => {
+            client.delete(&["alerts", &name])?;
+            print(&format!("Alert {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn seconds(time: Duration) -> u32 {
+    u32::try_from(time.as_secs()).unwrap_or(u32::MAX)
+}
+
+fn everybody(to: &[String]) -> String {
+    if to.is_empty() { "everybody".to_owned() } else { to.join(", ") }
+}
+
+fn list(alerts: &[Alert], json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&alerts);
+    }
+    if alerts.is_empty() {
+        print("There are no alerts yet. Add one: yonder alert add NAME --when \"down 60s\"\n");
+        return Ok(());
+    }
+    let row = |alert: &Alert| {
+        let about = alert.about.clone().unwrap_or_else(|| "everything".to_owned());
+        let open = match alert.open.as_slice() {
+            [] => "-".to_owned(),
+            open => open.iter().map(|open| open.subject.clone()).collect::<Vec<_>>().join(", "),
+        };
+        vec![alert.name.clone(), alert.when.clone(), about, everybody(&alert.to), open]
+    };
+    let rows: Vec<Vec<String>> = alerts.iter().map(row).collect();
+    print(&table(&["ALERT", "WHEN", "ABOUT", "TELLS", "GOES ON"], &rows));
+    Ok(())
+}
+
+fn show(alert: &Alert, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(alert);
+    }
+    let mut text = format!("{}\n  when     {}\n", alert.name, alert.when);
+    text += &format!("  about    {}\n", alert.about.as_deref().unwrap_or("everything"));
+    text += &format!("  tells    {}\n", everybody(&alert.to));
+    text += &format!("  repeats  every {} min while it goes on\n", alert.repeat_s / 60);
+    for open in &alert.open {
+        let since = paint(&format!("since {}", local(&open.since)), Tone::Quiet, has_colour());
+        text += &format!("  goes on  {} {since}\n", open.message);
+    }
+    print(&text);
+    Ok(())
+}
