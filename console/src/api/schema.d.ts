@@ -516,6 +516,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/relays/{name}/rates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rates of a relay's feed and pushes over an hour, a day or a month. */
+        get: operations["rates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/relays/{name}/rehearse": {
         parameters: {
             query?: never;
@@ -1755,6 +1772,13 @@ export interface components {
             /** @description Always `about:blank`: the code tells the kind. */
             type: string;
         };
+        /** @description What went out to one destination. */
+        PushRates: {
+            /** @description Name of the destination. */
+            destination: string;
+            /** @description Kilobits per second in each step; null where nothing was measured. */
+            kbps: (number | null)[];
+        };
         /** @description A push at one moment. */
         PushState: {
             /**
@@ -1804,6 +1828,20 @@ export interface components {
             state: string;
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
+        };
+        /** @description Rates over time. All rows begin at the same time and are as long. */
+        Rates: {
+            /** @description Kilobits per second that came in, in each step; null where nothing was measured. */
+            feed: (number | null)[];
+            /** @description When the first step begins. */
+            from: string;
+            /** @description What went out. */
+            pushes: components["schemas"]["PushRates"][];
+            /**
+             * Format: int32
+             * @description Seconds of a step.
+             */
+            step_s: number;
         };
         /** @description A receiver. */
         Receiver: {
@@ -3997,6 +4035,46 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rates: {
+        parameters: {
+            query?: {
+                /** @description `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise. */
+                over?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rates"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -33,8 +33,8 @@ pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
 pub use record::{LogEntry, LogbookRequest, Outage, Report, ReportLine, ReportRequest, SideShare};
 pub use relays::{
-    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushState, Relay, RelayChange,
-    RelayEvent, VideoFacts,
+    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState, Rates,
+    RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,
 };
 pub use secret::Secret;
 pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};

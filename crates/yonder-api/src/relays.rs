@@ -1,7 +1,7 @@
 //! Relays: what they are and how they are.
 
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 use crate::surveys::Survey;
 
@@ -210,6 +210,38 @@ pub struct LinkFacts {
     pub room_kbps: Option<u64>,
     /// What is sent is encrypted.
     pub encrypted: bool,
+}
+
+/// Which span of rates is asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct RatesRequest {
+    /// `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub over: Option<String>,
+}
+
+/// Rates over time. All rows begin at the same time and are as long.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Rates {
+    /// When the first step begins.
+    pub from: String,
+    /// Seconds of a step.
+    pub step_s: u32,
+    /// Kilobits per second that came in, in each step; null where nothing was measured.
+    pub feed: Vec<Option<u32>>,
+    /// What went out.
+    pub pushes: Vec<PushRates>,
+}
+
+/// What went out to one destination.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PushRates {
+    /// Name of the destination.
+    pub destination: String,
+    /// Kilobits per second in each step; null where nothing was measured.
+    pub kbps: Vec<Option<u32>>,
 }
 
 /// When a relay should run.

@@ -26,6 +26,7 @@ mod pattern;
 pub mod platform;
 pub mod preflight;
 pub mod record;
+pub mod series;
 mod supervision;
 mod survey;
 

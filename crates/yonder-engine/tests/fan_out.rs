@@ -90,6 +90,7 @@ async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_ho
             world.engine.apply(relay(&world, vec![constant()]));
         }
     }
+    world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 130).await;
     world.engine.shutdown().await;
     world.assert_recording_exact(&steady.recording("channel-0"), "/summit/main");
     let report = steady.report("channel-0").unwrap();

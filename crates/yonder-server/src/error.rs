@@ -176,6 +176,8 @@ impl ServiceError {
             Self::SetUpRefused | Self::TokenMissing => StatusCode::FORBIDDEN,
             Self::TooManyAttempts(_) | Self::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Camera(_) | Self::NotTold(_) => StatusCode::BAD_GATEWAY,
+            Self::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
+            Self::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,
             Self::Store(_) | Self::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
@@ -204,6 +206,9 @@ impl ServiceError {
             Self::TooManyAttempts(_) => "request.too-many-attempts",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
+            Self::Store(StoreError::Full) => "service.disk-full",
+            Self::Store(StoreError::Locked) => "service.records-locked",
+            Self::Store(StoreError::Damaged(_)) => "service.records-damaged",
             Self::Store(_) | Self::Internal(_) => "service.internal",
         }
     }
@@ -240,6 +245,15 @@ impl ServiceError {
             Self::SignInRefused => "Try again; upper and lower case count in the password.",
             Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",
             Self::TokenMissing => "Reload the page and try again.",
+            Self::Store(StoreError::Full) => {
+                "Make room on the disk that the home folder lies on. What runs goes on."
+            }
+            Self::Store(StoreError::Locked) => {
+                "Find the program that has yonder.db open, and try again. What runs goes on."
+            }
+            Self::Store(StoreError::Damaged(_)) => {
+                "Stop the service and restore the last backup with `yonder restore`."
+            }
             Self::Store(_) | Self::Internal(_) => "The service's log tells more.",
             Self::NoSuchPage(_) | Self::TooManyAttempts(_) => return None,
         };
@@ -306,7 +320,9 @@ mod tests {
     #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
     #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
     #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), relays: vec!["b".into()] }.into(), 409, "request.in-use")]
-    #[case(StoreError::Damaged("nonsense").into(), 500, "service.internal")]
+    #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
+    #[case(StoreError::Full.into(), 507, "service.disk-full")]
+    #[case(StoreError::Locked.into(), 503, "service.records-locked")]
     fn every_error_has_a_status_and_a_code(
         #[case] error: ServiceError,
         #[case] status: u16,

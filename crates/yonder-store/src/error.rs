@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use rusqlite::ErrorCode;
+
 use crate::seal::SealError;
 
 /// What a record is.
@@ -90,7 +92,25 @@ pub enum StoreError {
     /// A value in the file makes no sense.
     #[error("the records hold {0}")]
     Damaged(&'static str),
+    /// There is no room on the disk.
+    #[error("the disk is full, and nothing can be kept")]
+    Full,
+    /// Another program holds the file.
+    #[error("the records are locked by another program")]
+    Locked,
     /// SQLite failed.
     #[error("the records cannot be read or written")]
-    Sqlite(#[from] rusqlite::Error),
+    Sqlite(#[source] rusqlite::Error),
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(error: rusqlite::Error) -> Self {
+        match error.sqlite_error_code() {
+            Some(ErrorCode::DiskFull) => Self::Full,
+            Some(ErrorCode::DatabaseBusy | ErrorCode::DatabaseLocked) => Self::Locked,
+            Some(ErrorCode::DatabaseCorrupt) => Self::Damaged("pages that do not fit together"),
+            Some(ErrorCode::NotADatabase) => Self::Damaged("something else than records"),
+            _ => Self::Sqlite(error),
+        }
+    }
 }

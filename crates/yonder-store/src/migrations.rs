@@ -14,6 +14,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0006-holding.sql"),
     include_str!("../migrations/0007-on-air.sql"),
     include_str!("../migrations/0008-alerts.sql"),
+    include_str!("../migrations/0009-rates.sql"),
 ];
 
 /// Brings the records to this program's version.

@@ -13,7 +13,8 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 use yonder_api::ServiceFacts;
 use yonder_engine::Engine;
-use yonder_server::{Home, Server, Service};
+use yonder_server::{Home, HomeError, Server, Service};
+use yonder_store::StoreError;
 
 use crate::failure::Failure;
 use crate::output::print;
@@ -119,7 +120,7 @@ impl Instance {
         };
         let engine = Engine::new(runtime.handle().clone());
         let token = home.local_token().map_err(anyhow::Error::from)?;
-        let store = home.open_store().map_err(anyhow::Error::from)?;
+        let store = home.open_store().map_err(cannot_open)?;
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
         let service = Arc::new(service);
         let server = Server::bind(Arc::clone(&service), listen).map_err(anyhow::Error::from)?;
@@ -148,6 +149,17 @@ impl Instance {
         runtime.shutdown_background();
         served.map_err(|error| anyhow::Error::from(error).into())
     }
+}
+
+/// What to do about records that cannot be opened.
+fn cannot_open(error: HomeError) -> Failure {
+    let damaged = matches!(error, HomeError::Store(StoreError::Damaged(_)));
+    let error = anyhow::Error::from(error);
+    Failure::Other(if damaged {
+        anyhow::anyhow!("{error:#}\n        Put the last backup in their place: `yonder restore FILE`.")
+    } else {
+        error
+    })
 }
 
 /// An address that clients on this machine can use.

@@ -439,6 +439,12 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         std::thread::sleep(Duration::from_secs(4));
         world.camera_on();
         service.wait_live("Night Trains");
+        // The record is written a moment after what it tells of.
+        let deadline = std::time::Instant::now() + support::PATIENCE;
+        while !service.must(&["logbook"], "").contains("kept the broadcast for") {
+            assert!(std::time::Instant::now() < deadline, "{}", service.must(&["logbook"], ""));
+            std::thread::sleep(Duration::from_millis(50));
+        }
         service.kill();
         service.start_again();
         service.wait_live("Night Trains");

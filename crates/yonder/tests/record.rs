@@ -167,3 +167,39 @@ fn wrong_questions_are_refused_with_the_field() {
     assert_eq!(service.run(&["logbook", "--from", "yesterday"]).status.code(), Some(2));
     assert!(service.must(&["logbook", "--about", "Nobody"], "").contains("no such lines"));
 }
+
+#[test]
+fn rates_are_kept_by_the_second_and_by_the_minute_through_a_restart() {
+    let (mut service, _world) = running();
+    let measured = |rates: &Value| {
+        let sum = |values: &Value| {
+            values.as_array().unwrap().iter().filter(|value| value.as_u64() > Some(100)).count()
+        };
+        sum(&rates["feed"]) > 3 && sum(&rates["pushes"][0]["kbps"]) > 3
+    };
+    let rates = wait_for(&service, &["relay", "rates", "Line", "--json"], measured);
+    assert_eq!((&rates["step_s"], rates["feed"].as_array().unwrap().len()), (&1.into(), 3_600));
+    let curve = service.must(&["relay", "rates", "Line"], "");
+    assert!(curve.contains("→ Bramble") && curve.contains("at most"), "{curve}");
+    let csv = service.must(&["relay", "rates", "Line", "--csv"], "");
+    assert!(csv.starts_with("at,feed_kbps,Bramble\r\n") && csv.lines().count() == 3_601);
+    let month = |service: &Service| json(service, &["relay", "rates", "Line", "--over", "month", "--json"]);
+    let known =
+        |rates: &Value| rates["feed"].as_array().unwrap().iter().filter(|value| !value.is_null()).count();
+    // A minute is kept once the next begins.
+    wait_for_long(&service, &["relay", "rates", "Line", "--over", "month", "--json"], |rates| {
+        known(rates) > 0
+    });
+    assert!(service.stop());
+    service.start_again();
+    assert!(known(&month(&service)) > 0);
+    assert_eq!(service.run(&["relay", "rates", "Nowhere"]).status.code(), Some(1));
+}
+
+fn wait_for_long(service: &Service, arguments: &[&str], wished: impl Fn(&Value) -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(75);
+    while !wished(&json(service, arguments)) {
+        assert!(Instant::now() < deadline, "{arguments:?}");
+        std::thread::sleep(Duration::from_millis(500));
+    }
+}

@@ -48,6 +48,7 @@ use super::{
         relays::remove,
         record::logbook,
         record::report,
+        record::rates,
         alerts::list,
         alerts::add,
         alerts::show,

@@ -1,15 +1,15 @@
-//! `/api/v1/logbook` and `/api/v1/report`
+//! `/api/v1/logbook`, `/api/v1/report` and `/api/v1/relays/{name}/rates`
 
 use actix_web::get;
-use actix_web::web::{Data, Json, Query, ServiceConfig};
-use yonder_api::{LogEntry, LogbookRequest, Problem, Report, ReportRequest};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use yonder_api::{LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report, ReportRequest};
 
 use super::caller::{Caller, reading};
 use crate::error::ServiceError;
 use crate::service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(logbook).service(report);
+    config.service(logbook).service(report).service(rates);
 }
 
 /// What happened, oldest first.
@@ -34,4 +34,17 @@ async fn report(
     request: Query<ReportRequest>,
 ) -> Result<Json<Report>, ServiceError> {
     reading(&service, move |service| service.report(request.month.as_deref())).await.map(Json)
+}
+
+/// Rates of a relay's feed and pushes over an hour, a day or a month.
+#[utoipa::path(context_path = "/api/v1", tag = "record", params(("name" = String, Path), RatesRequest),
+    responses((status = 200, body = Rates), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[get("/relays/{name}/rates")]
+async fn rates(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    request: Query<RatesRequest>,
+) -> Result<Json<Rates>, ServiceError> {
+    reading(&service, move |service| service.relay_rates(&name, request.over.as_deref())).await.map(Json)
 }

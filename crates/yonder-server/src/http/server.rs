@@ -65,6 +65,7 @@ impl Server {
         let data = Data::from(Arc::clone(&self.service));
         let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
         let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
+        let rates = actix_web::rt::spawn(Arc::clone(&self.service).keep_rates());
         let alerts = actix_web::rt::spawn(Arc::clone(&self.service).keep_alerts());
         let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
         let watcher = actix_web::rt::spawn(self.service.watch());
@@ -86,6 +87,7 @@ impl Server {
         record.abort();
         schedules.abort();
         alerts.abort();
+        rates.abort();
         Ok(result?)
     }
 }

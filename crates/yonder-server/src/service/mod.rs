@@ -13,6 +13,7 @@ mod patterns;
 mod people;
 mod platforms;
 mod preflights;
+mod rates;
 mod record;
 mod rehearsals;
 mod relays;
@@ -65,6 +66,7 @@ pub struct Service {
     /// Holding pictures of relays that have one of their own, decoded.
     holding_pictures: Mutex<HashMap<String, Arc<Picture>>>,
     alarm: Mutex<alerts::Alarm>,
+    series: Mutex<rates::Series>,
     recorder: Mutex<Recorder>,
     /// What the recorder noted and the disk did not take yet.
     unwritten_notes: Mutex<Vec<Note>>,
@@ -97,6 +99,7 @@ impl Service {
             ledger: Mutex::default(),
             holding_pictures: Mutex::default(),
             alarm: Mutex::default(),
+            series: Mutex::default(),
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
         })
@@ -152,6 +155,9 @@ impl Service {
     pub async fn shutdown(&self) {
         if let Err(error) = self.look_into_ledger(true) {
             tracing::warn!(%error, "the ledger could not be written");
+        }
+        if let Err(error) = self.write_rates() {
+            tracing::warn!(%error, "rates could not be kept");
         }
         // Before the broadcasts end: that they do is no news of theirs.
         if let Err(error) = self.look_into_record(true, false) {

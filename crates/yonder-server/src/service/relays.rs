@@ -24,6 +24,9 @@ impl Service {
         if let Err(error) = self.resume_record() {
             tracing::error!(%error, "the record cannot be taken up");
         }
+        if let Err(error) = self.resume_rates() {
+            tracing::error!(%error, "the rates cannot be taken up");
+        }
         if let Err(error) = self.resume_alerts() {
             tracing::error!(%error, "the alerts cannot be taken up");
         }

@@ -9,6 +9,7 @@ pub(crate) mod feed;
 pub(crate) mod pattern;
 pub(crate) mod platform;
 pub(crate) mod preflight;
+pub(crate) mod rates;
 pub(crate) mod receiver;
 pub(crate) mod record;
 pub(crate) mod relay;

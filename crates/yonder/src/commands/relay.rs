@@ -8,6 +8,7 @@ use clap::{Args, Subcommand};
 use serde_json::json;
 use yonder_api::{NewRehearsal, NewRelay, Relay, RelayChange, Start};
 
+use super::rates::{self, RatesArguments};
 use super::{preflight, status};
 use crate::arguments::parse_duration;
 use crate::client::Client;
@@ -167,6 +168,8 @@ pub(crate) enum RelayCommand {
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
     },
+    /// Show how the rates of a relay went.
+    Rates(RatesArguments),
     /// Stop a relay; its broadcasts end.
     Stop {
         /// Name of the relay.
@@ -232,6 +235,7 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             let png = client.get_bytes(&["relays", &name, "holding-picture"], &[])?;
             fs::write(&out, png).map_err(|error| Failure::Usage(format!("{}: {error}", out.display())))
         }
+        RelayCommand::Rates(arguments) => rates::run(&arguments, client),
         RelayCommand::Stop { name, json } => {
             show(&client.post(&["relays", &name, "stop"], &json!({}))?, json)
         }

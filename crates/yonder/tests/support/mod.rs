@@ -103,6 +103,12 @@ impl Service {
         self.child.as_ref().unwrap().id()
     }
 
+    /// Kills the process, which is still to be waited for.
+    pub(crate) fn cut_power(&self) {
+        let process = nix::unistd::Pid::from_raw(i32::try_from(self.process()).unwrap());
+        nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGKILL).unwrap();
+    }
+
     /// As if the power had gone.
     pub(crate) fn kill(&mut self) {
         if let Some(mut child) = self.child.take() {
@@ -268,7 +274,7 @@ impl Drop for World {
 }
 
 #[expect(clippy::print_stdout, reason = "a skipped test must say so")]
-fn say(text: &str) {
+pub(crate) fn say(text: &str) {
     println!("{text}");
 }
 

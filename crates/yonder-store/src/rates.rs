@@ -1,0 +1,103 @@
+//! Rates by the minute.
+
+use rusqlite::{Row, params};
+
+use crate::error::StoreError;
+use crate::store::Store;
+use crate::traffic::Carried;
+
+/// Minutes of a row.
+const MINUTES: usize = 60;
+/// Seconds of a row.
+const HOUR_S: i64 = 3_600;
+
+/// An hour of one rate.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RateHour {
+    /// Whose.
+    pub whose: Carried,
+    /// When the hour began, in seconds since 1970.
+    pub hour_s: i64,
+    /// Kilobits per second in each of its minutes, as far as they were measured.
+    pub kbps: Vec<Option<u32>>,
+}
+
+fn columns(whose: &Carried) -> (&'static str, &str, &str) {
+    match whose {
+        Carried::Feed(feed) => ("feed", feed, ""),
+        Carried::Push(relay, destination) => ("push", relay, destination),
+    }
+}
+
+fn packed(kbps: &[Option<u32>]) -> Vec<u8> {
+    let minutes = kbps.iter().copied().chain(std::iter::repeat(None)).take(MINUTES);
+    minutes.flat_map(|value| value.unwrap_or(u32::MAX).to_le_bytes()).collect()
+}
+
+fn unpacked(blob: &[u8]) -> Vec<Option<u32>> {
+    let (values, _) = blob.as_chunks::<4>();
+    values.iter().map(|bytes| Some(u32::from_le_bytes(*bytes)).filter(|value| *value != u32::MAX)).collect()
+}
+
+fn read(row: &Row<'_>) -> rusqlite::Result<RateHour> {
+    let (kind, name): (String, String) = (row.get("kind")?, row.get("name")?);
+    let whose = match kind.as_str() {
+        "feed" => Carried::Feed(name),
+        _ => Carried::Push(name, row.get("part")?),
+    };
+    let blob: Vec<u8> = row.get("kbps")?;
+    Ok(RateHour { whose, hour_s: row.get("hour_s")?, kbps: unpacked(&blob) })
+}
+
+impl Store {
+    /// Keeps hours of rates, in place of what was kept of them, and forgets what began before `before_s`.
+    ///
+    /// # Errors
+    /// The store's failure; then nothing of it is written.
+    pub fn keep_rates(&self, hours: &[RateHour], before_s: i64) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            for hour in hours {
+                let (kind, name, part) = columns(&hour.whose);
+                transaction
+                    .prepare_cached(
+                        "INSERT OR REPLACE INTO rate (kind, name, part, hour_s, kbps) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    )?
+                    .execute(params![kind, name, part, hour.hour_s - hour.hour_s.rem_euclid(HOUR_S), packed(&hour.kbps)])?;
+            }
+            transaction.execute("DELETE FROM rate WHERE hour_s < ?1", [before_s])?;
+            Ok(())
+        })
+    }
+
+    /// All hours of rates, oldest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn rates(&self) -> Result<Vec<RateHour>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached("SELECT * FROM rate ORDER BY hour_s")?;
+            let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::seal::MasterKey;
+
+    #[test]
+    fn hours_are_kept_whole_and_replaced_and_forgotten() {
+        let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
+        let hour =
+            |hour_s, kbps| RateHour { whose: Carried::Push("Line".into(), "Bramble".into()), hour_s, kbps };
+        store
+            .keep_rates(&[hour(3_600, vec![Some(5), None, Some(7)]), hour(7_200, vec![Some(1)])], 0)
+            .unwrap();
+        store.keep_rates(&[hour(7_200, vec![Some(1), Some(2)])], 7_200).unwrap();
+        let kept = store.rates().unwrap();
+        assert_eq!((kept.len(), kept[0].hour_s, kept[0].kbps.len()), (1, 7_200, 60));
+        assert_eq!(kept[0].kbps[..3], [Some(1), Some(2), None]);
+    }
+}

@@ -1,0 +1,125 @@
+//! `yonder relay rates`: how the rates went, as small curves.
+
+use clap::{Args, ValueEnum};
+use jiff::{SignedDuration, Timestamp};
+use yonder_api::Rates;
+use yonder_core::budget::BitRate;
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{Tone, csv, has_colour, local, paint, print, print_json};
+
+/// Cells of a curve.
+const CELLS: usize = 60;
+/// Heights of a cell, the lowest first.
+const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
+
+/// A span that is kept.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum Over {
+    Hour,
+    Day,
+    Month,
+}
+
+impl Over {
+    fn word(self) -> &'static str {
+        match self {
+            Self::Hour => "hour",
+            Self::Day => "day",
+            Self::Month => "month",
+        }
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct RatesArguments {
+    /// Name of the relay.
+    name: String,
+    /// Seconds of an hour, ten seconds of a day, or minutes of a month.
+    #[arg(long, value_enum, default_value = "hour")]
+    over: Over,
+    /// Print JSON.
+    #[arg(long, conflicts_with = "csv")]
+    json: bool,
+    /// Print comma-separated values, a line for each step.
+    #[arg(long)]
+    csv: bool,
+}
+
+pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Failure> {
+    let over = arguments.over.word();
+    let rates: Rates = client.get_with(&["relays", &arguments.name, "rates"], &[("over", over)])?;
+    if arguments.json {
+        return print_json(&rates);
+    }
+    if arguments.csv {
+        print(&rates_csv(&rates)?);
+        return Ok(());
+    }
+    let mut text = format!("{}, the {over} from {}\n", arguments.name, local(&rates.from));
+    text += &line("feed", &rates.feed, has_colour());
+    for push in &rates.pushes {
+        text += &line(&format!("→ {}", push.destination), &push.kbps, has_colour());
+    }
+    print(&text);
+    Ok(())
+}
+
+fn line(name: &str, values: &[Option<u32>], colour: bool) -> String {
+    let known: Vec<u64> = values.iter().flatten().map(|value| u64::from(*value)).collect();
+    let Some(most) = known.iter().max().copied() else {
+        return format!("  {name:<30} nothing was measured\n");
+    };
+    let mean = known.iter().sum::<u64>() / u64::try_from(known.len()).unwrap_or(1);
+    let rate = |kbps: u64| BitRate::from_kbps(kbps).to_string();
+    let curve = paint(&curve(values, most), Tone::Good, colour);
+    format!("  {name:<30} {curve}\n  {:<30} mean {}, at most {}\n", "", rate(mean), rate(most))
+}
+
+/// Each cell is as high as the mean of its part; a blank where nothing was measured.
+fn curve(values: &[Option<u32>], most: u64) -> String {
+    let cell = |at: usize| {
+        let part = values.get(at * values.len() / CELLS..(at + 1) * values.len() / CELLS).unwrap_or_default();
+        let known: Vec<u64> = part.iter().flatten().map(|value| u64::from(*value)).collect();
+        if known.is_empty() {
+            return ' ';
+        }
+        let mean = known.iter().sum::<u64>() / u64::try_from(known.len()).unwrap_or(1);
+        let height = mean * 7 / most.max(1);
+        usize::try_from(height).ok().and_then(|height| HEIGHTS.get(height)).copied().unwrap_or('█')
+    };
+    (0..CELLS).map(cell).collect()
+}
+
+fn rates_csv(rates: &Rates) -> Result<String, Failure> {
+    let from: Timestamp = rates.from.parse().map_err(anyhow::Error::from)?;
+    let mut head = vec!["at", "feed_kbps"];
+    head.extend(rates.pushes.iter().map(|push| push.destination.as_str()));
+    let text = |value: Option<u32>| value.map(|value| value.to_string()).unwrap_or_default();
+    let rows = (0..rates.feed.len()).map(|at| {
+        let seconds = i64::try_from(at).unwrap_or_default() * i64::from(rates.step_s);
+        let time = from
+            .checked_add(SignedDuration::from_secs(seconds))
+            .map_or_else(|_| String::new(), |time| time.to_string());
+        let value = |values: &[Option<u32>]| text(values.get(at).copied().flatten());
+        let mut row = vec![time, value(&rates.feed)];
+        row.extend(rates.pushes.iter().map(|push| value(&push.kbps)));
+        row
+    });
+    csv(&head, rows)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_curve_is_as_wide_as_ever_and_leaves_holes_blank() {
+        let mut values = vec![None; 60];
+        values.extend((0..60).map(|at| Some(at * 100)));
+        let drawn: Vec<char> = curve(&values, 5_900).chars().collect();
+        assert_eq!(drawn.len(), CELLS);
+        assert_eq!((drawn[0], drawn[30], drawn[59]), (' ', '▁', '▇'));
+    }
+}
