@@ -223,6 +223,8 @@ impl Broadcast {
                 self.find(Finding::TimeStepsBack(half));
             } else if step > MAX_GAP {
                 self.find(Finding::Gap(half, to_ms(step)));
+                // The other half has the same hole, most likely: it is beside this one again once it has come.
+                *self.last.of(half.other()) = None;
             }
         }
         if let Some(other) = *self.last.of(half.other()) {

@@ -50,6 +50,18 @@ fn faults_are_found(#[case] came: &[Came], #[case] finding: Finding) {
 }
 
 #[test]
+fn a_hole_in_both_halves_sets_them_apart_in_neither_order() {
+    let holes = [[Picture(3_000, true), Sound(3_000)], [Sound(3_000), Picture(3_000, true)]];
+    for hole in holes {
+        let before = [Headers, Picture(0, true), Sound(0), Picture(40, false)];
+        let after = [Picture(3_040, false), Sound(3_040)];
+        let came: Vec<Came> = before.into_iter().chain(hole).chain(after).collect();
+        let findings = graded(&came).findings;
+        assert!(!findings.iter().any(|finding| matches!(finding, Finding::Skew(_))), "{findings:?}");
+    }
+}
+
+#[test]
 fn keyframes_far_apart_are_found() {
     let came: Vec<Came> =
         std::iter::once(Headers).chain((0..=10).map(|i| Picture(i * 1_000, i % 5 == 0))).collect();
