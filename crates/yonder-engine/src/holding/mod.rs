@@ -15,7 +15,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use image::ImageFormat;
-use yonder_media::{StreamHeaders, VideoCodec};
+use yonder_media::VideoCodec;
 
 use crate::hub::Entry;
 
@@ -32,10 +32,8 @@ const ROUND_SECONDS: f64 = 2.0;
 /// What a holding picture is made from.
 #[derive(Debug, Clone)]
 pub(crate) struct Wanted {
-    /// The feed's headers.
-    pub(crate) headers: Arc<StreamHeaders>,
-    /// Its last keyframe.
-    pub(crate) keyframe: Option<Arc<Entry>>,
+    /// The feed's last keyframe, with its headers.
+    pub(crate) keyframe: Arc<Entry>,
     /// Its frame rate.
     pub(crate) fps: Option<f64>,
     /// Name of the relay.
@@ -75,12 +73,13 @@ pub fn holding_preview(name: &str, picture: Option<&Picture>) -> Option<Vec<u8>>
 
 /// Makes the round of pictures. Takes up to a second of a processor; never to be called on a media task.
 pub(crate) fn make(wanted: &Wanted) -> Result<Round, HoldError> {
-    let video = wanted.headers.video.as_ref().ok_or(HoldError::NoPicture)?;
+    let headers = &wanted.keyframe.headers;
+    let video = headers.video.as_ref().ok_or(HoldError::NoPicture)?;
     let facts = video.facts();
     let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per.max(1)));
     let fps = wanted.fps.or(declared).unwrap_or(USUAL_FRAME_RATE).clamp(FRAME_RATES.0, FRAME_RATES.1);
     if facts.codec == VideoCodec::H265 {
-        return repeat::keyframe(wanted.keyframe.as_ref().ok_or(HoldError::NoPicture)?);
+        return repeat::keyframe(&wanted.keyframe);
     }
     // Half of the samples of each direction carry colour: sizes are even.
     let (width, height) = (facts.width & !1, facts.height & !1);
@@ -88,5 +87,5 @@ pub(crate) fn make(wanted: &Wanted) -> Result<Round, HoldError> {
         Some(picture) => picture.fitted(width, height),
         None => card::draw(width, height, &wanted.name, wanted.away_since),
     };
-    compress::round(&image, fps, ROUND_SECONDS, wanted.headers.audio.as_ref())
+    compress::round(&image, fps, ROUND_SECONDS, headers.audio.as_ref())
 }

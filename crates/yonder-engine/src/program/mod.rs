@@ -41,9 +41,8 @@ struct Outlet {
     sending: Sending,
     /// Decoding times given out last, of picture and sound.
     last: (Option<i64>, Option<i64>),
-    /// The feed's last keyframe, and the headers of what it sent last.
+    /// The feed's last keyframe, with its headers.
     keyframe: Option<Arc<Entry>>,
-    headers: Option<Arc<StreamHeaders>>,
     /// When the feed last had a picture.
     pictured: Option<Duration>,
 }
@@ -86,13 +85,7 @@ impl Program {
     ) -> Arc<Self> {
         let mut machine = HoldMachine::new(spec.after);
         machine.want_hold(spec.wanted);
-        let outlet = Outlet {
-            sending: Sending::Feed,
-            last: (None, None),
-            keyframe: None,
-            headers: None,
-            pictured: None,
-        };
+        let outlet = Outlet { sending: Sending::Feed, last: (None, None), keyframe: None, pictured: None };
         Arc::new(Self {
             relay: relay.to_owned(),
             feed,
@@ -131,7 +124,6 @@ impl Program {
                 outlet.keyframe = Some(Arc::clone(entry));
             }
         }
-        outlet.headers = Some(Arc::clone(&entry.headers));
         let returns = match outlet.sending {
             Sending::Holding => return,
             Sending::Feed => false,
@@ -197,16 +189,16 @@ impl Program {
 
     /// What a holding picture is made from now.
     fn wanted(&self) -> Option<Wanted> {
-        let (headers, keyframe, pictured) = {
+        let (keyframe, pictured) = {
             let outlet = lock(&self.outlet);
-            (outlet.headers.clone()?, outlet.keyframe.clone(), outlet.pictured)
+            (outlet.keyframe.clone()?, outlet.pictured)
         };
         let clock = self.feed.clock;
         let fps = lock(&self.feed.figures).video(clock.now()).and_then(|video| video.fps);
         let by_a_person = lock(&self.machine).is_wanted();
         let away_since: Option<SystemTime> = pictured.filter(|_| !by_a_person).map(|at| clock.wall(at));
         let picture = self.picture();
-        Some(Wanted { headers, keyframe, fps, name: self.relay.clone(), away_since, picture })
+        Some(Wanted { keyframe, fps, name: self.relay.clone(), away_since, picture })
     }
 
     /// The holding picture takes over after what was sent last, or so long ago that a late unit of the feed does

@@ -36,17 +36,20 @@ impl Service {
         alive.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut looks = 0_u32;
         loop {
-            tokio::select! {
+            let prunes = tokio::select! {
                 changed = changes.changed() => {
                     if changed.is_err() {
                         return;
                     }
                     sleep(GATHER).await;
                     changes.mark_unchanged();
+                    false
                 }
-                _ = alive.tick() => looks = looks.wrapping_add(1),
-            }
-            let prunes = looks.is_multiple_of(PRUNE_EVERY);
+                _ = alive.tick() => {
+                    looks = looks.wrapping_add(1);
+                    looks.is_multiple_of(PRUNE_EVERY)
+                }
+            };
             let service = Arc::clone(&self);
             let kept = tokio::task::spawn_blocking(move || service.look_into_record(false, prunes)).await;
             if let Ok(Err(error)) = kept {
