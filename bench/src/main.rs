@@ -7,6 +7,8 @@ mod load;
 mod overhead;
 mod reboots;
 mod relay;
+mod service;
+mod soak;
 
 use clap::{Parser, Subcommand};
 
@@ -40,6 +42,8 @@ enum Figure {
         #[arg(long, default_value_t = 50)]
         times: u32,
     },
+    /// Hours of faults, drawn at random: memory, files and tasks stay as they are.
+    Soak(soak::Soak),
     /// What each protocol adds to the media it carries.
     Overhead,
     /// The measured half of `relay`: the engine alone.
@@ -54,6 +58,7 @@ fn main() -> anyhow::Result<()> {
     match Arguments::parse().figure {
         Figure::Relay { mbps, pushes, seconds, rounds } => relay::run(mbps, pushes, seconds, rounds),
         Figure::Reboots { times } => reboots::run(times),
+        Figure::Soak(soak) => soak::run(&soak),
         Figure::Overhead => overhead::run(),
         Figure::ChildEngine(job) => children::engine(&job),
         Figure::ChildFloor(job) => children::floor(&job),

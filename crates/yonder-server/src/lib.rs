@@ -6,6 +6,7 @@ mod error;
 mod home;
 mod http;
 mod metrics;
+mod process;
 mod restore;
 mod service;
 mod tell;

@@ -11,6 +11,8 @@ use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
 use yonder_api::{FeedState, PushState, Relay, Status};
 
+use crate::process::ProcessFigures;
+
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
 struct OfFeed {
     feed: String,
@@ -42,6 +44,22 @@ struct Families {
     push_dropped: Family<OfPush, Counter>,
     push_reconnects: Family<OfPush, Counter>,
     push_backlog: Family<OfPush, Gauge>,
+}
+
+fn register_process(registry: &mut Registry, process: &ProcessFigures) {
+    let gauge = |value: u64| {
+        let gauge = Gauge::<i64>::default();
+        gauge.set(i64::try_from(value).unwrap_or(i64::MAX));
+        gauge
+    };
+    let figures = [
+        ("process_resident_memory_bytes", "Memory that the program takes", process.resident_bytes),
+        ("process_open_files", "Open files and sockets", process.open_files),
+        ("process_tasks", "Pulls, pushes and what watches them", process.tasks),
+    ];
+    for (name, help, value) in figures {
+        registry.register(name, help, gauge(value));
+    }
 }
 
 impl Families {
@@ -101,9 +119,10 @@ fn set_counter(counter: &Counter, value: u64) {
 }
 
 /// The figures at this moment.
-pub(crate) fn text(status: &Status) -> String {
+pub(crate) fn text(status: &Status, process: &ProcessFigures) -> String {
     let mut registry = Registry::with_prefix("yonder");
     registry.register("build", "The program", Info::new(vec![("version", status.version.clone())]));
+    register_process(&mut registry, process);
     let families = Families::default();
     families.register(&mut registry);
     status.relays.iter().for_each(|relay| families.set_relay(relay));
@@ -140,9 +159,13 @@ mod tests {
             now: String::new(),
             relays: vec![relay("One", "Bramble"), relay("Two", "Hall")],
         };
-        let text = text(&status);
+        let process = ProcessFigures { resident_bytes: 40_960, open_files: 21, tasks: 17 };
+        let text = text(&status, &process);
         for line in [
             r#"yonder_build_info{version="0.1.0"} 1"#,
+            "yonder_process_resident_memory_bytes 40960",
+            "yonder_process_open_files 21",
+            "yonder_process_tasks 17",
             r#"yonder_feed_up{feed="Summit \"main\""} 1"#,
             r#"yonder_feed_bytes_total{feed="Summit \"main\""} 7"#,
             r#"yonder_push_up{relay="One",destination="Bramble"} 1"#,

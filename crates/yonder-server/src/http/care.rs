@@ -46,6 +46,6 @@ async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<C
 /// Figures for whatever collects them, in `OpenMetrics` text.
 #[get("/metrics")]
 async fn read_metrics(service: Data<Service>, _caller: Caller) -> HttpResponse {
-    let text = metrics::text(&service.status());
+    let text = metrics::text(&service.status(), &service.process_figures());
     HttpResponse::Ok().content_type(OPEN_METRICS).insert_header((CACHE_CONTROL, "no-store")).body(text)
 }

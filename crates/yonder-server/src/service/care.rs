@@ -1,13 +1,12 @@
 //! Care of the service itself: a copy of its records, and a look at what it stands on.
 
-use std::fs;
-
 use yonder_api::Check;
 use yonder_engine::count_authorities;
 use yonder_store::{SealError, StoreError};
 
 use super::Service;
 use crate::error::ServiceError;
+use crate::process::{ProcessFigures, open_files};
 
 /// Free space below which it is tight, and below which it is too little.
 const TIGHT_BYTES: u64 = 1024 * 1024 * 1024;
@@ -22,6 +21,11 @@ impl Service {
     /// When the records cannot be copied.
     pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
         Ok(self.store.backup()?)
+    }
+
+    /// What the service takes of the machine.
+    pub(crate) fn process_figures(&self) -> ProcessFigures {
+        ProcessFigures::look(self.engine.runtime())
     }
 
     /// Looks at what the service stands on.
@@ -86,7 +90,7 @@ impl Service {
         let count = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
         let needed = FILES.0 + FILES.1 * count(relays.len()) + FILES.2 * count(pushes);
         let limit = rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft);
-        let open = fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
+        let open = open_files();
         let said = format!("{open} files are open, {limit} may be; all relays together need about {needed}.");
         if needed <= limit {
             return pass("open-files", said);

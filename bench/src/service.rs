@@ -1,0 +1,143 @@
+//! The real program in a home folder of its own, driven by its commands as a user would.
+
+use std::fs::{self, File};
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context as _, ensure};
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// How long the program may take to be there.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// What a running service takes of the machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Taken {
+    pub(crate) resident_kb: u64,
+    pub(crate) files: u64,
+    pub(crate) tasks: u64,
+}
+
+pub(crate) struct Service {
+    home: TempDir,
+    child: Option<Child>,
+}
+
+impl Service {
+    /// A service with nothing to do yet.
+    pub(crate) fn start() -> anyhow::Result<Self> {
+        let mut service = Self { home: tempfile::tempdir()?, child: None };
+        service.start_again()?;
+        Ok(service)
+    }
+
+    /// Starts the program in the same home folder; returns how long it took until it was ready.
+    pub(crate) fn start_again(&mut self) -> anyhow::Result<Duration> {
+        let announced = self.home.path().join("service.json");
+        // After a kill the old announcement is still there.
+        let _missing = fs::remove_file(&announced);
+        let log = File::options().create(true).append(true).open(self.home.path().join("log.txt"))?;
+        let begun = Instant::now();
+        let child = Command::new(program()?)
+            .args(["serve", "--listen", "127.0.0.1:0", "--home"])
+            .arg(self.home.path())
+            .stdout(Stdio::null())
+            .stderr(log)
+            .spawn()
+            .context("the program cannot be started; build it with `cargo build --release -p yonder`")?;
+        self.child = Some(child);
+        while !announced.exists() {
+            ensure!(begun.elapsed() < PATIENCE, "the service does not start: {}", self.log());
+            std::thread::sleep(Duration::from_millis(5));
+        }
+        Ok(begun.elapsed())
+    }
+
+    /// As if the power had gone.
+    pub(crate) fn kill(&mut self) -> anyhow::Result<()> {
+        if let Some(mut child) = self.child.take() {
+            child.kill()?;
+            child.wait()?;
+        }
+        Ok(())
+    }
+
+    /// Whether the process still runs.
+    pub(crate) fn is_running(&mut self) -> bool {
+        self.child.as_mut().is_some_and(|child| matches!(child.try_wait(), Ok(None)))
+    }
+
+    pub(crate) fn log(&self) -> String {
+        fs::read_to_string(self.home.path().join("log.txt")).unwrap_or_default()
+    }
+
+    pub(crate) fn home(&self) -> &Path {
+        self.home.path()
+    }
+
+    /// Runs a command that must succeed, and returns what it printed.
+    pub(crate) fn must(&self, arguments: &[&str], input: &str) -> anyhow::Result<String> {
+        let mut child = Command::new(program()?)
+            .arg("--home")
+            .arg(self.home.path())
+            .args(arguments)
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()?;
+        child.stdin.take().context("it has an input")?.write_all(input.as_bytes())?;
+        let output = child.wait_with_output()?;
+        ensure!(output.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&output.stderr));
+        Ok(String::from_utf8(output.stdout)?)
+    }
+
+    /// All relays as the API tells them.
+    pub(crate) fn relays(&self) -> anyhow::Result<Vec<Value>> {
+        let status: Value = serde_json::from_str(&self.must(&["status", "--json"], "")?)?;
+        status["relays"].as_array().cloned().context("a status has relays")
+    }
+
+    /// Pushes that are live, and all pushes.
+    pub(crate) fn live(&self) -> anyhow::Result<(usize, usize)> {
+        let relays = self.relays()?;
+        let pushes: Vec<&Value> =
+            relays.iter().filter_map(|relay| relay["pushes"].as_array()).flatten().collect();
+        Ok((pushes.iter().filter(|push| push["state"] == "live").count(), pushes.len()))
+    }
+
+    /// Memory, open files and tasks, as the service tells them itself.
+    pub(crate) fn taken(&self) -> anyhow::Result<Taken> {
+        let facts: Value = serde_json::from_str(&fs::read_to_string(self.home.path().join("service.json"))?)?;
+        let url = facts["url"].as_str().context("the service tells its address")?;
+        let token = fs::read_to_string(self.home.path().join("token"))?;
+        let text = ureq::get(format!("{url}/metrics"))
+            .header("Authorization", format!("Bearer {}", token.trim()))
+            .call()?
+            .body_mut()
+            .read_to_string()?;
+        let figure = |name: &str| -> anyhow::Result<u64> {
+            let value = text.lines().find_map(|line| line.strip_prefix(name)?.trim().parse().ok());
+            value.with_context(|| format!("{name} is not told"))
+        };
+        Ok(Taken {
+            resident_kb: figure("yonder_process_resident_memory_bytes ")? / 1024,
+            files: figure("yonder_process_open_files ")?,
+            tasks: figure("yonder_process_tasks ")?,
+        })
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        // A process that is gone already is what is wanted.
+        let _gone = self.kill();
+    }
+}
+
+/// The program that was built beside this one.
+fn program() -> anyhow::Result<PathBuf> {
+    Ok(std::env::current_exe()?.with_file_name("yonder"))
+}

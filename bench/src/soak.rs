@@ -1,0 +1,294 @@
+//! An hour of faults: cameras and platforms that misbehave at random, and calm moments in which the service must
+//! take no more of the machine than in the first.
+
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context as _, ensure};
+use clap::Args;
+use rand::rngs::StdRng;
+use rand::{RngExt as _, SeedableRng as _};
+use yonder_lab::{
+    Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig,
+    PlatformManners, SrtConfig, TestAuthority, railway_feeds,
+};
+
+use crate::service::{Service, Taken};
+
+/// What a soak is to be.
+#[derive(Debug, Args)]
+pub(crate) struct Soak {
+    /// Relays.
+    #[arg(long, default_value_t = 20)]
+    relays: usize,
+    /// How long, in minutes.
+    #[arg(long, default_value_t = 60)]
+    minutes: u64,
+    /// Minutes between calm moments.
+    #[arg(long, default_value_t = 5)]
+    calm_every: u64,
+    /// The faults are drawn from it; the same seed draws the same.
+    #[arg(long, default_value_t = 20_261_123)]
+    seed: u64,
+}
+
+/// Pushes of each relay: RTMP, RTMPS and SRT.
+const CHANNELS: [&str; 3] = ["rtmp", "rtmps", "srt"];
+/// A fault comes every so often on average.
+const FAULT_EVERY: Duration = Duration::from_secs(3);
+/// The longest fault.
+const LONGEST: u64 = 25;
+/// How long all relays may take to be live once the last fault is over: longest delay between dials to a platform, and
+/// the time that a silent one is waited for.
+const MENDED_WITHIN: Duration = Duration::from_secs(75);
+/// What the last calm moment may take more than the first: memory in percent, and files and tasks, of which some
+/// come and go with requests.
+const MORE_MEMORY_PERCENT: u64 = 15;
+const MORE_FILES: u64 = 10;
+
+/// A relay's camera and platform.
+struct Line {
+    name: String,
+    path: &'static str,
+    camera: Camera,
+    platform: Platform,
+    /// When the fault under way is over; `None` where all is well.
+    mends: Option<Instant>,
+}
+
+/// What can be wrong. What is said to a camera or platform is in the words that they take on standard input.
+#[derive(Debug, Clone, Copy)]
+enum Fault {
+    CameraOff,
+    PlatformOff,
+    Camera(&'static str),
+    Platform(&'static str),
+    /// By command: hold, or stop; resume, or start, when it is over.
+    Hold,
+    Stop,
+}
+
+const FAULTS: [Fault; 24] = [
+    Fault::CameraOff,
+    Fault::CameraOff,
+    Fault::Camera("freeze"),
+    Fault::Camera("freeze"),
+    Fault::Camera("jump 100"),
+    Fault::Camera("jump -30"),
+    Fault::Camera("renumber"),
+    Fault::Camera("garbage"),
+    Fault::Camera("goodbye"),
+    Fault::Camera("keyframes off"),
+    Fault::Camera("lose 5"),
+    Fault::Camera("shuffle 5"),
+    Fault::Camera("refuse 503"),
+    Fault::PlatformOff,
+    Fault::PlatformOff,
+    Fault::Platform("freeze"),
+    Fault::Platform("slow 300"),
+    Fault::Platform("silent connect"),
+    Fault::Platform("reset"),
+    Fault::Platform("flaky 3"),
+    Fault::Platform("end"),
+    Fault::Platform("lose 2"),
+    Fault::Hold,
+    Fault::Stop,
+];
+
+/// Soaks, prints each calm moment, and fails when one is not as good as the first.
+#[expect(clippy::print_stdout, reason = "a table is what this program is for")]
+pub(crate) fn run(soak: &Soak) -> anyhow::Result<()> {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
+    let _inside = runtime.enter();
+    let authority = TestAuthority::new()?;
+    let mut lines = (0..soak.relays)
+        .map(|number| Line::start(number, authority.issue("localhost")?))
+        .collect::<anyhow::Result<Vec<_>>>()?;
+    let mut service = Service::start()?;
+    let authority_file = service.home().join("authority.pem");
+    std::fs::write(&authority_file, authority.pem())?;
+    for line in &lines {
+        line.register(&service, &authority_file.to_string_lossy())?;
+    }
+    println!("{} relays with {} pushes each, seed {}", soak.relays, CHANNELS.len(), soak.seed);
+    println!("minute    live   faults   memory kB   files   tasks   mended within");
+    let begun = Instant::now();
+    let mut random = StdRng::seed_from_u64(soak.seed);
+    let mut calm = Vec::new();
+    let mut faults = 0;
+    loop {
+        let (took, taken) = settle(&mut service, &mut lines)?;
+        let (live, pushes) = service.live()?;
+        let minute = begun.elapsed().as_secs_f64() / 60.0;
+        println!(
+            "{minute:>6.1} {live:>4}/{pushes:<3} {faults:>6} {:>11} {:>7} {:>7} {:>9.1} s",
+            taken.resident_kb,
+            taken.files,
+            taken.tasks,
+            took.as_secs_f64()
+        );
+        calm.push(taken);
+        if begun.elapsed() >= Duration::from_secs(soak.minutes * 60) {
+            break;
+        }
+        let until = Instant::now() + Duration::from_secs(soak.calm_every * 60);
+        while Instant::now() < until {
+            mend(&service, &mut lines, false)?;
+            let line = random.random_range(0..lines.len());
+            let fault = FAULTS[random.random_range(0..FAULTS.len())];
+            let lasts = Duration::from_secs(random.random_range(1..=LONGEST));
+            if let Some(line) = lines.get_mut(line).filter(|line| line.mends.is_none()) {
+                line.suffer(fault, &service, &runtime)?;
+                line.mends = Some(Instant::now() + lasts);
+                faults += 1;
+            }
+            let pause = FAULT_EVERY.mul_f64(random.random_range(0.2..1.8));
+            std::thread::sleep(pause);
+        }
+    }
+    let crashes = service.log().lines().filter(|line| line.contains("panicked")).count();
+    ensure!(crashes == 0, "{crashes} panics are in the log");
+    judge(&calm)
+}
+
+impl Line {
+    fn start(number: usize, certificate: Certificate) -> anyhow::Result<Self> {
+        let feeds = railway_feeds();
+        let feed = feeds[number % feeds.len()];
+        let stream = CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) };
+        let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
+        let channels = CHANNELS.iter().map(|name| ((*name).to_owned(), key(number, name).into())).collect();
+        let platform = Platform::start(PlatformConfig {
+            app: "live".into(),
+            channels,
+            tls: Some((0, certificate)),
+            srt: Some(SrtConfig::default()),
+            ..PlatformConfig::default()
+        })?;
+        Ok(Self { name: format!("Line {number:02}"), path: feed.path, camera, platform, mends: None })
+    }
+
+    /// Feed, destinations and relay, by command. Every other feed comes by datagrams.
+    fn register(&self, service: &Service, authority: &str) -> anyhow::Result<()> {
+        let number: usize = self.name.trim_start_matches("Line ").parse()?;
+        let (name, url) = (self.name.as_str(), self.camera.url(self.path));
+        let transport = if number.is_multiple_of(2) { "tcp" } else { "udp" };
+        service.must(&["feed", "add", name, "--url", &url, "--transport", transport], "")?;
+        let tls_server = self.platform.tls_server().context("it speaks RTMPS")?;
+        let srt_server = self.platform.srt_server().context("it speaks SRT")?;
+        let servers = [self.platform.server(), tls_server, srt_server];
+        let mut relay = vec!["relay", "add", name, "--feed", name];
+        let names: Vec<String> = CHANNELS.iter().map(|channel| format!("{name} {channel}")).collect();
+        for ((channel, destination), server) in CHANNELS.iter().zip(&names).zip(&servers) {
+            let mut add = vec!["destination", "add", destination, "--server", server, "--key-stdin"];
+            if *channel == "rtmps" {
+                add.extend(["--authority", authority]);
+            }
+            service.must(&add, &key(number, channel))?;
+            relay.extend(["--to", destination]);
+        }
+        service.must(&relay, "")?;
+        service.must(&["relay", "start", name, "--force"], "")?;
+        Ok(())
+    }
+
+    fn suffer(
+        &mut self,
+        fault: Fault,
+        service: &Service,
+        runtime: &tokio::runtime::Runtime,
+    ) -> anyhow::Result<()> {
+        match fault {
+            Fault::CameraOff => runtime.block_on(self.camera.switch_off()),
+            Fault::PlatformOff => runtime.block_on(self.platform.switch_off()),
+            Fault::Camera(words) => {
+                let mut told = Ok(());
+                let other: Arc<LoopMedia> = Arc::new(railway_feeds()[1].main());
+                self.camera.change(|manners| told = manners.tell(words, &other));
+                told.map_err(anyhow::Error::msg)?;
+            }
+            Fault::Platform(words) => {
+                let mut told = Ok(());
+                self.platform.change(|manners| told = manners.tell(words));
+                told.map_err(anyhow::Error::msg)?;
+            }
+            Fault::Hold => {
+                service.must(&["relay", "hold", &self.name], "")?;
+            }
+            Fault::Stop => {
+                service.must(&["relay", "stop", &self.name], "")?;
+            }
+        }
+        Ok(())
+    }
+
+    /// All is well again, whatever was wrong. Counters of events stay, so that nothing happens twice.
+    fn mend(&mut self, service: &Service) -> anyhow::Result<()> {
+        self.mends = None;
+        self.camera.change(|manners| {
+            let Manners { time_jump, new_source, garbage, goodbye, .. } = *manners;
+            *manners = Manners { time_jump, new_source, garbage, goodbye, ..Manners::default() };
+        });
+        self.platform.change(|manners| {
+            let PlatformManners { resets, forgets, .. } = *manners;
+            let ends = manners.ends.clone();
+            *manners = PlatformManners { resets, forgets, ends, ..PlatformManners::default() };
+        });
+        self.camera.switch_on()?;
+        self.platform.switch_on()?;
+        // It starts what was stopped and resumes what was held.
+        service.must(&["relay", "start", &self.name, "--force"], "")?;
+        service.must(&["relay", "resume", &self.name], "")?;
+        Ok(())
+    }
+}
+
+fn key(number: usize, channel: &str) -> String {
+    format!("soak-{channel}-{number}")
+}
+
+/// Ends the faults whose time is over, or all of them.
+fn mend(service: &Service, lines: &mut [Line], all: bool) -> anyhow::Result<()> {
+    let now = Instant::now();
+    for line in lines.iter_mut().filter(|line| line.mends.is_some_and(|mends| all || mends <= now)) {
+        line.mend(service)?;
+    }
+    Ok(())
+}
+
+/// Ends all faults and waits until every push is live; returns how long it took, and what the service takes then.
+fn settle(service: &mut Service, lines: &mut [Line]) -> anyhow::Result<(Duration, Taken)> {
+    mend(service, lines, true)?;
+    let mended = Instant::now();
+    loop {
+        ensure!(service.is_running(), "the service ended: {}", service.log());
+        let (live, pushes) = service.live()?;
+        if live == pushes {
+            break;
+        }
+        let stuck = || service.must(&["status"], "").unwrap_or_default();
+        ensure!(mended.elapsed() < MENDED_WITHIN, "not all live in time:\n{}", stuck());
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    let took = mended.elapsed();
+    // What was closed a moment ago is gone by then.
+    std::thread::sleep(Duration::from_secs(8));
+    Ok((took, service.taken()?))
+}
+
+#[expect(clippy::print_stdout, reason = "the verdict")]
+fn judge(calm: &[Taken]) -> anyhow::Result<()> {
+    // The first calm moment is before any fault; pools and rings fill during the first stretch.
+    let (Some(first), Some(last)) = (calm.get(1), calm.last()) else { return Ok(()) };
+    let allowed = first.resident_kb * (100 + MORE_MEMORY_PERCENT) / 100;
+    ensure!(
+        last.resident_kb <= allowed,
+        "memory grew from {} kB to {} kB",
+        first.resident_kb,
+        last.resident_kb
+    );
+    ensure!(last.files <= first.files + MORE_FILES, "files grew from {} to {}", first.files, last.files);
+    ensure!(last.tasks <= first.tasks + MORE_FILES, "tasks grew from {} to {}", first.tasks, last.tasks);
+    println!("Flat: memory, files and tasks at the end are as after the first stretch.");
+    Ok(())
+}
