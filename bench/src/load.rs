@@ -48,6 +48,7 @@ pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
         key: pasted.key,
         encryption: None,
         authority: None,
+        uplinks: Vec::new(),
     })
 }
 

@@ -958,6 +958,8 @@ export interface components {
             return_after_s: number;
             /** @description Server address. */
             server: string;
+            /** @description Uplinks that its pushes are bound to, the one to be preferred first. */
+            uplinks?: string[];
             /** @description Where people watch. */
             watch_page?: string | null;
         };
@@ -986,6 +988,8 @@ export interface components {
              */
             return_after_s?: number | null;
             server?: components["schemas"]["Secret"] | null;
+            /** @description New uplinks, the one to be preferred first; an empty list leaves it to the system. */
+            uplinks?: string[] | null;
             /** @description New watch page; empty removes it. */
             watch_page?: string | null;
         };
@@ -1480,6 +1484,8 @@ export interface components {
              */
             return_after_s?: number | null;
             server?: components["schemas"]["Secret"] | null;
+            /** @description Uplinks that its pushes are bound to, the one to be preferred first; none leaves it to the system. */
+            uplinks?: string[];
             /** @description Where people watch. */
             watch_page?: string | null;
         };
@@ -1602,12 +1608,16 @@ export interface components {
              * @description Share that stays free, in hundredths; 25 where nothing is said.
              */
             headroom_percent?: number | null;
+            /** @description Network interface by which they are, instead. */
+            interface?: string | null;
             /** @description Name, unique among uplinks. */
             name: string;
             /** @description Rate upwards with its unit, like `20Mbit/s`. */
             rate: string;
             /** @description Site; left out for the machine that the service runs on. */
             site?: string | null;
+            /** @description Address of the service's machine by which pushes are bound to it. */
+            source?: string | null;
         };
         /** @description A track that a camera offers. */
         OfferedTrack: {
@@ -1828,6 +1838,8 @@ export interface components {
             state: string;
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
+            /** @description The uplink that it is bound to, where it is. */
+            uplink?: string | null;
         };
         /** @description Rates over time. All rows begin at the same time and are as long. */
         Rates: {
@@ -2129,6 +2141,8 @@ export interface components {
              * @description Share that stays free, in hundredths.
              */
             headroom_percent: number;
+            /** @description Network interface by which they are, instead. */
+            interface?: string | null;
             /** @description Name. */
             name: string;
             /**
@@ -2138,6 +2152,8 @@ export interface components {
             sent_bytes: number;
             /** @description Site; null for the machine that the service runs on. */
             site?: string | null;
+            /** @description Address by which pushes are bound to it. */
+            source?: string | null;
             /**
              * Format: int64
              * @description Rate upwards in kilobits (1000 bits) per second.
@@ -2186,12 +2202,16 @@ export interface components {
              * @description New share that stays free.
              */
             headroom_percent?: number | null;
+            /** @description New network interface; empty removes it. */
+            interface?: string | null;
             /** @description New name. */
             name?: string | null;
             /** @description New rate with its unit. */
             rate?: string | null;
             /** @description New site; empty for the machine that the service runs on. */
             site?: string | null;
+            /** @description New address by which pushes are bound to it; empty removes it. */
+            source?: string | null;
         };
         /** @description The measured picture. */
         VideoFacts: {

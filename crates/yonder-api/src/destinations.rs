@@ -54,6 +54,9 @@ pub struct NewDestination {
     /// Certificates of a private authority, in PEM, trusted beside the system's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub authority: Option<String>,
+    /// Uplinks that its pushes are bound to, the one to be preferred first; none leaves it to the system.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub uplinks: Vec<String>,
 }
 
 /// A change of a destination; what is left out stays. Key and passphrase are set by `rekey`.
@@ -93,6 +96,9 @@ pub struct DestinationChange {
     /// Takes the passphrase away: what is sent goes in clear.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub no_passphrase: bool,
+    /// New uplinks, the one to be preferred first; an empty list leaves it to the system.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub uplinks: Option<Vec<String>>,
 }
 
 /// New secrets; what is left out stays.
@@ -168,6 +174,9 @@ pub struct Destination {
     pub passphrase: Option<PassphraseFacts>,
     /// A private authority is trusted.
     pub has_authority: bool,
+    /// Uplinks that its pushes are bound to, the one to be preferred first.
+    #[serde(default)]
+    pub uplinks: Vec<String>,
     /// Relays that push to it.
     pub relays: Vec<String>,
 }

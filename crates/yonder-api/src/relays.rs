@@ -186,6 +186,9 @@ pub struct PushState {
     /// `main` or `backup`: which of the destination's servers is in use, or is dialled next.
     #[serde(default)]
     pub server: String,
+    /// The uplink that it is bound to, where it is.
+    #[serde(default)]
+    pub uplink: Option<String>,
     /// What is measured of its connection, where that is SRT.
     #[serde(default)]
     pub link: Option<LinkFacts>,

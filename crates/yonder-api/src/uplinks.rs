@@ -23,6 +23,12 @@ pub struct NewUplink {
     /// Used only while the main one cannot be.
     #[serde(default)]
     pub backup: bool,
+    /// Address of the service's machine by which pushes are bound to it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// Network interface by which they are, instead.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interface: Option<String>,
 }
 
 /// A change of an uplink; what is left out stays.
@@ -47,6 +53,12 @@ pub struct UplinkChange {
     /// Used only while the main one cannot be.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub backup: Option<bool>,
+    /// New address by which pushes are bound to it; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<String>,
+    /// New network interface; empty removes it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub interface: Option<String>,
 }
 
 /// An uplink.
@@ -64,6 +76,12 @@ pub struct Uplink {
     pub allowance_bytes: Option<u64>,
     /// Used only while the main one cannot be.
     pub backup: bool,
+    /// Address by which pushes are bound to it.
+    #[serde(default)]
+    pub source: Option<String>,
+    /// Network interface by which they are, instead.
+    #[serde(default)]
+    pub interface: Option<String>,
     /// Bytes sent this month.
     pub sent_bytes: u64,
 }

@@ -118,6 +118,8 @@ cause_codes! {
     PushNameNotFound, "push.name-not-found", Network, "Check the spelling of the server address, and that this machine's name server works.";
     /// No way to the platform.
     PushUnreachable, "push.unreachable", Network, "Check this machine's uplink, and that the server address is right.";
+    /// The uplink that the push is bound to is not there.
+    PushUplinkAway, "push.uplink-away", Network, "Look at this uplink: its interface is down or gone, or it has another address now. `yonder uplink edit` binds it anew; the destination's other uplinks take over where it has some.";
     /// The platform's port is closed.
     PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return.";
     /// The platform does not answer.

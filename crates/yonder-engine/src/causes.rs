@@ -14,7 +14,7 @@ pub(crate) fn feed_dial(error: &DialError, target: &str) -> Cause {
         DialError::NameNotFound(_) => CauseCode::FeedNameNotFound,
         DialError::Refused => CauseCode::FeedConnectionRefused,
         DialError::NoAnswer(_) => CauseCode::FeedNoAnswer,
-        DialError::Unreachable(_) => CauseCode::FeedUnreachable,
+        DialError::Unreachable(_) | DialError::UplinkAway { .. } => CauseCode::FeedUnreachable,
     };
     Cause::new(code, dial_sentence("camera", error, target))
 }
@@ -26,6 +26,7 @@ pub(crate) fn push_dial(error: &DialError, target: &str) -> Cause {
         DialError::Refused => CauseCode::PushConnectionRefused,
         DialError::NoAnswer(_) => CauseCode::PushNoAnswer,
         DialError::Unreachable(_) => CauseCode::PushUnreachable,
+        DialError::UplinkAway { .. } => CauseCode::PushUplinkAway,
     };
     Cause::new(code, dial_sentence("platform", error, target))
 }
@@ -38,6 +39,7 @@ fn dial_sentence(who: &str, error: &DialError, target: &str) -> String {
             format!("The {who} at {target} did not answer within {} s.", after.as_secs())
         }
         DialError::Unreachable(detail) => format!("There is no way to the {who} at {target} ({detail})."),
+        DialError::UplinkAway { uplink, detail } => format!("The uplink {uplink} is away: {detail}."),
     }
 }
 

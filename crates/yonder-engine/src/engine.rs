@@ -16,7 +16,7 @@ use crate::preview::{self, PreviewMessage};
 use crate::program::{self, Program};
 use crate::push::{self, Push};
 use crate::reach::{self, Reached};
-use crate::spec::{FeedSpec, PushSpec, RelaySpec};
+use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
 use crate::tls::PrivateAuthority;
@@ -216,7 +216,8 @@ impl Engine {
         preview::run(self.watch(spec), viewer).await;
     }
 
-    /// Knocks at a platform's server, without saying anything secret: name, port, and TLS or SRT's first answer.
+    /// Knocks at a platform's server, by an uplink where one is given, without saying anything secret: name, port, and
+    /// TLS or SRT's first answer.
     ///
     /// # Errors
     /// The cause for which a push would not get this far.
@@ -227,8 +228,9 @@ impl Engine {
         &self,
         server: &ServerAddress,
         authority: Option<&PrivateAuthority>,
+        uplink: Option<&UplinkSpec>,
     ) -> Result<Reached, CauseView> {
-        reach::knock(server, authority).await.map_err(|cause| CauseView::from(&cause))
+        reach::knock(server, authority, uplink).await.map_err(|cause| CauseView::from(&cause))
     }
 
     /// Looks for cameras, and asks each what it streams.

@@ -30,7 +30,7 @@ pub use holding::{Picture, PictureError, holding_preview};
 pub use hub::{Cursor, Entry, Hub, Taken};
 pub use preview::PreviewMessage;
 pub use reach::Reached;
-pub use spec::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
+pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
 pub use tls::{Fingerprint, PrivateAuthority, count_authorities, fingerprint_text};

@@ -4,7 +4,6 @@ use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 use bytes::{Bytes, BytesMut};
-use tokio::net::UdpSocket;
 use tokio::time::timeout;
 use yonder_address::{RtmpServer, ServerAddress, SrtServer};
 use yonder_core::Cause;
@@ -12,6 +11,7 @@ use yonder_srt::{Caller, CallerConfig, CallerStep, KeyRefresh};
 
 use crate::causes;
 use crate::dial;
+use crate::spec::UplinkSpec;
 use crate::tls::{self, PrivateAuthority, TlsError, Trust};
 use crate::view::StepView;
 
@@ -36,8 +36,9 @@ pub struct Reached {
 pub(crate) async fn knock(
     server: &ServerAddress,
     authority: Option<&PrivateAuthority>,
+    uplink: Option<&UplinkSpec>,
 ) -> Result<Reached, Cause> {
-    let mut knock = Knock { began: Instant::now(), steps: Vec::new() };
+    let mut knock = Knock { began: Instant::now(), uplink, steps: Vec::new() };
     let target = format!("{}:{}", server.host(), server.port());
     let addresses = dial::resolve(server.host(), server.port()).await;
     let addresses = addresses.map_err(|error| causes::push_dial(&error, &target))?;
@@ -49,12 +50,13 @@ pub(crate) async fn knock(
     Ok(Reached { steps: knock.steps })
 }
 
-struct Knock {
+struct Knock<'a> {
     began: Instant,
+    uplink: Option<&'a UplinkSpec>,
     steps: Vec<StepView>,
 }
 
-impl Knock {
+impl Knock<'_> {
     fn done(&mut self, name: &'static str) {
         self.steps.push(StepView { name, after: self.began.elapsed() });
     }
@@ -66,7 +68,7 @@ impl Knock {
         authority: Option<&PrivateAuthority>,
     ) -> Result<(), Cause> {
         let target = format!("{}:{}", server.host, server.port);
-        let stream = dial::connect(addresses).await;
+        let stream = dial::connect(addresses, self.uplink).await;
         let stream = stream.map_err(|error| causes::push_dial(&error, &target))?;
         self.done("connected");
         if server.tls {
@@ -83,7 +85,7 @@ impl Knock {
     async fn srt(&mut self, server: &SrtServer, addresses: &[SocketAddr]) -> Result<(), Cause> {
         let mut last = None;
         for address in addresses {
-            match ask_for_cookie(server, *address).await {
+            match ask_for_cookie(server, *address, self.uplink).await {
                 Ok(()) => {
                     self.done("SRT listener answered");
                     return Ok(());
@@ -104,22 +106,15 @@ pub(crate) fn trust(authority: Option<&PrivateAuthority>) -> Trust {
     authority.map_or(Trust::System, |authority| Trust::Private(authority.clone()))
 }
 
-/// A socket that speaks with one address only, so that the system tells of closed ports.
-pub(crate) async fn datagram_socket(to: SocketAddr, target: &str) -> Result<UdpSocket, Cause> {
-    let any: SocketAddr = if to.is_ipv4() { ([0, 0, 0, 0], 0).into() } else { ([0_u16; 8], 0).into() };
-    let bound = async {
-        let socket = UdpSocket::bind(any).await?;
-        socket.connect(to).await?;
-        Ok(socket)
-    };
-    bound.await.map_err(|error| causes::push_dial(&dial::connect_error(&error), target))
-}
-
 /// The first of a listener's addresses that answers; the only one where there is one.
-pub(crate) async fn answering(server: &SrtServer, addresses: &[SocketAddr]) -> Option<SocketAddr> {
+pub(crate) async fn answering(
+    server: &SrtServer,
+    addresses: &[SocketAddr],
+    uplink: Option<&UplinkSpec>,
+) -> Option<SocketAddr> {
     if addresses.len() > 1 {
         for address in addresses {
-            if ask_for_cookie(server, *address).await.is_ok() {
+            if ask_for_cookie(server, *address, uplink).await.is_ok() {
                 return Some(*address);
             }
         }
@@ -127,9 +122,14 @@ pub(crate) async fn answering(server: &SrtServer, addresses: &[SocketAddr]) -> O
     addresses.first().copied()
 }
 
-async fn ask_for_cookie(server: &SrtServer, address: SocketAddr) -> Result<(), Cause> {
+async fn ask_for_cookie(
+    server: &SrtServer,
+    address: SocketAddr,
+    uplink: Option<&UplinkSpec>,
+) -> Result<(), Cause> {
     let target = format!("{}:{}", server.host, server.port);
-    let socket = datagram_socket(address, &target).await?;
+    let socket = dial::datagrams(address, uplink).await;
+    let socket = socket.map_err(|error| causes::push_dial(&error, &target))?;
     let began = Instant::now();
     let config = CallerConfig {
         stream_id: None,

@@ -1,9 +1,11 @@
 //! What the engine is asked to run.
 
+use std::net::IpAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
+use yonder_core::ServerRole;
 use yonder_rtsp::{CameraUrl, Credentials};
 
 use crate::holding::Picture;
@@ -53,6 +55,34 @@ pub struct PushSpec {
     pub encryption: Option<(Passphrase, KeyLength)>,
     /// An authority beside the system's, for TLS.
     pub authority: Option<PrivateAuthority>,
+    /// The uplinks that it is bound to, the one to be preferred first; none leaves the choice to the system.
+    pub uplinks: Vec<UplinkSpec>,
+}
+
+/// One of this machine's ways out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UplinkSpec {
+    /// Name.
+    pub name: String,
+    /// How what leaves is bound to it.
+    pub binding: Binding,
+}
+
+/// What binds a connection to an uplink.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Binding {
+    /// Packets carry this address of ours; the system's routing rules send them the right way.
+    Source(IpAddr),
+    /// They leave by this network interface.
+    Interface(String),
+}
+
+/// One way to the platform.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Way {
+    pub(crate) role: ServerRole,
+    pub(crate) server: ServerAddress,
+    pub(crate) uplink: Option<UplinkSpec>,
 }
 
 /// When and with what a relay holds.
@@ -94,6 +124,21 @@ impl FeedSpec {
 }
 
 impl PushSpec {
+    /// All ways to the platform, the best first: both servers by each uplink in turn.
+    pub(crate) fn ways(&self) -> Vec<Way> {
+        let uplinks: Vec<Option<&UplinkSpec>> =
+            if self.uplinks.is_empty() { vec![None] } else { self.uplinks.iter().map(Some).collect() };
+        let backup = self.backup.as_ref().map(|backup| (ServerRole::Backup, backup));
+        let servers: Vec<_> = std::iter::once((ServerRole::Main, &self.server)).chain(backup).collect();
+        let mut ways = Vec::new();
+        for uplink in uplinks {
+            for (role, server) in &servers {
+                ways.push(Way { role: *role, server: (*server).clone(), uplink: uplink.cloned() });
+            }
+        }
+        ways
+    }
+
     /// True when both push to the same place under the same key.
     pub(crate) fn is_same(&self, other: &Self) -> bool {
         let key = |spec: &Self| spec.key.as_ref().map(|key| key.expose().to_owned());
@@ -107,5 +152,6 @@ impl PushSpec {
             && key(self) == key(other)
             && encryption(self) == encryption(other)
             && authority(self) == authority(other)
+            && self.uplinks == other.uplinks
     }
 }

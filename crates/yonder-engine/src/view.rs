@@ -221,6 +221,8 @@ pub struct PushView {
     pub connected_since: Option<SystemTime>,
     /// Which of its destination's servers is in use, or is dialled next.
     pub server: ServerRole,
+    /// The uplink that it is bound to, where it is.
+    pub uplink: Option<String>,
     /// What is measured of its connection, where that is SRT.
     pub link: Option<LinkView>,
 }

@@ -226,7 +226,7 @@ impl ServiceError {
             Self::Store(StoreError::NameTaken { .. }) => {
                 "Choose another name, or edit the one that is there."
             }
-            Self::Store(StoreError::InUse { .. }) => "Change or remove the relays that use it first.",
+            Self::Store(StoreError::InUse { .. }) => "Change or remove what uses it first.",
             Self::Running { .. } => "Stop it first.",
             Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
             Self::NotTold(_) => "Check its address and secret, and that this machine can reach it.",
@@ -319,7 +319,7 @@ mod tests {
     #[case(ServiceError::KeyInUse { destination: "a".into(), relay: "b".into() }, 409, "relay.key-in-use")]
     #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
     #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
-    #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), relays: vec!["b".into()] }.into(), 409, "request.in-use")]
+    #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
     #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
     #[case(StoreError::Full.into(), 507, "service.disk-full")]
     #[case(StoreError::Locked.into(), 503, "service.records-locked")]

@@ -30,7 +30,7 @@ pub(crate) fn open_files() -> u64 {
     u64::try_from(count.saturating_sub(1)).unwrap_or(u64::MAX)
 }
 
-/// `VmRSS:     12345 kB`, see proc_pid_status(5).
+/// `VmRSS:     12345 kB`, see `proc_pid_status(5)`.
 fn resident_bytes(status: &str) -> Option<u64> {
     let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"))?;
     let kilobytes: u64 = line.trim().strip_suffix("kB")?.trim().parse().ok()?;

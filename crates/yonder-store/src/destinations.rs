@@ -5,6 +5,7 @@ use secrecy::SecretString;
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
+use crate::uplinks::{bind, uplinks_of};
 
 /// What a stream key is good for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -56,6 +57,8 @@ pub struct DestinationSettings {
     pub key_expires_s: Option<i64>,
     /// Bits of the key made from the passphrase.
     pub key_bits: u16,
+    /// Uplinks that its pushes are bound to, the one to be preferred first.
+    pub uplinks: Vec<String>,
 }
 
 /// A destination as it is to be kept.
@@ -195,7 +198,7 @@ impl Store {
             let relays = relays_using(transaction, destination.id)?;
             if !relays.is_empty() {
                 let name = destination.settings.name;
-                return Err(StoreError::InUse { kind: Kind::Destination, name, relays });
+                return Err(StoreError::InUse { kind: Kind::Destination, name, users: relays });
             }
             transaction.execute("DELETE FROM destination WHERE id = ?1", [destination.id])?;
             Ok(())
@@ -218,7 +221,7 @@ impl Store {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM destination ORDER BY name")?;
             let rows = statement.query_map([], DestinationRow::read)?.collect::<Result<Vec<_>, _>>()?;
-            rows.into_iter().map(|row| self.open_destination(row)).collect()
+            rows.into_iter().map(|row| self.open_destination(connection, row)).collect()
         })
     }
 
@@ -240,7 +243,7 @@ impl Store {
             .query_row([name], DestinationRow::read)
             .optional()?
             .ok_or_else(|| StoreError::NotFound { kind: Kind::Destination, name: name.to_owned() })?;
-        self.open_destination(row)
+        self.open_destination(connection, row)
     }
 
     fn write_key(
@@ -275,8 +278,13 @@ impl Store {
         Ok(())
     }
 
-    fn open_destination(&self, row: DestinationRow) -> Result<Destination, StoreError> {
+    fn open_destination(
+        &self,
+        connection: &Connection,
+        row: DestinationRow,
+    ) -> Result<Destination, StoreError> {
         let id = row.id;
+        let uplinks = uplinks_of(connection, id)?;
         // Without a key the column is empty: a sealed key never is.
         let key =
             if row.key.is_empty() { None } else { Some(self.master_key.open(&row.key, &key_label(id))?) };
@@ -286,7 +294,7 @@ impl Store {
             .ok_or(StoreError::Damaged("a stream key that is good for something unknown"))?;
         Ok(Destination {
             id,
-            settings: DestinationSettings { key_kind, ..row.settings },
+            settings: DestinationSettings { key_kind, uplinks, ..row.settings },
             key,
             passphrase,
             key_set_s: row.key_set_s,
@@ -323,7 +331,7 @@ fn write_settings(
             ],
         )
         .map_err(|error| unless_taken(error, taken))?;
-    Ok(())
+    bind(connection, id, &settings.uplinks)
 }
 
 /// Relays that push to a destination which changed are to be checked anew.
@@ -373,6 +381,8 @@ impl DestinationRow {
             key_kind: KeyKind::default(),
             key_expires_s: row.get("key_expires_s")?,
             key_bits: row.get("key_bits")?,
+            // Read from its own table, like the key's kind from its word, when the row is opened.
+            uplinks: Vec::new(),
         };
         Ok(Self {
             id: row.get("id")?,

@@ -68,15 +68,15 @@ pub enum StoreError {
         /// The name.
         name: String,
     },
-    /// Relays use the record.
-    #[error("the {kind} {name:?} is used by {}", relays.join(", "))]
+    /// Other records need this one.
+    #[error("the {kind} {name:?} is used by {}", users.join(", "))]
     InUse {
         /// Kind of record.
         kind: Kind,
         /// Its name.
         name: String,
-        /// Relays that use it.
-        relays: Vec<String>,
+        /// Names of the relays, or destinations, that use it.
+        users: Vec<String>,
     },
     /// A secret cannot be sealed or opened.
     #[error(transparent)]

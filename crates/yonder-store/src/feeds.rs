@@ -95,7 +95,7 @@ impl Store {
                 .query_map([feed.id], |row| row.get(0))?
                 .collect::<Result<Vec<String>, _>>()?;
             if !relays.is_empty() {
-                return Err(StoreError::InUse { kind: Kind::Feed, name: feed.values.name, relays });
+                return Err(StoreError::InUse { kind: Kind::Feed, name: feed.values.name, users: relays });
             }
             transaction.execute("DELETE FROM feed WHERE id = ?1", [feed.id])?;
             Ok(())

@@ -25,6 +25,7 @@ pub struct RateHour {
 fn columns(whose: &Carried) -> (&'static str, &str, &str) {
     match whose {
         Carried::Feed(feed) => ("feed", feed, ""),
+        Carried::Uplink(uplink) => ("uplink", uplink, ""),
         Carried::Push(relay, destination) => ("push", relay, destination),
     }
 }

@@ -12,6 +12,8 @@ pub enum Carried {
     Feed(String),
     /// A push, by the names of its relay and its destination.
     Push(String, String),
+    /// Pushes that are bound to an uplink, by its name. They are counted by their own names as well.
+    Uplink(String),
 }
 
 impl Carried {
@@ -19,13 +21,14 @@ impl Carried {
         match self {
             Self::Feed(_) => "feed",
             Self::Push(..) => "push",
+            Self::Uplink(_) => "uplink",
         }
     }
 
     /// Names hold no control characters, so one can stand between two.
     fn subject(&self) -> String {
         match self {
-            Self::Feed(feed) => feed.clone(),
+            Self::Feed(name) | Self::Uplink(name) => name.clone(),
             Self::Push(relay, destination) => format!("{relay}\n{destination}"),
         }
     }
@@ -33,6 +36,7 @@ impl Carried {
     fn read(kind: &str, subject: &str) -> Self {
         match (kind, subject.split_once('\n')) {
             ("push", Some((relay, destination))) => Self::Push(relay.to_owned(), destination.to_owned()),
+            ("uplink", _) => Self::Uplink(subject.to_owned()),
             _ => Self::Feed(subject.to_owned()),
         }
     }

@@ -1,6 +1,6 @@
 //! Uplinks.
 
-use rusqlite::{OptionalExtension as _, Row, params};
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
@@ -20,6 +20,10 @@ pub struct Uplink {
     pub allowance_bytes: Option<i64>,
     /// Used only while the main one cannot be.
     pub backup: bool,
+    /// Address of this machine by which pushes are bound to it.
+    pub source: Option<String>,
+    /// Network interface by which they are, instead.
+    pub interface: Option<String>,
 }
 
 impl Store {
@@ -32,8 +36,8 @@ impl Store {
         self.write(|transaction| {
             transaction
                 .execute(
-                    "INSERT INTO uplink (name, site, up_kbps, headroom_percent, allowance_bytes, role, created_s)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                    "INSERT INTO uplink (name, site, up_kbps, headroom_percent, allowance_bytes, role, source,
+                     interface, created_s) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
                     params![
                         uplink.name,
                         uplink.site,
@@ -41,6 +45,8 @@ impl Store {
                         uplink.headroom_percent,
                         uplink.allowance_bytes,
                         role(uplink.backup),
+                        uplink.source,
+                        uplink.interface,
                         now_s
                     ],
                 )
@@ -59,7 +65,7 @@ impl Store {
             let changed = transaction
                 .execute(
                     "UPDATE uplink SET name = ?2, site = ?3, up_kbps = ?4, headroom_percent = ?5,
-                     allowance_bytes = ?6, role = ?7 WHERE name = ?1",
+                     allowance_bytes = ?6, role = ?7, source = ?8, interface = ?9 WHERE name = ?1",
                     params![
                         name,
                         uplink.name,
@@ -67,7 +73,9 @@ impl Store {
                         uplink.up_kbps,
                         uplink.headroom_percent,
                         uplink.allowance_bytes,
-                        role(uplink.backup)
+                        role(uplink.backup),
+                        uplink.source,
+                        uplink.interface
                     ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
@@ -75,15 +83,29 @@ impl Store {
         })
     }
 
-    /// Removes an uplink.
+    /// Removes an uplink that no destination is bound to.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`], or the store's failure.
     pub fn remove_uplink(&self, name: &str) -> Result<(), StoreError> {
-        self.write(|transaction| match transaction.execute("DELETE FROM uplink WHERE name = ?1", [name])? {
-            0 => Err(not_found(name)),
-            _ => Ok(()),
+        self.write(|transaction| {
+            let users = destinations_by(transaction, name)?;
+            if !users.is_empty() {
+                return Err(StoreError::InUse { kind: Kind::Uplink, name: name.to_owned(), users });
+            }
+            match transaction.execute("DELETE FROM uplink WHERE name = ?1", [name])? {
+                0 => Err(not_found(name)),
+                _ => Ok(()),
+            }
         })
+    }
+
+    /// Names of the destinations that are bound to the uplink `name`.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn destinations_by(&self, name: &str) -> Result<Vec<String>, StoreError> {
+        self.read(|connection| destinations_by(connection, name))
     }
 
     /// The uplink `name`.
@@ -115,6 +137,46 @@ impl Store {
     }
 }
 
+fn destinations_by(connection: &Connection, uplink: &str) -> Result<Vec<String>, StoreError> {
+    let names = connection
+        .prepare_cached(
+            "SELECT destination.name FROM destination
+             JOIN destination_uplink AS d ON d.destination = destination.id
+             JOIN uplink ON uplink.id = d.uplink WHERE uplink.name = ?1 ORDER BY destination.name",
+        )?
+        .query_map([uplink], |row| row.get(0))?
+        .collect::<Result<Vec<String>, _>>()?;
+    Ok(names)
+}
+
+/// Names of the uplinks that a destination is bound to, the one to be preferred first.
+pub(crate) fn uplinks_of(connection: &Connection, destination: i64) -> Result<Vec<String>, StoreError> {
+    let names = connection
+        .prepare_cached(
+            "SELECT uplink.name FROM uplink JOIN destination_uplink AS d ON d.uplink = uplink.id
+             WHERE d.destination = ?1 ORDER BY d.position",
+        )?
+        .query_map([destination], |row| row.get(0))?
+        .collect::<Result<Vec<String>, _>>()?;
+    Ok(names)
+}
+
+/// Binds a destination to uplinks, and to no others.
+pub(crate) fn bind(connection: &Connection, destination: i64, uplinks: &[String]) -> Result<(), StoreError> {
+    connection.execute("DELETE FROM destination_uplink WHERE destination = ?1", [destination])?;
+    for (position, name) in (0_i64..).zip(uplinks) {
+        let bound = connection.execute(
+            "INSERT INTO destination_uplink (destination, position, uplink)
+             SELECT ?1, ?2, id FROM uplink WHERE name = ?3",
+            params![destination, position, name],
+        )?;
+        if bound == 0 {
+            return Err(not_found(name));
+        }
+    }
+    Ok(())
+}
+
 fn role(backup: bool) -> &'static str {
     if backup { "backup" } else { "main" }
 }
@@ -132,5 +194,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Uplink> {
         headroom_percent: row.get("headroom_percent")?,
         allowance_bytes: row.get("allowance_bytes")?,
         backup: role == "backup",
+        source: row.get("source")?,
+        interface: row.get("interface")?,
     })
 }

@@ -37,6 +37,7 @@ fn destination(name: &str) -> NewDestination {
             key_kind: KeyKind::Reusable,
             key_expires_s: None,
             key_bits: 128,
+            uplinks: Vec::new(),
         },
         key: Some("planted-stream-key".into()),
         passphrase: Some("planted-passphrase".into()),
@@ -218,7 +219,7 @@ fn sheets_replace_each_other_by_name() {
 }
 
 #[test]
-fn uplinks_are_listed_from_here_to_there_and_main_before_backup() {
+fn uplinks_are_listed_from_here_to_there_and_kept_while_destinations_are_bound_to_them() {
     let store = filled();
     let uplink = |name: &str, site: Option<&str>, backup| Uplink {
         name: name.into(),
@@ -227,6 +228,8 @@ fn uplinks_are_listed_from_here_to_there_and_main_before_backup() {
         headroom_percent: 25,
         allowance_bytes: Some(1_000_000_000_000),
         backup,
+        source: (!backup).then(|| "192.0.2.7".to_owned()),
+        interface: backup.then(|| "radio0".to_owned()),
     };
     for uplink in [uplink("c", Some("Fell"), false), uplink("a", None, true), uplink("b", None, false)] {
         store.add_uplink(&uplink, 1).unwrap();
@@ -239,6 +242,20 @@ fn uplinks_are_listed_from_here_to_there_and_main_before_backup() {
     assert_eq!(store.uplink("d").unwrap().site.as_deref(), Some("Moor"));
     store.remove_uplink("d").unwrap();
     assert!(matches!(store.uplink("d"), Err(StoreError::NotFound { .. })));
+    let bound = |uplinks: &[&str]| {
+        let uplinks = uplinks.iter().map(|name| (*name).to_owned()).collect();
+        DestinationSettings { uplinks, ..destination("One").settings }
+    };
+    store.edit_destination("One", &bound(&["A", "b"])).unwrap();
+    assert_eq!(store.destination("One").unwrap().settings.uplinks, ["a", "b"]);
+    assert_eq!(store.destinations_by("a").unwrap(), ["One"]);
+    let used = store.remove_uplink("a").unwrap_err();
+    assert_eq!(used.to_string(), r#"the uplink "a" is used by One"#);
+    let unknown = store.edit_destination("One", &bound(&["b", "e"])).unwrap_err();
+    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Uplink, .. }));
+    assert_eq!(store.destination("One").unwrap().settings.uplinks, ["a", "b"], "nothing was half changed");
+    store.edit_destination("One", &bound(&[])).unwrap();
+    store.remove_uplink("a").unwrap();
 }
 
 #[test]

@@ -36,6 +36,8 @@ pub struct Push {
     pub protocol: Protocol,
     /// Media rate, where it was measured.
     pub media_kbps: Option<u64>,
+    /// Names of the uplinks that it is bound to, the one to be preferred first; none where any may carry it.
+    pub uplinks: Vec<String>,
 }
 
 /// A pull.
@@ -67,6 +69,8 @@ pub struct Load {
     pub what: String,
     /// Kilobits per second on the wire; `None` where nothing was measured yet.
     pub kbps: Option<u64>,
+    /// It comes only when another uplink fails.
+    pub spare: bool,
 }
 
 /// How it comes out.
@@ -130,22 +134,21 @@ pub struct Budget {
 
 /// Sums up what runs, or would.
 ///
-/// Pushes leave by the uplinks of the machine that we run on; a pull from a site leaves by that site's. Where there
-/// are several main uplinks, each is shown as if it had to carry everything: which push takes which is not known
-/// here.
+/// Pushes leave by the uplinks of the machine that we run on; a pull from a site leaves by that site's. A push that is
+/// bound to uplinks loads those alone, and all but the first only in case. What is not bound is shown on each uplink as
+/// if that had to carry it: which takes it is not known here.
 #[must_use]
 pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: WhatIf, month: Month) -> Budget {
-    let here = push_loads(pushes, what_if);
     let mut budget = Budget::default();
     for uplink in uplinks {
         let loads = match &uplink.site {
-            None => here.clone(),
+            None => push_loads(pushes, what_if, Some(&uplink.name)),
             Some(site) => pull_loads(pulls, what_if, site),
         };
         budget.uplinks.push(one_uplink(uplink, loads, what_if, month));
     }
     if uplinks.iter().all(|uplink| uplink.site.is_some()) {
-        budget.undescribed.extend(here);
+        budget.undescribed.extend(push_loads(pushes, what_if, None));
     }
     let described = |site: &str| {
         uplinks.iter().any(|uplink| uplink.site.as_deref().is_some_and(|own| own.eq_ignore_ascii_case(site)))
@@ -158,13 +161,19 @@ pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: What
     budget
 }
 
-fn push_loads(pushes: &[Push], what_if: WhatIf) -> Vec<Load> {
+/// What an uplink of this machine has to carry; everything for none in particular.
+fn push_loads(pushes: &[Push], what_if: WhatIf, uplink: Option<&str>) -> Vec<Load> {
     let media = |push: &Push| what_if.media_kbps.or(push.media_kbps);
     let mut loads: Vec<Load> = pushes
         .iter()
-        .map(|push| Load {
-            what: format!("{} → {} ({})", push.relay, push.destination, push.protocol.word()),
-            kbps: media(push).map(|kbps| on_wire_kbps(Some(push.protocol), kbps)),
+        .filter_map(|push| {
+            let spare = spare_on(push, uplink)?;
+            let in_case = if spare { ", in case" } else { "" };
+            Some(Load {
+                what: format!("{} → {} ({}{in_case})", push.relay, push.destination, push.protocol.word()),
+                kbps: media(push).map(|kbps| on_wire_kbps(Some(push.protocol), kbps)),
+                spare,
+            })
         })
         .collect();
     if let Some((count, protocol)) = what_if.more {
@@ -172,9 +181,16 @@ fn push_loads(pushes: &[Push], what_if: WhatIf) -> Vec<Load> {
         loads.extend((1..=count).map(|number| Load {
             what: format!("one more, {number} ({})", protocol.word()),
             kbps: largest.map(|kbps| on_wire_kbps(Some(protocol), kbps)),
+            spare: false,
         }));
     }
     loads
+}
+
+/// Whether an uplink carries a push (`None` when it never does) only in case another fails.
+fn spare_on(push: &Push, uplink: Option<&str>) -> Option<bool> {
+    let Some(uplink) = uplink.filter(|_| !push.uplinks.is_empty()) else { return Some(false) };
+    push.uplinks.iter().position(|bound| bound.eq_ignore_ascii_case(uplink)).map(|position| position > 0)
 }
 
 fn pull_loads(pulls: &[Pull], what_if: WhatIf, site: &str) -> Vec<Load> {
@@ -184,7 +200,11 @@ fn pull_loads(pulls: &[Pull], what_if: WhatIf, site: &str) -> Vec<Load> {
 
 fn pull_load(pull: &Pull, what_if: WhatIf, from: &str) -> Load {
     let media = what_if.media_kbps.or(pull.media_kbps);
-    Load { what: format!("pull of {}{from}", pull.feed), kbps: media.map(|kbps| on_wire_kbps(None, kbps)) }
+    Load {
+        what: format!("pull of {}{from}", pull.feed),
+        kbps: media.map(|kbps| on_wire_kbps(None, kbps)),
+        spare: false,
+    }
 }
 
 fn one_uplink(uplink: &Uplink, loads: Vec<Load>, what_if: WhatIf, month: Month) -> UplinkBudget {
@@ -192,7 +212,8 @@ fn one_uplink(uplink: &Uplink, loads: Vec<Load>, what_if: WhatIf, month: Month) 
     let free = uplink.headroom_percent.min(95);
     let usable_kbps = uplink.up_kbps * (100 - free) / 100;
     // What lies idle until the main one fails adds nothing to the month.
-    let month_kbps = if uplink.backup { 0 } else { sum_kbps };
+    let usual = loads.iter().filter(|load| !load.spare).filter_map(|load| load.kbps).sum();
+    let month_kbps = if uplink.backup { 0 } else { usual };
     let hours = what_if.hours.unwrap_or(24.0);
     let traffic = Traffic::project(uplink.sent, uplink.allowance, month_kbps, hours, month);
     let traffic_verdict = traffic.allowance.map(|allowance| {
@@ -234,6 +255,7 @@ mod tests {
             destination: destination.into(),
             protocol,
             media_kbps: Some(kbps).filter(|kbps| *kbps > 0),
+            uplinks: Vec::new(),
         }
     }
 
@@ -280,6 +302,21 @@ mod tests {
         let budget = budget(&uplinks, &[], &pulls, WhatIf::default(), MONTH);
         assert_eq!((budget.uplinks[0].sum_kbps, budget.uplinks[1].sum_kbps), (0, 4_200));
         assert_eq!(budget.uplinks[1].loads.len(), 1);
+    }
+
+    #[test]
+    fn a_bound_push_loads_its_uplinks_and_costs_the_first_one_alone() {
+        let named = |name: &str| Uplink { name: name.into(), ..uplink(None, 10_000) };
+        let uplinks = [named("Fibre"), named("Radio"), named("Copper")];
+        let bound =
+            Push { uplinks: vec!["fibre".into(), "Radio".into()], ..push("a", Protocol::Rtmp, 2_000) };
+        let pushes = [bound, push("b", Protocol::Rtmp, 1_000)];
+        let budget = budget(&uplinks, &pushes, &[], WhatIf::default(), MONTH);
+        let sums: Vec<_> = budget.uplinks.iter().map(|uplink| uplink.sum_kbps).collect();
+        assert_eq!(sums, [2_086 + 1_043, 2_086 + 1_043, 1_043]);
+        let projected = |at: usize| budget.uplinks[at].traffic.projected.bytes() / 125 / MONTH.total_s;
+        assert_eq!([projected(0), projected(1), projected(2)], [2_086 + 1_043, 1_043, 1_043]);
+        assert_eq!(budget.uplinks[1].loads[0].what, "Summit → a (rtmp, in case)");
     }
 
     #[test]

@@ -22,8 +22,8 @@ const BUSY_DELAY: Duration = Duration::from_secs(5);
 /// A broadcast that held this long was a success: the next failure starts from the shortest delay.
 const STEADY: Duration = Duration::from_secs(10);
 
-/// Failures in a row at the main server before the backup one is dialled.
-const MAIN_FAILURES: u32 = 2;
+/// Failures in a row by the first way before the next one is tried.
+const FIRST_WAY_FAILURES: u32 = 2;
 
 /// Which of a destination's two servers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -110,12 +110,14 @@ pub struct PushMachine {
     connected: bool,
     source: Source,
     reconnects: u64,
-    /// How long the main server must be reachable again before a push on the backup one returns to it; `None`
-    /// without a backup server.
-    settle: Option<Duration>,
-    role: ServerRole,
+    /// How long a better way must be usable again before the push returns to it.
+    settle: Duration,
+    way: usize,
     failures_here: u32,
-    main_reachable_since: Option<Duration>,
+    /// Since when each way has been seen to be usable; as long as there are ways.
+    usable_since: Vec<Option<Duration>>,
+    /// The better way that it is leaving for.
+    returns_to: Option<usize>,
 }
 
 impl PushMachine {
@@ -134,24 +136,27 @@ impl PushMachine {
             connected: false,
             source: Source::Away,
             reconnects: 0,
-            settle: None,
-            role: ServerRole::Main,
+            settle: Duration::ZERO,
+            way: 0,
             failures_here: 0,
-            main_reachable_since: None,
+            usable_since: vec![None],
+            returns_to: None,
         }
     }
 
-    /// The same with a backup server, from which it returns once the main one has been reachable for `settle`.
+    /// The same with so many ways to the platform (servers, and the uplinks that lead there), the best first. It
+    /// returns to a better one once that has been usable for `settle`.
     #[must_use]
-    pub fn with_backup(mut self, settle: Duration) -> Self {
-        self.settle = Some(settle);
+    pub fn with_ways(mut self, ways: usize, settle: Duration) -> Self {
+        self.usable_since = vec![None; ways.max(1)];
+        self.settle = settle;
         self
     }
 
-    /// The server that is in use, or will be dialled next.
+    /// The way that is in use, or will be dialled next; 0 is the best.
     #[must_use]
-    pub fn server(&self) -> ServerRole {
-        self.role
+    pub fn way(&self) -> usize {
+        self.way
     }
 
     /// The state.
@@ -190,7 +195,7 @@ impl PushMachine {
             self.cause = None;
             self.was_live = false;
             self.connected = false;
-            self.use_server(ServerRole::Main);
+            self.use_way(0);
             self.enter(PushState::Off, now);
         } else if matches!(self.state, PushState::Off | PushState::Blocked) {
             self.backoff.reset();
@@ -264,7 +269,7 @@ impl PushMachine {
             return;
         }
         self.connected = false;
-        self.choose_server(cause.code);
+        let moved_on = self.choose_way(cause.code);
         if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STEADY) {
             self.backoff.reset();
         }
@@ -281,55 +286,70 @@ impl PushMachine {
         if blocked {
             self.enter(PushState::Blocked, now);
         } else {
-            let delay = self.backoff.next_delay();
+            // Another way is not made to wait for what this one did. Delays grow with each round of all ways.
+            let delay = if moved_on { FIRST_DELAY } else { self.backoff.next_delay() };
             let until = now + if busy { delay.min(BUSY_DELAY) } else { delay };
             self.enter(PushState::Waiting { until: Some(until) }, now);
         }
     }
 
-    /// A server that cannot be used is left for the other one. What a platform says of the key or the stream is
-    /// true of both its servers.
-    fn choose_server(&mut self, code: CauseCode) {
-        if self.settle.is_none() || !is_servers_fault(code) {
-            return;
-        }
-        self.failures_here = self.failures_here.saturating_add(1);
-        match self.role {
-            ServerRole::Main if self.failures_here >= MAIN_FAILURES => self.use_server(ServerRole::Backup),
-            ServerRole::Main => {}
-            ServerRole::Backup => self.use_server(ServerRole::Main),
-        }
-    }
-
-    fn use_server(&mut self, role: ServerRole) {
-        if self.role != role {
-            self.role = role;
-            // The main one has failed already when it is the backup's turn to fail.
-            self.failures_here = if role == ServerRole::Main { MAIN_FAILURES - 1 } else { 0 };
-        }
-        self.main_reachable_since = None;
-    }
-
-    /// The main server was looked at while the backup one is in use. True when it is time to return to it: the
-    /// owner then hangs up in order and tells [`PushMachine::on_returned`].
-    pub fn on_main_seen(&mut self, reachable: bool, now: Duration) -> bool {
-        let Some(settle) = self.settle.filter(|_| self.role == ServerRole::Backup) else { return false };
-        if !reachable {
-            self.main_reachable_since = None;
+    /// A way that cannot be used is left for the next; true when that is one not tried in this round. What a platform
+    /// says of the key or the stream is true by all ways.
+    fn choose_way(&mut self, code: CauseCode) -> bool {
+        let ways = self.usable_since.len();
+        if ways < 2 || !is_ways_fault(code) {
             return false;
         }
-        let since = *self.main_reachable_since.get_or_insert(now);
-        self.connected && now.saturating_sub(since) >= settle
+        self.failures_here = self.failures_here.saturating_add(1);
+        // An uplink that is not there need not be tried twice.
+        let patience =
+            if self.way == 0 && code != CauseCode::PushUplinkAway { FIRST_WAY_FAILURES } else { 1 };
+        if self.failures_here < patience {
+            return false;
+        }
+        self.use_way((self.way + 1) % ways);
+        self.way != 0
     }
 
-    /// The push has left the backup server to return to the main one.
+    fn use_way(&mut self, way: usize) {
+        if self.way != way {
+            self.way = way;
+            // The first one has failed already when all others have.
+            self.failures_here = if way == 0 { FIRST_WAY_FAILURES - 1 } else { 0 };
+        }
+        self.usable_since.fill(None);
+        self.returns_to = None;
+    }
+
+    /// A way was looked at while a worse one is in use. True when it is time to return to it: the owner then hangs up
+    /// in order and tells [`PushMachine::on_returned`].
+    pub fn on_way_seen(&mut self, way: usize, usable: bool, now: Duration) -> bool {
+        if way >= self.way {
+            return false;
+        }
+        let Some(since) = self.usable_since.get_mut(way) else { return false };
+        if !usable {
+            *since = None;
+            return false;
+        }
+        let since = *since.get_or_insert(now);
+        let settled = self.connected && now.saturating_sub(since) >= self.settle;
+        if settled {
+            self.returns_to = Some(way);
+        }
+        settled
+    }
+
+    /// The connection was ended in order, to dial anew at once: by the better way that has settled, or by the same.
     pub fn on_returned(&mut self, now: Duration) {
         if matches!(self.state, PushState::Off | PushState::Blocked) {
             return;
         }
         self.connected = false;
         self.backoff.reset();
-        self.use_server(ServerRole::Main);
+        if let Some(way) = self.returns_to.take() {
+            self.use_way(way);
+        }
         self.enter(PushState::Waiting { until: Some(now) }, now);
     }
 
@@ -371,12 +391,13 @@ impl PushMachine {
     }
 }
 
-/// The server, or the way to it, is at fault: another server may work.
-fn is_servers_fault(code: CauseCode) -> bool {
+/// The server, or the way to it, is at fault: another may work.
+fn is_ways_fault(code: CauseCode) -> bool {
     matches!(
         code,
         CauseCode::PushNameNotFound
             | CauseCode::PushUnreachable
+            | CauseCode::PushUplinkAway
             | CauseCode::PushConnectionRefused
             | CauseCode::PushNoAnswer
             | CauseCode::PushTlsFailed
@@ -523,11 +544,11 @@ mod tests {
     }
 
     fn on_backup() -> (PushMachine, Duration) {
-        let mut machine = dialling().with_backup(s(120));
+        let mut machine = dialling().with_ways(2, s(120));
         let now = fail(&mut machine, CauseCode::PushNoAnswer, s(0));
-        assert_eq!(machine.server(), ServerRole::Main);
+        assert_eq!(machine.way(), 0);
         let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
-        assert_eq!(machine.server(), ServerRole::Backup);
+        assert_eq!(machine.way(), 1);
         machine.on_live(now);
         (machine, now)
     }
@@ -535,13 +556,13 @@ mod tests {
     #[test]
     fn the_backup_server_takes_over_after_two_failures_and_gives_back_once_the_main_one_is_settled() {
         let (mut machine, live) = on_backup();
-        assert!(!machine.on_main_seen(true, live + s(10)));
-        assert!(!machine.on_main_seen(false, live + s(60)));
-        assert!(!machine.on_main_seen(true, live + s(70)));
-        assert!(!machine.on_main_seen(true, live + s(189)));
-        assert!(machine.on_main_seen(true, live + s(190)));
+        assert!(!machine.on_way_seen(0, true, live + s(10)));
+        assert!(!machine.on_way_seen(0, false, live + s(60)));
+        assert!(!machine.on_way_seen(0, true, live + s(70)));
+        assert!(!machine.on_way_seen(0, true, live + s(189)));
+        assert!(machine.on_way_seen(0, true, live + s(190)));
         machine.on_returned(live + s(190));
-        assert_eq!((machine.server(), machine.decide(live + s(190))), (ServerRole::Main, Decision::Dial));
+        assert_eq!((machine.way(), machine.decide(live + s(190))), (0, Decision::Dial));
     }
 
     #[test]
@@ -550,19 +571,19 @@ mod tests {
         let mut tried = Vec::new();
         for _ in 0..5 {
             now = fail(&mut machine, CauseCode::PushConnectionRefused, now);
-            tried.push(machine.server().word());
+            tried.push(machine.way());
         }
-        assert_eq!(tried, ["main", "backup", "main", "backup", "main"]);
+        assert_eq!(tried, [0, 1, 0, 1, 0]);
     }
 
     #[rstest]
     #[case(CauseCode::PushKeyBusy)]
     #[case(CauseCode::PushAppRefused)]
     fn what_is_true_of_both_servers_moves_no_push(#[case] code: CauseCode) {
-        let mut machine = dialling().with_backup(s(120));
+        let mut machine = dialling().with_ways(2, s(120));
         let now = fail(&mut machine, code, s(0));
         fail(&mut machine, code, now);
-        assert_eq!(machine.server(), ServerRole::Main);
+        assert_eq!(machine.way(), 0);
     }
 
     #[test]
@@ -572,8 +593,51 @@ mod tests {
         for _ in 0..4 {
             now = fail(&mut machine, CauseCode::PushNoAnswer, now);
         }
-        assert_eq!(machine.server(), ServerRole::Main);
-        assert!(!machine.on_main_seen(true, now));
+        assert_eq!(machine.way(), 0);
+        assert!(!machine.on_way_seen(0, true, now));
+    }
+
+    #[test]
+    fn every_way_is_tried_in_turn_and_only_a_whole_round_makes_the_delays_grow() {
+        let mut machine = dialling().with_ways(4, s(120));
+        let (mut now, mut tried) = (s(0), Vec::new());
+        for _ in 0..10 {
+            let before = now;
+            now = fail(&mut machine, CauseCode::PushNoAnswer, now);
+            tried.push((machine.way(), (now - before) > Duration::from_millis(1_200)));
+        }
+        let ways: Vec<usize> = tried.iter().map(|(way, _)| *way).collect();
+        assert_eq!(ways, [0, 1, 2, 3, 0, 1, 2, 3, 0, 1]);
+        let long: Vec<usize> = tried.iter().filter(|(_, long)| *long).map(|(way, _)| *way).collect();
+        assert_eq!(long, [0, 0]);
+    }
+
+    #[test]
+    fn an_uplink_that_is_not_there_is_left_at_once() {
+        let mut machine = dialling().with_ways(2, s(120));
+        fail(&mut machine, CauseCode::PushUplinkAway, s(0));
+        assert_eq!(machine.way(), 1);
+    }
+
+    #[test]
+    fn a_push_returns_to_the_best_way_that_has_settled() {
+        let mut machine = dialling().with_ways(3, s(60));
+        let now = fail(&mut machine, CauseCode::PushUplinkAway, s(0));
+        let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
+        machine.on_live(now);
+        assert_eq!(machine.way(), 2);
+        assert!(!machine.on_way_seen(1, true, now) && !machine.on_way_seen(2, true, now));
+        assert!(!machine.on_way_seen(0, true, now + s(30)));
+        assert!(machine.on_way_seen(1, true, now + s(60)));
+        machine.on_returned(now + s(60));
+        assert_eq!(machine.way(), 1);
+    }
+
+    #[test]
+    fn a_planned_reconnect_stays_on_its_way() {
+        let (mut machine, live) = on_backup();
+        machine.on_returned(live + s(10));
+        assert_eq!(machine.way(), 1);
     }
 
     #[test]

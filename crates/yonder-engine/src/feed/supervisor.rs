@@ -40,7 +40,7 @@ async fn knock(feed: &Feed) {
         let CameraUrl { host, port, .. } = feed.spec().url;
         let opened = async {
             let addresses = dial::resolve(&host, port).await.ok()?;
-            dial::connect(&addresses).await.ok()
+            dial::connect(&addresses, None).await.ok()
         };
         // Somebody who takes longer to open may well be there, but the wait for the next dial is not longer.
         if let Ok(Some(_connection)) = timeout(KNOCK_EVERY, opened).await {

@@ -192,7 +192,7 @@ impl<'a> Dial<'a> {
         let explain = |error| causes::feed_dial(&error, &target);
         self.addresses = dial::resolve(host, *port).await.map_err(explain)?;
         self.note("name found");
-        let stream = dial::connect(&self.addresses).await.map_err(explain)?;
+        let stream = dial::connect(&self.addresses, None).await.map_err(explain)?;
         self.note("connected");
         let camera = stream.peer_addr().map_err(|error| session::lost(&error))?.ip();
         if !tls {

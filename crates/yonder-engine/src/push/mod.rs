@@ -9,13 +9,12 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use tokio::sync::{Notify, watch};
-use yonder_address::ServerAddress;
-use yonder_core::{Decision, PushMachine, PushState, ServerRole};
+use yonder_core::{Decision, PushMachine, PushState};
 
 use crate::clock::Clock;
 use crate::feed::{Feed, lock};
 use crate::program::Program;
-use crate::spec::PushSpec;
+use crate::spec::{PushSpec, Way};
 use crate::view::{CauseView, PushView};
 
 pub(crate) use figures::PushFigures;
@@ -28,6 +27,8 @@ pub(crate) struct Push {
     pub(crate) feed: Arc<Feed>,
     pub(crate) program: Arc<Program>,
     pub(crate) spec: PushSpec,
+    /// The best first.
+    ways: Vec<Way>,
     /// Name of the relay, for the log.
     pub(crate) relay: String,
     pub(crate) figures: Mutex<PushFigures>,
@@ -43,14 +44,13 @@ impl Push {
         let feed = Arc::clone(&program.feed);
         let clock = feed.clock;
         let machine = PushMachine::new(rand::random(), clock.now());
-        let machine = match spec.backup {
-            Some(_) => machine.with_backup(spec.return_after),
-            None => machine,
-        };
+        let ways = spec.ways();
+        let machine = machine.with_ways(ways.len(), spec.return_after);
         Arc::new(Self {
             clock,
             feed,
             spec,
+            ways,
             relay: program.relay.clone(),
             program,
             figures: Mutex::default(),
@@ -113,16 +113,15 @@ impl Push {
         lock(&self.machine).state()
     }
 
-    /// The server that is in use, or is dialled next.
-    pub(crate) fn server(&self) -> (ServerRole, &ServerAddress) {
-        let role = lock(&self.machine).server();
-        let backup = self.spec.backup.as_ref().filter(|_| role == ServerRole::Backup);
-        (role, backup.unwrap_or(&self.spec.server))
+    /// The ways that are better than the one in use, which comes last.
+    fn ways_up_to_mine(&self) -> &[Way] {
+        let mine = lock(&self.machine).way();
+        self.ways.get(..=mine).unwrap_or(&self.ways)
     }
 
-    /// The main server was looked at; true when it is time to return to it.
-    pub(crate) fn note_main_seen(&self, reachable: bool) -> bool {
-        lock(&self.machine).on_main_seen(reachable, self.clock.now())
+    /// A better way was looked at; true when it is time to return to it.
+    pub(crate) fn note_way_seen(&self, way: usize, usable: bool) -> bool {
+        lock(&self.machine).on_way_seen(way, usable, self.clock.now())
     }
 
     fn decide(&self) -> Decision {
@@ -141,6 +140,7 @@ impl Push {
             PushState::Waiting { until: Some(until) } => Some(until.saturating_sub(now)),
             _ => None,
         };
+        let way = self.ways.get(machine.way());
         // What was sent a moment ago is not what goes out now.
         let is_sending = matches!(machine.state(), PushState::Live | PushState::Lagging | PushState::Holding);
         PushView {
@@ -156,7 +156,8 @@ impl Push {
             reconnects: machine.reconnects(),
             backlog: figures.backlog,
             steps: figures.steps.clone(),
-            server: machine.server(),
+            server: way.map(|way| way.role).unwrap_or_default(),
+            uplink: way.and_then(|way| way.uplink.as_ref()).map(|uplink| uplink.name.clone()),
             connected_since: machine.live_since().map(|since| self.clock.wall(since)),
             link: figures.link,
         }

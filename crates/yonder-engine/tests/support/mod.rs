@@ -198,6 +198,7 @@ pub(crate) fn push_to(destination: &str, server: &str, key: &str) -> PushSpec {
         key: pasted.key,
         encryption: None,
         authority: None,
+        uplinks: Vec::new(),
     }
 }
 

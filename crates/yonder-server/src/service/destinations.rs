@@ -78,6 +78,7 @@ impl Service {
             key_kind,
             key_expires_s: read_expiry(new.key_expires.as_deref())?,
             key_bits: read_key_length(new.key_length)?,
+            uplinks: self.read_uplinks(&new.uplinks)?,
         };
         let _changing = self.change();
         if let Some(key) = &key {
@@ -154,6 +155,10 @@ impl Service {
             key_bits: match change.key_length {
                 Some(bits) => read_key_length(Some(bits))?,
                 None => before.key_bits,
+            },
+            uplinks: match &change.uplinks {
+                Some(uplinks) => self.read_uplinks(uplinks)?,
+                None => before.uplinks,
             },
         };
         if let Some(key) = new_key.clone().or_else(|| stored.key.map(StreamKey::from_stored)) {
@@ -271,6 +276,24 @@ impl Service {
         Ok(all)
     }
 
+    /// What the engine is told of a destination.
+    pub(super) fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
+        let settings = &destination.settings;
+        let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
+        let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
+        let uplinks = settings.uplinks.iter().map(|name| self.uplink_spec(name)).collect::<Result<_, _>>()?;
+        Ok(PushSpec {
+            destination: settings.name.clone(),
+            server: kept_server(&settings.server)?,
+            backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
+            return_after: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
+            key: destination.key.clone().map(StreamKey::from_stored),
+            encryption: destination.passphrase.clone().map(|text| (Passphrase::from_stored(text), length)),
+            authority: authority.map_err(invalid_authority)?,
+            uplinks,
+        })
+    }
+
     fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
         let settings = &destination.settings;
         let server = kept_server(&settings.server)?;
@@ -303,6 +326,7 @@ impl Service {
                 key_length: settings.key_bits,
             }),
             has_authority: settings.authority.is_some(),
+            uplinks: settings.uplinks.clone(),
             relays: self
                 .stored_relays()
                 .into_iter()
@@ -319,22 +343,6 @@ pub(super) fn is_encrypted(server: &ServerAddress, destination: &StoredDestinati
         ServerAddress::Rtmp(server) => server.tls,
         ServerAddress::Srt(_) => destination.passphrase.is_some(),
     }
-}
-
-/// What the engine is told of a destination.
-pub(super) fn push_spec(destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
-    let settings = &destination.settings;
-    let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
-    let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
-    Ok(PushSpec {
-        destination: settings.name.clone(),
-        server: kept_server(&settings.server)?,
-        backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
-        return_after: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
-        key: destination.key.clone().map(StreamKey::from_stored),
-        encryption: destination.passphrase.clone().map(|text| (Passphrase::from_stored(text), length)),
-        authority: authority.map_err(invalid_authority)?,
-    })
 }
 
 /// A server address as it was kept: it was checked then.

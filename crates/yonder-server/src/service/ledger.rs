@@ -27,11 +27,15 @@ pub(crate) struct Ledger {
 }
 
 impl Ledger {
-    fn count(&mut self, whose: Carried, protocol: Option<Protocol>, counter: u64) {
+    /// Counts what a pull or push carried since the last look, and for the uplink that it is bound to as well.
+    fn count(&mut self, whose: Carried, by: Option<Carried>, protocol: Option<Protocol>, counter: u64) {
         let before = self.seen.insert(whose.clone(), counter).unwrap_or_default();
         let more = if counter >= before { counter - before } else { counter };
         if more > 0 {
-            *self.unwritten.entry(whose).or_default() += with_ip_headers(protocol, more);
+            let bytes = with_ip_headers(protocol, more);
+            for whose in std::iter::once(whose).chain(by) {
+                *self.unwritten.entry(whose).or_default() += bytes;
+            }
         }
     }
 }
@@ -63,12 +67,13 @@ impl Service {
         let mut ledger = super::lock(&self.ledger);
         for relay in &relays {
             let Some(view) = self.engine.relay(&relay.name) else { continue };
-            ledger.count(Carried::Feed(view.feed.name.clone()), None, view.feed.bytes);
+            ledger.count(Carried::Feed(view.feed.name.clone()), None, None, view.feed.bytes);
             for push in &view.pushes {
                 let destination = self.store.destination(&push.destination)?;
                 let protocol = kept_server(&destination.settings.server)?.protocol();
                 let whose = Carried::Push(relay.name.clone(), push.destination.clone());
-                ledger.count(whose, Some(protocol), push.bytes);
+                let by = push.uplink.clone().map(Carried::Uplink);
+                ledger.count(whose, by, Some(protocol), push.bytes);
                 if matches!(push.state, "live" | "lagging") && destination.key_used_s.is_none() {
                     self.store.note_key_used(&push.destination, time::now_s())?;
                 }
@@ -89,10 +94,12 @@ mod tests {
     #[test]
     fn a_counter_that_begins_anew_is_counted_from_there() {
         let (mut ledger, feed) = (Ledger::default(), Carried::Feed("Summit".into()));
+        let uplink = Carried::Uplink("Office fibre".into());
         for counter in [100_000, 250_000, 30_000, 30_000] {
-            ledger.count(feed.clone(), None, counter);
+            ledger.count(feed.clone(), Some(uplink.clone()), None, counter);
         }
         // 280 kB, and what IP and TCP add.
         assert_eq!(ledger.unwritten[&feed], 280_000 + 280 * 36);
+        assert_eq!(ledger.unwritten[&uplink], ledger.unwritten[&feed]);
     }
 }

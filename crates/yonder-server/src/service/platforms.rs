@@ -80,7 +80,7 @@ impl Service {
         }
         let used: Vec<String> = self.destinations_on(&sheet.name)?;
         if !ships && !used.is_empty() {
-            return Err(StoreError::InUse { kind: Kind::Platform, name: sheet.name, relays: used }.into());
+            return Err(StoreError::InUse { kind: Kind::Platform, name: sheet.name, users: used }.into());
         }
         self.store.remove_platform(&sheet.name).map_err(|error| self.explain(error))
     }

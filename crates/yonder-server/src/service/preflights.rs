@@ -15,7 +15,7 @@ use yonder_engine::{CauseView, FeedSpec, PushSpec, Reached, StreamView, SurveyRe
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
 use super::Service;
-use super::destinations::{is_encrypted, push_spec};
+use super::destinations::is_encrypted;
 use super::feeds::feed_spec;
 use crate::error::ServiceError;
 use crate::time;
@@ -99,7 +99,7 @@ impl Service {
             .iter()
             .map(|name| {
                 let destination = self.store.destination(name)?;
-                let spec = push_spec(&destination)?;
+                let spec = self.push_spec(&destination)?;
                 let used_by = in_the_way.as_ref().filter(|(shared, _)| shared == name);
                 let sheet = match &destination.settings.platform {
                     Some(platform) => self.sheet(platform)?,
@@ -143,10 +143,10 @@ impl Service {
         for (at, push) in pushes.iter().enumerate() {
             let (engine, spec) = (self.engine.clone(), push.spec.clone());
             knocks.spawn(async move {
-                let authority = spec.authority.as_ref();
-                let main = reach(engine.reach(&spec.server, authority).await);
+                let (authority, uplink) = (spec.authority.as_ref(), spec.uplinks.first());
+                let main = reach(engine.reach(&spec.server, authority, uplink).await);
                 let backup = match &spec.backup {
-                    Some(backup) => Some(reach(engine.reach(backup, authority).await)),
+                    Some(backup) => Some(reach(engine.reach(backup, authority, uplink).await)),
                     None => None,
                 };
                 (at, main, backup)

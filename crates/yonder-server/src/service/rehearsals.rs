@@ -16,7 +16,7 @@ use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
 use yonder_lab::{Platform, PlatformConfig, SrtConfig};
 
 use super::Service;
-use super::destinations::{is_encrypted, kept_server, push_spec};
+use super::destinations::{is_encrypted, kept_server};
 use super::feeds::feed_spec;
 use super::preflights::{blocking, check};
 use super::views::to_hundredths;
@@ -110,7 +110,7 @@ impl Service {
         };
         Ok(Plan {
             feed: feed_spec(&self.store.feed(&relay.feed)?)?,
-            push: push_spec(&destination)?,
+            push: self.push_spec(&destination)?,
             protocol: server.protocol(),
             encrypted: is_encrypted(&server, &destination),
             over,
@@ -190,6 +190,7 @@ fn receiver(plan: &Plan) -> Result<(Platform, PushSpec), ServiceError> {
         key: Some(StreamKey::from_stored(key.into())),
         encryption: phrase.map(|phrase| (phrase, length)),
         authority: None,
+        uplinks: Vec::new(),
         ..plan.push.clone()
     };
     Ok((receiver, push))

@@ -5,7 +5,6 @@ use yonder_core::check_name;
 use yonder_engine::RelaySpec;
 use yonder_store::{Kind, Relay as StoredRelay, Wanted};
 
-use super::destinations::push_spec;
 use super::feeds::feed_spec;
 use super::holding::read_after;
 use super::on_air::{Times, set_times};
@@ -214,7 +213,7 @@ impl Service {
         let pushes = relay
             .destinations
             .iter()
-            .map(|name| push_spec(&self.store.destination(name)?))
+            .map(|name| self.push_spec(&self.store.destination(name)?))
             .collect::<Result<Vec<_>, _>>()?;
         let hold = self.hold_spec(relay)?;
         self.engine.apply(RelaySpec { name: relay.name.clone(), feed, pushes, hold });

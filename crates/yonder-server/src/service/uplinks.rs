@@ -1,6 +1,7 @@
 //! Uplinks, and the budget of what they carry.
 
 use std::collections::HashMap;
+use std::net::IpAddr;
 
 use yonder_address::Protocol;
 use yonder_api::{
@@ -11,7 +12,8 @@ use yonder_core::budget::{
     BitRate, Budget, Load, Month, Pull, Push, Uplink, Volume, WhatIf, budget, what_fits,
 };
 use yonder_core::{check_name, nearest_name};
-use yonder_store::{Carried, Relay as StoredRelay, Uplink as StoredUplink};
+use yonder_engine::{Binding, UplinkSpec};
+use yonder_store::{Carried, Kind, Relay as StoredRelay, StoreError, Uplink as StoredUplink};
 
 use super::Service;
 use super::destinations::kept_server;
@@ -31,7 +33,7 @@ impl Service {
     /// When the records cannot be read.
     pub fn uplinks(&self) -> Result<Vec<UplinkFacts>, ServiceError> {
         let sent = self.sent_this_month()?;
-        Ok(self.store.uplinks()?.iter().map(|kept| uplink_facts(&uplink(kept, &sent))).collect())
+        Ok(self.store.uplinks()?.iter().map(|kept| facts(kept, &sent)).collect())
     }
 
     /// One uplink.
@@ -40,7 +42,7 @@ impl Service {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn uplink(&self, name: &str) -> Result<UplinkFacts, ServiceError> {
         let kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
-        Ok(uplink_facts(&uplink(&kept, &self.sent_this_month()?)))
+        Ok(facts(&kept, &self.sent_this_month()?))
     }
 
     /// Adds an uplink.
@@ -55,7 +57,10 @@ impl Service {
             headroom_percent: read_headroom(new.headroom_percent.unwrap_or(USUAL_HEADROOM))?,
             allowance_bytes: new.allowance.as_deref().map(read_allowance).transpose()?.flatten(),
             backup: new.backup,
+            source: new.source.as_deref().map(read_source).transpose()?.flatten(),
+            interface: new.interface.as_deref().map(read_interface).transpose()?.flatten(),
         };
+        check_binding(&kept)?;
         let _changing = self.change();
         self.store.add_uplink(&kept, time::now_s())?;
         self.uplink(&kept.name)
@@ -84,11 +89,56 @@ impl Service {
             kept.headroom_percent = read_headroom(percent)?;
         }
         kept.backup = change.backup.unwrap_or(kept.backup);
+        // What binds in another way takes the place of what bound before.
+        if let Some(source) = &change.source {
+            kept.source = read_source(source)?;
+            kept.interface = kept.interface.filter(|_| kept.source.is_none());
+        }
+        if let Some(interface) = &change.interface {
+            kept.interface = read_interface(interface)?;
+            kept.source = kept.source.filter(|_| kept.interface.is_none() || change.source.is_some());
+        }
+        check_binding(&kept)?;
+        let users = self.store.destinations_by(name)?;
+        if !users.is_empty() && kept.source.is_none() && kept.interface.is_none() {
+            return Err(StoreError::InUse { kind: Kind::Uplink, name: kept.name, users }.into());
+        }
         self.store.edit_uplink(name, &kept)?;
+        for destination in &users {
+            self.apply_running(&self.store.relays_to(destination)?)?;
+        }
         self.uplink(&kept.name)
     }
 
-    /// Removes an uplink.
+    /// What the engine is told of an uplink.
+    pub(super) fn uplink_spec(&self, name: &str) -> Result<UplinkSpec, ServiceError> {
+        let kept = self.store.uplink(name)?;
+        let source = kept.source.and_then(|source| source.parse().ok()).map(Binding::Source);
+        let binding = source.or_else(|| kept.interface.map(Binding::Interface));
+        let binding = binding.ok_or(ServiceError::Internal("an uplink in use binds nothing"))?;
+        Ok(UplinkSpec { name: kept.name, binding })
+    }
+
+    /// Names of uplinks that a destination is to be bound to, as they are kept.
+    pub(super) fn read_uplinks(&self, names: &[String]) -> Result<Vec<String>, ServiceError> {
+        let mut read: Vec<String> = Vec::new();
+        for name in names {
+            let kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
+            let invalid =
+                |detail: String, hint| Err(ServiceError::Invalid { field: "uplinks", detail, hint });
+            if read.contains(&kept.name) {
+                return invalid(format!("{name:?} is named twice"), "Name each uplink once, the best first.");
+            }
+            if kept.source.is_none() && kept.interface.is_none() {
+                let detail = format!("nothing binds a push to the uplink {:?}", kept.name);
+                return invalid(detail, "Give the uplink a --source address or an --interface first.");
+            }
+            read.push(kept.name);
+        }
+        Ok(read)
+    }
+
+    /// Removes an uplink that no destination is bound to.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be written.
@@ -150,12 +200,14 @@ impl Service {
         for relay in relays {
             let media_kbps = self.media_kbps(&relay.feed);
             for name in &relay.destinations {
-                let server = kept_server(&self.store.destination(name)?.settings.server)?;
+                let destination = self.store.destination(name)?;
+                let server = kept_server(&destination.settings.server)?;
                 pushes.push(Push {
                     relay: relay.name.clone(),
                     destination: name.clone(),
                     protocol: server.protocol(),
                     media_kbps,
+                    uplinks: destination.settings.uplinks,
                 });
             }
             // Relays of one feed share its pull.
@@ -188,10 +240,10 @@ impl Service {
         }
     }
 
-    /// Bytes that left this month: here by every push, from each site by its feeds.
-    fn sent_this_month(&self) -> Result<HashMap<Option<String>, u64>, ServiceError> {
+    /// Bytes that left this month.
+    fn sent_this_month(&self) -> Result<Sent, ServiceError> {
         let calendar = time::Calendar::now();
-        let mut sent: HashMap<Option<String>, u64> = HashMap::new();
+        let mut sent = Sent::default();
         let sites: HashMap<String, Option<String>> = self
             .store
             .feeds()?
@@ -199,15 +251,41 @@ impl Service {
             .map(|feed| (feed.values.name, feed.values.site.map(|site| site.to_lowercase())))
             .collect();
         for (whose, bytes) in self.store.traffic(&calendar.first_day(), &calendar.day())? {
-            let by = match whose {
-                Carried::Push(..) => Some(None),
-                Carried::Feed(feed) => sites.get(&feed).cloned().flatten().map(Some),
-            };
-            if let Some(by) = by {
-                *sent.entry(by).or_default() += bytes;
+            match whose {
+                Carried::Push(..) => sent.here += bytes,
+                Carried::Uplink(name) => *sent.bound.entry(name).or_default() += bytes,
+                Carried::Feed(feed) => {
+                    if let Some(site) = sites.get(&feed).cloned().flatten() {
+                        *sent.from_sites.entry(site).or_default() += bytes;
+                    }
+                }
             }
         }
         Ok(sent)
+    }
+}
+
+/// Bytes that left within a month.
+#[derive(Debug, Default)]
+struct Sent {
+    /// By all pushes.
+    here: u64,
+    /// By pushes that were bound to an uplink, by its name.
+    bound: HashMap<String, u64>,
+    /// By feeds, from each site in small letters.
+    from_sites: HashMap<String, u64>,
+}
+
+impl Sent {
+    /// By an uplink. What was not bound is taken to have left by the main ones: which of several, nobody knows.
+    fn by(&self, uplink: &StoredUplink) -> u64 {
+        let bound = self.bound.get(&uplink.name).copied().unwrap_or_default();
+        match &uplink.site {
+            Some(_) if uplink.backup => 0,
+            Some(site) => self.from_sites.get(&site.to_lowercase()).copied().unwrap_or_default(),
+            None if uplink.backup => bound,
+            None => bound + self.here.saturating_sub(self.bound.values().sum()),
+        }
     }
 }
 
@@ -231,6 +309,54 @@ fn read_allowance(text: &str) -> Result<Option<i64>, ServiceError> {
     }
     let volume: Volume = text.parse().map_err(|error| ServiceError::unit("allowance", &error))?;
     Ok(i64::try_from(volume.bytes()).ok().filter(|bytes| *bytes > 0))
+}
+
+fn read_source(text: &str) -> Result<Option<String>, ServiceError> {
+    if text.trim().is_empty() {
+        return Ok(None);
+    }
+    let address: IpAddr = text.trim().parse().map_err(|_| ServiceError::Invalid {
+        field: "source",
+        detail: format!("{text:?} is no IP address"),
+        hint: "Give the address that this machine has on that uplink, like 192.0.2.7.",
+    })?;
+    Ok(Some(address.to_string()))
+}
+
+/// Longest name of a network interface, see netdevice(7).
+const MOST_INTERFACE_NAME: usize = 15;
+
+fn read_interface(text: &str) -> Result<Option<String>, ServiceError> {
+    let name = text.trim();
+    let is_name = name.len() <= MOST_INTERFACE_NAME
+        && name.chars().all(|c| c.is_ascii_graphic() && c != '/' && c != ':');
+    if !is_name {
+        return Err(ServiceError::Invalid {
+            field: "interface",
+            detail: format!("{name:?} is no name of a network interface"),
+            hint: "Give a name as `ip link` shows it, like eth1.",
+        });
+    }
+    Ok(Some(name.to_owned()).filter(|name| !name.is_empty()))
+}
+
+/// One thing binds, and only what leaves from this machine can be bound.
+fn check_binding(uplink: &StoredUplink) -> Result<(), ServiceError> {
+    let invalid = |detail: &str, hint| {
+        let field = if uplink.source.is_some() { "source" } else { "interface" };
+        Err(ServiceError::Invalid { field, detail: detail.to_owned(), hint })
+    };
+    let is_bound = uplink.source.is_some() || uplink.interface.is_some();
+    if uplink.site.is_some() && is_bound {
+        return invalid(
+            "only an uplink of this machine can be bound",
+            "Leave it out for an uplink of a site.",
+        );
+    }
+    if uplink.source.is_some() && uplink.interface.is_some() {
+        return invalid("an uplink is bound by one of the two", "Give a source address or an interface.");
+    }
+    Ok(())
 }
 
 fn read_headroom(percent: u8) -> Result<i64, ServiceError> {
@@ -259,10 +385,7 @@ pub(super) fn read_protocol(word: Option<&str>) -> Result<Protocol, ServiceError
     })
 }
 
-fn uplink(kept: &StoredUplink, sent: &HashMap<Option<String>, u64>) -> Uplink {
-    let by = kept.site.as_ref().map(|site| site.to_lowercase());
-    // Which of several uplinks carried what is not known: the main one is taken to have.
-    let sent = if kept.backup { 0 } else { sent.get(&by).copied().unwrap_or_default() };
+fn uplink(kept: &StoredUplink, sent: &Sent) -> Uplink {
     Uplink {
         name: kept.name.clone(),
         site: kept.site.clone(),
@@ -270,7 +393,15 @@ fn uplink(kept: &StoredUplink, sent: &HashMap<Option<String>, u64>) -> Uplink {
         headroom_percent: unsigned(kept.headroom_percent),
         allowance: kept.allowance_bytes.map(|bytes| Volume::from_bytes(unsigned(bytes))),
         backup: kept.backup,
-        sent: Volume::from_bytes(sent),
+        sent: Volume::from_bytes(sent.by(kept)),
+    }
+}
+
+fn facts(kept: &StoredUplink, sent: &Sent) -> UplinkFacts {
+    UplinkFacts {
+        source: kept.source.clone(),
+        interface: kept.interface.clone(),
+        ..uplink_facts(&uplink(kept, sent))
     }
 }
 
@@ -282,6 +413,8 @@ fn uplink_facts(uplink: &Uplink) -> UplinkFacts {
         headroom_percent: uplink.headroom_percent,
         allowance_bytes: uplink.allowance.map(Volume::bytes),
         backup: uplink.backup,
+        source: None,
+        interface: None,
         sent_bytes: uplink.sent.bytes(),
     }
 }

@@ -133,6 +133,7 @@ fn push(view: PushView) -> PushState {
         backlog_ms: millis(view.backlog),
         steps: view.steps.iter().map(step).collect(),
         server: view.server.word().to_owned(),
+        uplink: view.uplink,
         link: view.link.map(link),
     }
 }
@@ -165,6 +166,7 @@ fn push_off(name: &str) -> PushState {
         backlog_ms: 0,
         steps: Vec::new(),
         server: "main".to_owned(),
+        uplink: None,
         link: None,
     }
 }

@@ -94,6 +94,9 @@ pub(crate) struct AddArguments {
     /// File with the certificate of a private authority, trusted beside the system's.
     #[arg(long, value_name = "CA.pem")]
     authority: Option<PathBuf>,
+    /// Uplink that pushes are bound to; said again, one that takes over when those before it fail.
+    #[arg(long = "uplink", value_name = "NAME")]
+    uplinks: Vec<String>,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -140,6 +143,12 @@ pub(crate) struct EditArguments {
     /// Trust the system's authorities alone.
     #[arg(long)]
     no_authority: bool,
+    /// Uplinks that pushes are bound to, the one to be preferred first.
+    #[arg(long = "uplink", value_name = "NAME", conflicts_with = "no_uplink")]
+    uplinks: Vec<String>,
+    /// Leave it to the system by which uplink pushes go.
+    #[arg(long)]
+    no_uplink: bool,
     /// Print JSON.
     #[arg(long)]
     json: bool,
@@ -256,6 +265,7 @@ fn add(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
         passphrase: read_passphrase(arguments.passphrase_file.as_ref())?,
         key_length: arguments.key_length,
         authority: arguments.authority.as_deref().map(read_file).transpose()?,
+        uplinks: arguments.uplinks,
     };
     show_stored(&client.post(&["destinations"], &new)?, arguments.json)
 }
@@ -278,6 +288,7 @@ fn edit(arguments: EditArguments, client: &Client) -> Result<(), Failure> {
         key_length: arguments.key_length,
         authority,
         no_passphrase: arguments.no_passphrase,
+        uplinks: (arguments.no_uplink || !arguments.uplinks.is_empty()).then_some(arguments.uplinks),
     };
     show_stored(&client.patch(&["destinations", &arguments.name], &change)?, arguments.json)
 }
@@ -384,6 +395,9 @@ fn describe(destination: &Destination) -> String {
     }
     if destination.has_authority {
         text += "  authority  a private one is trusted as well\n";
+    }
+    if !destination.uplinks.is_empty() {
+        text += &format!("  uplinks    {}\n", destination.uplinks.join(", then "));
     }
     if !destination.relays.is_empty() {
         text += &format!("  relays     {}\n", destination.relays.join(", "));

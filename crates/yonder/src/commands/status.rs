@@ -188,6 +188,7 @@ fn push_facts(push: &PushState) -> String {
     if push.server == "backup" {
         facts.push("on the backup server".to_owned());
     }
+    facts.extend(push.uplink.as_ref().map(|uplink| format!("by {uplink}")));
     if let Some(link) =
         push.link.as_ref().filter(|_| matches!(push.state.as_str(), "live" | "holding" | "lagging"))
     {

@@ -29,6 +29,12 @@ pub(crate) enum UplinkCommand {
         /// Used only while the main one cannot be.
         #[arg(long)]
         backup: bool,
+        /// Address that this machine has on it; destinations are bound to it by that.
+        #[arg(long, value_name = "ADDRESS", conflicts_with = "interface")]
+        source: Option<String>,
+        /// Network interface by which they are bound, instead.
+        #[arg(long, value_name = "NAME")]
+        interface: Option<String>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -69,6 +75,12 @@ pub(crate) enum UplinkCommand {
         /// Used only while the main one cannot be: yes or no.
         #[arg(long, value_name = "YES|NO", value_parser = read_flag)]
         backup: Option<bool>,
+        /// Address that this machine has on it; an empty text removes it.
+        #[arg(long, value_name = "ADDRESS", conflicts_with = "interface")]
+        source: Option<String>,
+        /// Network interface; an empty text removes it.
+        #[arg(long, value_name = "NAME")]
+        interface: Option<String>,
         /// Print JSON.
         #[arg(long)]
         json: bool,
@@ -82,15 +94,35 @@ pub(crate) enum UplinkCommand {
 
 pub(crate) fn run(command: UplinkCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        UplinkCommand::Add { name, rate, site, allowance, headroom, backup, json } => {
-            let new = NewUplink { name, site, rate, allowance, headroom_percent: headroom, backup };
+        UplinkCommand::Add { name, rate, site, allowance, headroom, backup, source, interface, json } => {
+            let headroom_percent = headroom;
+            let new = NewUplink { name, site, rate, allowance, headroom_percent, backup, source, interface };
             show(&client.post(&["uplinks"], &new)?, json)
         }
         UplinkCommand::List { json } => list(&client.get::<Vec<_>>(&["uplinks"])?, json),
         UplinkCommand::Show { name, json } => show(&client.get(&["uplinks", &name])?, json),
-        UplinkCommand::Edit { name, rename, rate, site, allowance, headroom, backup, json } => {
-            let change =
-                UplinkChange { name: rename, site, rate, allowance, headroom_percent: headroom, backup };
+        UplinkCommand::Edit {
+            name,
+            rename,
+            rate,
+            site,
+            allowance,
+            headroom: headroom_percent,
+            backup,
+            source,
+            interface,
+            json,
+        } => {
+            let change = UplinkChange {
+                name: rename,
+                site,
+                rate,
+                allowance,
+                headroom_percent,
+                backup,
+                source,
+                interface,
+            };
             show(&client.patch(&["uplinks", &name], &change)?, json)
         }
         UplinkCommand::Remove { name } => {
@@ -146,6 +178,9 @@ fn show(uplink: &Uplink, json: bool) -> Result<(), Failure> {
     text += &format!("  headroom   {} %\n", uplink.headroom_percent);
     if let Some(allowance) = allowance(uplink) {
         text += &format!("  a month    {allowance}\n");
+    }
+    if let Some(binding) = uplink.source.as_ref().or(uplink.interface.as_ref()) {
+        text += &format!("  leaves by  {binding}\n");
     }
     text += &format!("  sent       {} this month\n", Volume::from_bytes(uplink.sent_bytes));
     print(&text);

@@ -49,9 +49,14 @@ impl Service {
         let mut command = Command::new("unshare");
         command.args(["--mount", "sh", "-c", "mount --bind \"$0\" /etc/hosts && exec \"$@\""]);
         command.arg(hosts).arg(program());
+        Some(Self::start_program(command))
+    }
+
+    /// Starts the program as told, in a home folder of its own.
+    pub(crate) fn start_program(command: Command) -> Self {
         let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
         service.start_as(command);
-        Some(service)
+        service
     }
 
     /// Starts the program in the same home folder and waits until it is ready.

@@ -9,11 +9,12 @@ use std::time::Duration;
 
 use tokio::time::sleep;
 use yonder_address::ServerAddress;
-use yonder_core::{Cause, ServerRole};
+use yonder_core::{Cause, CauseCode};
 
 use crate::dial;
 use crate::feed::lock;
 use crate::reach;
+use crate::spec::Way;
 use crate::view::StepView;
 
 use super::Push;
@@ -24,7 +25,7 @@ const NO_PROGRESS: Duration = Duration::from_secs(10);
 const CLOSE_PATIENCE: Duration = Duration::from_millis(1500);
 /// How often the backlog is looked at.
 const TICK: Duration = Duration::from_secs(1);
-/// The main server is looked at so often while the backup one is in use; oftener when it has to settle for less.
+/// Better ways are looked at so often while another is in use; oftener when they have to settle for less.
 const LOOK_EVERY: Duration = Duration::from_secs(15);
 
 /// How a delivery ended in order.
@@ -32,44 +33,48 @@ const LOOK_EVERY: Duration = Duration::from_secs(15);
 pub(super) enum End {
     /// Nobody wants it any more.
     Unwanted,
-    /// It dials anew at once: the main server again, or a new broadcast.
+    /// It dials anew at once: by a better way, or for a new broadcast.
     Returning,
 }
 
-/// Runs until the platform ends it (an error), the push is unwanted, or it returns to the main server.
+/// Runs until the platform ends it (an error), the push is unwanted, or it returns to a better way.
 pub(super) async fn run(push: &Push) -> Result<End, Cause> {
     {
         let mut figures = lock(&push.figures);
         figures.steps.clear();
         figures.link = None;
     }
-    let (role, server) = push.server();
-    let server = server.clone();
-    let result = match &server {
-        ServerAddress::Rtmp(server) => rtmp::run(push, server, role).await,
-        ServerAddress::Srt(server) => srt::run(push, server, role).await,
+    let Some((way, better)) = push.ways_up_to_mine().split_last() else {
+        return Err(Cause::new(CauseCode::PushInternal, "There is no way to this destination."));
+    };
+    let result = match &way.server {
+        ServerAddress::Rtmp(server) => rtmp::run(push, server, way, better).await,
+        ServerAddress::Srt(server) => srt::run(push, server, way, better).await,
     };
     lock(&push.figures).backlog = Duration::ZERO;
     result
 }
 
 /// Resolves when the delivery is to end in order.
-async fn ended(push: &Push, role: ServerRole) -> End {
+async fn ended(push: &Push, better: &[Way]) -> End {
     tokio::select! {
         () = push.hung_up() => End::Unwanted,
         () = push.rolled_over() => End::Returning,
-        () = settled(push), if role == ServerRole::Backup => End::Returning,
+        () = settled(push, better), if !better.is_empty() => End::Returning,
     }
 }
 
-/// Looks at the main server now and then, and resolves when it has been reachable for long enough.
-async fn settled(push: &Push) {
+/// Looks at better ways now and then, and resolves when one has been usable for long enough.
+async fn settled(push: &Push, better: &[Way]) {
     let pause = LOOK_EVERY.min(push.spec.return_after / 4).max(Duration::from_millis(100));
     loop {
         sleep(pause).await;
-        let reachable = reach::knock(&push.spec.server, push.spec.authority.as_ref()).await.is_ok();
-        if push.note_main_seen(reachable) {
-            return;
+        for (number, way) in better.iter().enumerate() {
+            let uplink = way.uplink.as_ref();
+            let usable = reach::knock(&way.server, push.spec.authority.as_ref(), uplink).await.is_ok();
+            if push.note_way_seen(number, usable) {
+                return;
+            }
         }
     }
 }

@@ -8,7 +8,7 @@ use bytes::BytesMut;
 use tokio::sync::watch;
 use tokio::time::{sleep_until, timeout};
 use yonder_address::RtmpServer;
-use yonder_core::{Cause, CauseCode, PushMachine, PushState, ServerRole};
+use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::{StreamHeaders, Track};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent};
 
@@ -18,6 +18,7 @@ use crate::feed::lock;
 use crate::hub::{Cursor, Entry, Taken};
 use crate::push::link::Link;
 use crate::reach::{TLS_TIMEOUT, trust};
+use crate::spec::{UplinkSpec, Way};
 use crate::tls::TlsError;
 
 use super::{CLOSE_PATIENCE, End, NO_PROGRESS, Push, Steps, TICK, backlog, ended};
@@ -25,15 +26,15 @@ use super::{CLOSE_PATIENCE, End, NO_PROGRESS, Push, Steps, TICK, backlog, ended}
 /// Bytes that may wait for the socket; what is beyond waits in the hub, where it costs nothing.
 const HIGH_WATER: usize = 256 * 1024;
 
-pub(super) async fn run(push: &Push, server: &RtmpServer, role: ServerRole) -> Result<End, Cause> {
+pub(super) async fn run(push: &Push, server: &RtmpServer, way: &Way, better: &[Way]) -> Result<End, Cause> {
     let mut delivery = Delivery::new(push, server)?;
     let mut link = tokio::select! {
-        link = delivery.reach(server) => link?,
+        link = delivery.reach(server, way.uplink.as_ref()) => link?,
         () = push.hung_up() => return Ok(End::Unwanted),
     };
     let result = tokio::select! {
         result = delivery.run(&mut link) => result.map(|()| End::Unwanted),
-        end = ended(push, role) => Ok(end),
+        end = ended(push, better) => Ok(end),
     };
     if result.is_ok() {
         delivery.close(&mut link).await;
@@ -78,10 +79,11 @@ impl<'a> Delivery<'a> {
         })
     }
 
-    async fn reach(&self, server: &RtmpServer) -> Result<Link, Cause> {
+    async fn reach(&self, server: &RtmpServer, uplink: Option<&UplinkSpec>) -> Result<Link, Cause> {
         let addresses = self.steps.resolve(&server.host, server.port).await?;
         let target = format!("{}:{}", server.host, server.port);
-        let stream = dial::connect(&addresses).await.map_err(|error| causes::push_dial(&error, &target))?;
+        let stream = dial::connect(&addresses, uplink).await;
+        let stream = stream.map_err(|error| causes::push_dial(&error, &target))?;
         self.steps.note("connected");
         if !server.tls {
             return Ok(Link::Plain(stream));

@@ -12,7 +12,7 @@ use tokio::net::UdpSocket;
 use tokio::sync::watch;
 use tokio::time::sleep_until;
 use yonder_address::{SrtServer, stream_id};
-use yonder_core::{Cause, CauseCode, PushMachine, PushState, ServerRole};
+use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::Track;
 use yonder_media::ts::{Chunk, PACKET};
 use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD};
@@ -21,7 +21,8 @@ use crate::causes;
 use crate::dial::{self, DialError};
 use crate::feed::lock;
 use crate::hub::{Cursor, Taken};
-use crate::reach::{answering, datagram_socket};
+use crate::reach::answering;
+use crate::spec::{UplinkSpec, Way};
 use crate::view::LinkView;
 
 use super::{End, Push, Steps, TICK, backlog, ended};
@@ -45,11 +46,11 @@ const TOO_MANY_LOST: u64 = 15;
 /// Fewer packets than this say nothing about a share.
 const ENOUGH: u64 = 200;
 
-pub(super) async fn run(push: &Push, server: &SrtServer, role: ServerRole) -> Result<End, Cause> {
-    let mut delivery = Delivery::reach(push, server).await?;
+pub(super) async fn run(push: &Push, server: &SrtServer, way: &Way, better: &[Way]) -> Result<End, Cause> {
+    let mut delivery = Delivery::reach(push, server, way.uplink.as_ref()).await?;
     let result = tokio::select! {
         result = delivery.run() => result.map(|()| End::Unwanted),
-        end = ended(push, role) => Ok(end),
+        end = ended(push, better) => Ok(end),
     };
     if result.is_ok() {
         delivery.close().await;
@@ -83,20 +84,21 @@ struct Delivery<'a> {
 }
 
 impl<'a> Delivery<'a> {
-    async fn reach(push: &'a Push, server: &SrtServer) -> Result<Self, Cause> {
+    async fn reach(push: &'a Push, server: &SrtServer, uplink: Option<&UplinkSpec>) -> Result<Self, Cause> {
         let steps = Steps::begin(push);
         let addresses = tokio::select! {
             found = steps.resolve(&server.host, server.port) => found?,
             () = push.hung_up() => Vec::new(),
         };
         let target = format!("{}:{}", server.host, server.port);
-        let Some(peer) = answering(server, &addresses).await else {
+        let Some(peer) = answering(server, &addresses, uplink).await else {
             return Err(causes::push_dial(&DialError::Unreachable("no address".to_owned()), &target));
         };
         let id = stream_id(server, push.spec.key.as_ref()).map_err(|error| {
             Cause::new(CauseCode::PushKeyRefused, format!("No stream ID could be made: {error}."))
         })?;
-        let socket = datagram_socket(peer, &target).await?;
+        let socket = dial::datagrams(peer, uplink).await;
+        let socket = socket.map_err(|error| causes::push_dial(&error, &target))?;
         let unreachable = |error: std::io::Error| causes::push_dial(&dial::connect_error(&error), &target);
         let batching = UdpSocketState::new(UdpSockRef::from(&socket)).map_err(unreachable)?;
         let now = push.clock.now();

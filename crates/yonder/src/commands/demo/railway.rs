@@ -154,8 +154,8 @@ impl Railway {
                     site: site.map(str::to_owned),
                     rate: rate.to_owned(),
                     allowance: Some(allowance.to_owned()),
-                    headroom_percent: None,
                     backup,
+                    ..NewUplink::default()
                 })?;
             }
         }
