@@ -28,6 +28,6 @@ pub use rates::RateHour;
 pub use record::{Deed, LogFilter, LogLine};
 pub use relays::{Relay, Wanted};
 pub use seal::{MasterKey, SealError};
-pub use store::Store;
+pub use store::{Fate, Store};
 pub use traffic::Carried;
 pub use uplinks::Uplink;

@@ -1,6 +1,6 @@
 //! The record: logbook, runs and outages.
 
-use rusqlite::{OptionalExtension as _, Row, Transaction, params};
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use yonder_core::Side;
 use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, Subject};
 
@@ -107,7 +107,7 @@ fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
     })
 }
 
-fn keep(transaction: &Transaction<'_>, note: &Note) -> Result<(), StoreError> {
+fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
     match note {
         Note::State { at_ms, subject, state, blame, remark } => {
             let (kind, name, part) = columns(subject);
@@ -148,7 +148,7 @@ fn keep(transaction: &Transaction<'_>, note: &Note) -> Result<(), StoreError> {
     Ok(())
 }
 
-fn end(transaction: &Transaction<'_>, table: &str, at_ms: i64, subject: &Subject) -> Result<(), StoreError> {
+fn end(transaction: &Connection, table: &str, at_ms: i64, subject: &Subject) -> Result<(), StoreError> {
     let (kind, name, part) = columns(subject);
     let update = format!(
         "UPDATE {table} SET end_ms = MAX(begin_ms, ?1)

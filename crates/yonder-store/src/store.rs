@@ -1,9 +1,9 @@
 //! The store: one connection behind a lock. Calls block for a moment; they belong on threads that may block.
 
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use parking_lot::ReentrantMutex;
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
 use crate::error::StoreError;
@@ -16,7 +16,8 @@ const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
 /// The records and the key that their secrets are sealed under.
 #[derive(Debug)]
 pub struct Store {
-    connection: Mutex<Connection>,
+    /// Re-entrant, so that a group of writes is made of the same calls as single ones.
+    connection: ReentrantMutex<Connection>,
     pub(crate) master_key: MasterKey,
 }
 
@@ -46,40 +47,82 @@ impl Store {
         // Pages of removed secrets are overwritten, sealed as they are.
         connection.pragma_update(None, "secure_delete", true)?;
         migrate(&mut connection)?;
-        Ok(Self { connection: Mutex::new(connection), master_key })
+        Ok(Self { connection: ReentrantMutex::new(connection), master_key })
     }
 
     /// The folder that the records lie in; `None` for those in memory.
     #[must_use]
     pub fn folder(&self) -> Option<PathBuf> {
-        let connection = self.lock();
+        let connection = self.connection.lock();
         let path = Path::new(connection.path().filter(|path| !path.is_empty())?);
         path.parent().map(Path::to_owned)
+    }
+
+    /// Reads and writes as one: whatever `act` wrote is kept or undone as a whole, and nobody else reads or writes in
+    /// between. Groups may stand within groups; an inner one that is undone leaves the outer one as it was.
+    ///
+    /// # Errors
+    /// What `act` failed with, or the store's failure; then nothing of it is kept.
+    pub fn together<T, E: From<StoreError>>(&self, act: impl FnOnce() -> Result<Fate<T>, E>) -> Result<T, E> {
+        let connection = self.connection.lock();
+        Self::group(&connection, || {
+            Ok(match act() {
+                Ok(Fate::Keep(value)) => (true, Ok(value)),
+                Ok(Fate::Undo(value)) => (false, Ok(value)),
+                Err(error) => (false, Err(error)),
+            })
+        })?
     }
 
     pub(crate) fn read<T>(
         &self,
         read: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        read(&self.lock())
+        read(&self.connection.lock())
     }
 
-    /// Runs `write` in a transaction that is undone when it fails.
+    /// Runs `write` in a transaction, or within the group that is open, and undoes it when it fails.
     pub(crate) fn write<T>(
         &self,
-        write: impl FnOnce(&Transaction<'_>) -> Result<T, StoreError>,
+        write: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        let mut connection = self.lock();
-        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-        let value = write(&transaction)?;
-        transaction.commit()?;
-        Ok(value)
+        let connection = self.connection.lock();
+        Self::group(&connection, || Ok((true, write(&connection)?)))
     }
 
-    fn lock(&self) -> MutexGuard<'_, Connection> {
-        // A panic inside a transaction has rolled it back.
-        self.connection.lock().unwrap_or_else(PoisonError::into_inner)
+    /// Runs `act` in a transaction, or in a savepoint within one, and keeps what it wrote if it says so.
+    fn group<T>(
+        connection: &Connection,
+        act: impl FnOnce() -> Result<(bool, T), StoreError>,
+    ) -> Result<T, StoreError> {
+        // A panic drops the transaction, or the one around the savepoint, which undoes it.
+        if connection.is_autocommit() {
+            let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
+            let (keep, value) = act()?;
+            if keep {
+                transaction.commit()?
+            } else {
+                transaction.rollback()?
+            }
+            return Ok(value);
+        }
+        connection.execute_batch("SAVEPOINT part")?;
+        let done = act();
+        if !matches!(done, Ok((true, _))) {
+            connection.execute_batch("ROLLBACK TO part")?;
+        }
+        connection.execute_batch("RELEASE part")?;
+        done.map(|(_, value)| value)
     }
+}
+
+/// What becomes of a group of writes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Fate<T> {
+    /// All of it is kept.
+    Keep(T),
+    /// All of it is undone.
+    Undo(T),
 }
 
 /// Turns a broken uniqueness rule into `taken`.

@@ -4,8 +4,8 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_store::{
-    Carried, DestinationSettings, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets, Pattern,
-    PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
+    Carried, DestinationSettings, Fate, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets,
+    Pattern, PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
 };
 
 fn key() -> MasterKey {
@@ -329,4 +329,55 @@ fn patterns_are_kept_changed_and_removed() {
     }
     store.remove_pattern("Stop").unwrap();
     assert_eq!(store.patterns().unwrap().len(), shipped);
+}
+
+#[test]
+fn a_group_of_writes_is_kept_or_undone_as_a_whole() {
+    let store = filled();
+    let names = || store.feeds().unwrap().into_iter().map(|feed| feed.values.name).collect::<Vec<_>>();
+    let undone: Result<usize, StoreError> = store.together(|| {
+        store.add_feed(&feed("Viaduct"), 1)?;
+        Ok(Fate::Undo(names().len()))
+    });
+    assert_eq!((undone.unwrap(), names()), (2, vec!["Summit".to_owned()]));
+    let failed: Result<(), StoreError> = store.together(|| {
+        store.add_feed(&feed("Viaduct"), 1)?;
+        store.add_feed(&feed("Summit"), 1)?;
+        Ok(Fate::Keep(()))
+    });
+    assert!(matches!(failed, Err(StoreError::NameTaken { .. })));
+    assert_eq!(names(), ["Summit"]);
+    let kept: Result<(), StoreError> = store.together(|| {
+        store.add_feed(&feed("Viaduct"), 1)?;
+        // One that fails, and a group that is undone, take nothing else with them.
+        assert!(store.add_feed(&feed("Viaduct"), 1).is_err());
+        store.together(|| store.remove_feed("Viaduct").map(Fate::Undo))?;
+        store.together(|| store.add_feed(&feed("Shed"), 1).map(Fate::Keep))?;
+        Ok(Fate::Keep(()))
+    });
+    kept.unwrap();
+    assert_eq!(names(), ["Shed", "Summit", "Viaduct"]);
+}
+
+#[test]
+fn nobody_reads_or_writes_within_a_group_but_who_opened_it() {
+    let store = filled();
+    std::thread::scope(|scope| {
+        let (open, opened) = std::sync::mpsc::channel();
+        let other = scope.spawn({
+            let store = &store;
+            move || {
+                opened.recv().unwrap();
+                store.feeds().unwrap().len()
+            }
+        });
+        let done: Result<(), StoreError> = store.together(|| {
+            store.add_feed(&feed("Viaduct"), 1)?;
+            open.send(()).unwrap();
+            assert!(!other.is_finished());
+            Ok(Fate::Undo(()))
+        });
+        done.unwrap();
+        assert_eq!(other.join().unwrap(), 1);
+    });
 }
