@@ -58,6 +58,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that is kept, without secrets. */
+        get: operations["show"];
+        put?: never;
+        /** Brings a book into effect, all of it or nothing, or tells what it would change. */
+        post: operations["apply"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/budget": {
         parameters: {
             query?: never;
@@ -877,6 +895,50 @@ export interface components {
             /** @enum {string} */
             kind: "choice";
         };
+        /** @description One record that is changed. */
+        BookChange: {
+            /** @description Fields that are different. */
+            fields: components["schemas"]["FieldChange"][];
+            /** @description Kind of record, like `feed`. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+            /** @description `added`, `changed` or `removed`. */
+            what: string;
+        };
+        /** @description A record of a book that is refused. */
+        BookFault: {
+            /** @description Stable code. */
+            code: string;
+            /** @description One sentence. */
+            detail: string;
+            /** @description The field that was refused, where it is one. */
+            field?: string | null;
+            /** @description Next step. */
+            hint?: string | null;
+            /** @description Kind of record. */
+            kind: string;
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description What a book changes. */
+        BookOutcome: {
+            /** @description They were made. */
+            applied: boolean;
+            /** @description The changes, in the order in which they are made. */
+            changes: components["schemas"]["BookChange"][];
+            /** @description Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight. */
+            to_start: components["schemas"]["ToStart"][];
+        };
+        /** @description A book to be brought into effect, or only looked at. */
+        BookRequest: {
+            /** @description The book. */
+            book: components["schemas"]["SiteBook"];
+            /** @description Change nothing, and tell what would be changed. */
+            look_only?: boolean;
+            /** @description Remove what is kept and not in the book. */
+            prune?: boolean;
+        };
         /** @description The budget of everything. */
         Budget: {
             /**
@@ -1081,6 +1143,15 @@ export interface components {
              */
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
+        };
+        /** @description A field that is different. */
+        FieldChange: {
+            /** @description What stands there now; null for nothing, and for a secret. */
+            after?: string | null;
+            /** @description What stood there; null for nothing, and for a secret. */
+            before?: string | null;
+            /** @description Its name. */
+            field: string;
         };
         /** @description One size at one frame rate. */
         FitRow: {
@@ -1768,6 +1839,8 @@ export interface components {
             code: string;
             /** @description One sentence about this case. */
             detail: string;
+            /** @description The records of a site book that are refused. */
+            faults?: components["schemas"]["BookFault"][];
             /** @description The field of the request that was refused, where it is one. */
             field?: string | null;
             /** @description Next step. */
@@ -2015,6 +2088,15 @@ export interface components {
             key?: components["schemas"]["Secret"] | null;
             passphrase?: components["schemas"]["Secret"] | null;
         };
+        /** @description A secret that the service keeps. */
+        SealedSecret: {
+            /** @description Name of the field. */
+            field: string;
+            /** @description `feed`, `destination` or `receiver`. */
+            kind: string;
+            /** @description Name of the record. */
+            name: string;
+        };
         /**
          * Format: password
          * @description A secret text: never shown by debugging, never echoed by the service. Only requests (and the one reply to
@@ -2051,6 +2133,31 @@ export interface components {
             person: string;
             /** @description Token that changes must carry in the `X-Yonder-Token` header. */
             token: string;
+        };
+        /** @description Everything that is kept. A secret that is left out stays as it is. */
+        SiteBook: {
+            /** @description What they are told of. */
+            alerts?: components["schemas"]["NewAlert"][];
+            /** @description Destinations. */
+            destinations?: components["schemas"]["NewDestination"][];
+            /** @description Feeds. */
+            feeds?: components["schemas"]["NewFeed"][];
+            /** @description Address patterns. */
+            patterns?: components["schemas"]["Pattern"][];
+            /** @description Rule sheets of one's own. */
+            platforms?: components["schemas"]["NewPlatform"][];
+            /** @description Who is told. */
+            receivers?: components["schemas"]["NewReceiver"][];
+            /** @description Relays. */
+            relays?: components["schemas"]["NewRelay"][];
+            /** @description Secrets that the service keeps of these records. Only told, never asked for. */
+            sealed?: components["schemas"]["SealedSecret"][];
+            /** @description Uplinks. */
+            uplinks?: components["schemas"]["NewUplink"][];
+            /** @description What relays should do, by their names: `on`, `off` or `hold`; those that are left out go on as they are. */
+            wanted?: {
+                [key: string]: string;
+            };
         };
         /** @description How to start a relay. */
         Start: {
@@ -2121,6 +2228,13 @@ export interface components {
             /** @description `tcp` or `udp`. */
             transport?: string | null;
             video?: components["schemas"]["VideoFacts"] | null;
+        };
+        /** @description A relay to be started. */
+        ToStart: {
+            /** @description Its name. */
+            relay: string;
+            /** @description `on` or `hold`. */
+            wanted: string;
         };
         /**
          * @description How a camera's packets travel.
@@ -2516,6 +2630,56 @@ export interface operations {
                 };
             };
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteBook"];
+                };
+            };
+        };
+    };
+    apply: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookOutcome"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,7 @@
 //! Times are RFC 3339 texts in UTC; rates are in kilobits (1000 bits) per second.
 
 mod alerts;
+mod book;
 mod destinations;
 mod feeds;
 mod finds;
@@ -20,6 +21,9 @@ mod uplinks;
 pub use alerts::{
     AddedReceiver, Alert, AlertChange, AlertMessage, MailSecurity, NewAlert, NewReceiver, OpenAlert,
     Receiver, ReceiverChange, Way,
+};
+pub use book::{
+    BookChange, BookFault, BookOutcome, BookRequest, FieldChange, SealedSecret, SiteBook, ToStart,
 };
 pub use destinations::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::book::BookFault;
 use crate::preflights::Check;
 
 /// A problem document.
@@ -28,4 +29,7 @@ pub struct Problem {
     /// The checks that keep a relay from starting.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checks: Vec<Check>,
+    /// The records of a site book that are refused.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub faults: Vec<BookFault>,
 }

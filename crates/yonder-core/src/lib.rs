@@ -15,6 +15,7 @@
 
 mod account;
 pub mod alerts;
+pub mod book;
 pub mod budget;
 mod cause;
 mod diagnosis;

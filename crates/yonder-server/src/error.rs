@@ -3,7 +3,7 @@
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yonder_address::{AddressError, PassphraseError, PasteError};
-use yonder_api::{Check, Problem};
+use yonder_api::{BookFault, Check, Problem};
 use yonder_core::NameError;
 use yonder_core::budget::UnitError;
 use yonder_engine::CauseView;
@@ -65,6 +65,9 @@ pub enum ServiceError {
         /// The relay that runs.
         relay: String,
     },
+    /// A site book is refused; nothing of it is kept.
+    #[error("the site book is refused: {}", first_fault(.0))]
+    BookRefused(Vec<BookFault>),
     /// The preflight found what will not work.
     #[error("the preflight of {relay:?} failed: {}", failures(.checks))]
     PreflightFailed {
@@ -160,7 +163,9 @@ impl ServiceError {
 
     fn status(&self) -> StatusCode {
         match self {
-            Self::Invalid { .. } | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Invalid { .. } | Self::Malformed(_) | Self::BookRefused(_) => {
+                StatusCode::UNPROCESSABLE_ENTITY
+            }
             Self::NotFound { .. }
             | Self::NoSuchPage(_)
             | Self::NoSuchSurvey(_)
@@ -196,6 +201,7 @@ impl ServiceError {
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",
+            Self::BookRefused(_) => "book.refused",
             Self::Camera(cause) => cause.code,
             Self::NoStill(_) => "feed.no-still",
             Self::TooManySurveys(_) => "request.too-many-surveys",
@@ -236,6 +242,7 @@ impl ServiceError {
             Self::KeyInUse { .. } => {
                 "Stop that relay first, or make another destination with a key of its own."
             }
+            Self::BookRefused(_) => "Put right what is listed, and try again: nothing was changed.",
             Self::PreflightFailed { .. } => "Do what the failed checks say, or start with force.",
             Self::Camera(cause) => return Some(cause.hint.clone()),
             Self::NoStill(_) => "Survey the feed to see what it sends.",
@@ -283,8 +290,20 @@ impl ServiceError {
                 Self::PreflightFailed { checks, .. } => checks.clone(),
                 _ => Vec::new(),
             },
+            faults: match self {
+                Self::BookRefused(faults) => faults.clone(),
+                _ => Vec::new(),
+            },
         }
     }
+}
+
+/// The first thing that is wrong with a book, and how many there are.
+fn first_fault(faults: &[BookFault]) -> String {
+    let Some(first) = faults.first() else { return "nothing is wrong".to_owned() };
+    let more = faults.len() - 1;
+    let more = if more > 0 { format!(" (and {more} more)") } else { String::new() };
+    format!("{} {:?}: {}{more}", first.kind, first.name, first.detail.trim_end_matches('.'))
 }
 
 impl ResponseError for ServiceError {

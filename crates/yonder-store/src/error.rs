@@ -7,7 +7,7 @@ use rusqlite::ErrorCode;
 use crate::seal::SealError;
 
 /// What a record is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Kind {
     /// Feed.
     Feed,
@@ -29,6 +29,26 @@ pub enum Kind {
     Alert,
     /// Somebody who is told.
     Receiver,
+}
+
+impl Kind {
+    /// The kind of a word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        let all = [
+            Self::Feed,
+            Self::Destination,
+            Self::Relay,
+            Self::Person,
+            Self::Pattern,
+            Self::Platform,
+            Self::Uplink,
+            Self::Service,
+            Self::Alert,
+            Self::Receiver,
+        ];
+        all.into_iter().find(|kind| kind.to_string() == word)
+    }
 }
 
 impl fmt::Display for Kind {

@@ -33,7 +33,11 @@ impl Wanted {
         self != Self::Off
     }
 
-    fn from_word(word: &str) -> Result<Self, StoreError> {
+    /// What a word stands for.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`] for a word that stands for nothing.
+    pub fn from_word(word: &str) -> Result<Self, StoreError> {
         match word {
             "on" => Ok(Self::On),
             "off" => Ok(Self::Off),

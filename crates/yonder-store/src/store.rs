@@ -100,9 +100,9 @@ impl Store {
             let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
             let (keep, value) = act()?;
             if keep {
-                transaction.commit()?
+                transaction.commit()?;
             } else {
-                transaction.rollback()?
+                transaction.rollback()?;
             }
             return Ok(value);
         }

@@ -11,6 +11,7 @@ use clap_complete::Shell;
 use crate::client::Client;
 use crate::commands::{
     alert::AlertCommand,
+    book::BookCommand,
     budget::BudgetArguments,
     care::{BackupArguments, RestoreArguments},
     destination::DestinationCommand,
@@ -124,6 +125,9 @@ pub(crate) enum Command {
     /// Receivers: who is told, over the web or by mail.
     #[command(subcommand)]
     Receiver(ReceiverCommand),
+    /// The site book: everything that is kept, as one TOML file.
+    #[command(subcommand)]
+    Book(BookCommand),
     /// What happened: states with their causes, and what people did.
     Logbook(LogbookArguments),
     /// A month: how much of the wanted time was up, what was down and whose side it was.

@@ -1,5 +1,6 @@
 //! Failures of the program, with the exit codes that scripts rely on.
 
+use std::fmt;
 use std::process::ExitCode;
 
 use yonder_api::Problem;
@@ -17,6 +18,8 @@ pub(crate) enum Failure {
     NotReachable(String),
     /// A camera gave no picture; what there is to say has been said.
     Camera(String),
+    /// A site book is refused, for these reasons.
+    Book(Vec<String>),
     /// It did not come out well, and that has been said.
     Told,
     /// Something else went wrong here.
@@ -26,7 +29,7 @@ pub(crate) enum Failure {
 impl Failure {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::Refused(_) | Self::Camera(_) | Self::Told | Self::Other(_) => 1,
+            Self::Refused(_) | Self::Camera(_) | Self::Book(_) | Self::Told | Self::Other(_) => 1,
             Self::Usage(_) => 2,
             Self::NotReachable(_) => 3,
         })
@@ -46,6 +49,14 @@ impl Failure {
                 }
             }
             Self::Told => {}
+            Self::Book(faults) => {
+                for fault in faults {
+                    eprintln!("{fault}");
+                }
+                let faults =
+                    if faults.len() == 1 { "1 fault".to_owned() } else { format!("{} faults", faults.len()) };
+                eprintln!("yonder: the book is refused ({faults}); nothing was changed (book.refused)");
+            }
             Self::Usage(text) => eprintln!("yonder: {text}"),
             Self::NotReachable(text) => {
                 eprintln!("yonder: {text} (service.not-reachable)");
@@ -58,6 +69,19 @@ impl Failure {
                     eprintln!("        {cause}");
                 }
             }
+        }
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Refused(problem) => f.write_str(&problem.detail),
+            Self::Usage(text) | Self::NotReachable(text) => f.write_str(text),
+            Self::Camera(code) => write!(f, "the camera gave no picture ({code})"),
+            Self::Book(faults) => f.write_str(&faults.join("; ")),
+            Self::Told => f.write_str("it did not come out well"),
+            Self::Other(error) => write!(f, "{error:#}"),
         }
     }
 }

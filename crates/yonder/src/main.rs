@@ -49,6 +49,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
         Command::Alert(command) => commands::alert::run(command, &connection.client()?)?,
         Command::Receiver(command) => commands::receiver::run(command, &connection.client()?)?,
+        Command::Book(command) => commands::book::run(command, || connection.client())?,
         Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,
         Command::Report(arguments) => commands::record::report(&arguments, &connection.client()?)?,
         Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,

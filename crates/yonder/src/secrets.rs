@@ -1,7 +1,7 @@
 //! Secrets come from files, from standard input or from the terminal, never as arguments.
 
 use std::fs;
-use std::io::{self, IsTerminal as _, Read as _};
+use std::io::{self, BufRead as _, IsTerminal as _, Read as _};
 use std::path::{Path, PathBuf};
 
 use yonder_api::Secret;
@@ -52,6 +52,20 @@ impl<'a> Source<'a> {
                 Ok(text.into())
             }
         }
+    }
+
+    /// Asks for one line: on a terminal without showing it, or the next line of standard input.
+    pub(crate) fn read_line(&self, what: &str) -> Result<Secret, Failure> {
+        let Self::Stdin = self else { return self.read_password() };
+        let unread = |error: io::Error| Failure::Usage(format!("the {what} cannot be read: {error}"));
+        if io::stdin().is_terminal() {
+            return rpassword::prompt_password(format!("{what}: ")).map(Secret::from).map_err(unread);
+        }
+        let mut line = String::new();
+        if io::stdin().lock().read_line(&mut line).map_err(unread)? == 0 {
+            return Err(Failure::Usage(format!("standard input ended before the {what}")));
+        }
+        Ok(line.trim_end_matches(['\r', '\n']).to_owned().into())
     }
 
     /// Reads a password: the line end of the file or of `echo` is not part of it.

@@ -69,6 +69,12 @@ impl BitRate {
     pub fn kbps(self) -> u64 {
         self.0 / 1_000
     }
+
+    /// As it is read again, exactly.
+    #[must_use]
+    pub fn written(self) -> String {
+        written(self.0, &[(1_000_000_000, "Gbit/s"), (1_000_000, "Mbit/s"), (1_000, "kbit/s")], "bit/s")
+    }
 }
 
 impl FromStr for BitRate {
@@ -124,6 +130,13 @@ impl Volume {
     pub fn bytes(self) -> u64 {
         self.0
     }
+
+    /// As it is read again, exactly.
+    #[must_use]
+    pub fn written(self) -> String {
+        let units = [(1_000_000_000_000, "TB"), (1_000_000_000, "GB"), (1_000_000, "MB"), (1_000, "kB")];
+        written(self.0, &units, "B")
+    }
 }
 
 impl FromStr for Volume {
@@ -133,6 +146,7 @@ impl FromStr for Volume {
         let (number, unit) = split(text)?;
         let factor = match unit {
             "" => return Err(UnitError::NoVolumeUnit(text.trim().to_owned())),
+            "B" => 1.0,
             "kB" | "KB" => 1e3,
             "MB" => 1e6,
             "GB" => 1e9,
@@ -157,6 +171,12 @@ impl fmt::Display for Volume {
             bytes => write!(f, "{} MB", tenths(bytes, 1_000_000)),
         }
     }
+}
+
+/// In the largest unit that leaves no rest.
+fn written(value: u64, units: &[(u64, &str)], least: &str) -> String {
+    let whole = units.iter().find(|(unit, _)| value >= *unit && value.is_multiple_of(*unit));
+    whole.map_or_else(|| format!("{value}{least}"), |(unit, word)| format!("{}{word}", value / unit))
 }
 
 /// A quotient with one decimal.

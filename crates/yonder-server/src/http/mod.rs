@@ -1,6 +1,7 @@
 //! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
 
 mod alerts;
+mod book;
 mod caller;
 mod care;
 mod console;
@@ -59,6 +60,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(record::configure)
                 .configure(care::configure)
                 .configure(alerts::configure)
+                .configure(book::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)

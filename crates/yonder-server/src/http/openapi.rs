@@ -6,8 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    alerts, care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record, relays,
-    session, surveys, uplinks,
+    alerts, book, care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record,
+    relays, session, surveys, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -60,6 +60,8 @@ use super::{
         alerts::edit_receiver,
         alerts::remove_receiver,
         alerts::test_receiver,
+        book::show,
+        book::apply,
         care::backup,
         care::selfcheck,
         platforms::list,

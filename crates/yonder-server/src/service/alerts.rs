@@ -24,7 +24,7 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 /// What changes slowly, keys and allowances, is looked at every so many looks.
 const SLOW_LOOKS: u32 = 30;
 /// An alert that goes on is told again after so many seconds, where nothing is said, at least and at most.
-const USUAL_REPEAT_S: u32 = 4 * 3_600;
+pub(super) const USUAL_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
 
 /// What the look keeps from one time to the next.

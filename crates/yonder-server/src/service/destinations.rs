@@ -21,7 +21,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// A push returns to its first server once that has been reachable for so long, where nothing is said.
-const USUAL_RETURN_S: u32 = 120;
+pub(super) const USUAL_RETURN_S: u32 = 120;
 /// Shortest and longest that can be asked for.
 const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
 /// Largest authority read: a chain of some certificates.

@@ -7,6 +7,7 @@ use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{Feed as StoredFeed, Kind, NewFeed as FeedValues};
 
+use super::effects::Effect;
 use super::{Service, lock};
 use crate::error::ServiceError;
 use crate::time;
@@ -92,9 +93,14 @@ impl Service {
         // What failed under the old values may work now.
         lock(&self.stills).clear();
         self.refresh_relays()?;
-        let stored = self.store.feed(&after.name)?;
-        self.engine.update_feed(feed_spec(&stored)?);
-        Ok(self.feed_view(&stored))
+        self.effect(Effect::UpdateFeed(after.name.clone()))?;
+        self.feed(&after.name)
+    }
+
+    /// Brings a feed that runs to its kept shape.
+    pub(super) fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
+        self.engine.update_feed(feed_spec(&self.store.feed(name)?)?);
+        Ok(())
     }
 
     /// Removes a feed that no relay uses.

@@ -11,7 +11,7 @@ use super::{Service, lock};
 use crate::error::ServiceError;
 
 /// Seconds after which a holding picture is shown, where nothing is said.
-const USUAL_AFTER_S: u32 = 3;
+pub(super) const USUAL_AFTER_S: u32 = 3;
 /// Most of them.
 const MOST_AFTER_S: u32 = 600;
 
@@ -40,7 +40,7 @@ impl Service {
         }
         self.store.set_wanted(name, wanted)?;
         self.refresh_relays()?;
-        self.apply(&StoredRelay { wanted, ..relay })?;
+        self.bring_up(&StoredRelay { wanted, ..relay })?;
         self.relay(name)
     }
 
@@ -64,7 +64,7 @@ impl Service {
         self.refresh_relays()?;
         let relay = self.store.relay(name)?;
         if relay.wanted.is_running() {
-            self.apply(&relay)?;
+            self.bring_up(&relay)?;
         }
         Ok(())
     }

@@ -1,8 +1,10 @@
 //! The service behind the API: keeps records and engine in step. Calls may block for a moment.
 
 mod alerts;
+mod book;
 mod care;
 mod destinations;
+mod effects;
 mod feeds;
 mod finds;
 mod holding;
@@ -26,6 +28,7 @@ use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::SystemTime;
 
+use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use secrecy::SecretString;
 use tokio::sync::broadcast;
 use yonder_api::Status;
@@ -38,6 +41,7 @@ use crate::auth::Attempts;
 use crate::error::ServiceError;
 use crate::time;
 
+use effects::Effect;
 use ledger::Ledger;
 pub(crate) use live::{LiveEvent, Snapshot};
 pub(crate) use people::SESSION_S;
@@ -50,8 +54,11 @@ pub struct Service {
     store: Store,
     engine: Engine,
     local_token: SecretString,
-    /// Held through every change, so that records and engine change together.
-    changing: Mutex<()>,
+    /// Held through every change, so that records and engine change together. Re-entrant, so that a group of changes
+    /// is made of the same calls as single ones.
+    changing: ReentrantMutex<()>,
+    /// What the changes of an open group do to what runs.
+    postponed: Mutex<Option<Vec<Effect>>>,
     /// Relays as they are kept, for views that must not wait for the disk.
     relays: RwLock<Vec<StoredRelay>>,
     set_up_code: Mutex<Option<SecretString>>,
@@ -87,7 +94,8 @@ impl Service {
             store,
             engine,
             local_token,
-            changing: Mutex::new(()),
+            changing: ReentrantMutex::new(()),
+            postponed: Mutex::default(),
             relays: RwLock::new(relays),
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
@@ -170,16 +178,19 @@ impl Service {
         &self.engine
     }
 
-    fn change(&self) -> MutexGuard<'_, ()> {
-        lock(&self.changing)
+    fn change(&self) -> ReentrantMutexGuard<'_, ()> {
+        self.changing.lock()
     }
 
     fn stored_relays(&self) -> Vec<StoredRelay> {
         self.relays.read().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    /// Reads the relays anew after a change of the records.
+    /// Reads the relays anew after a change of the records; within a group of changes once that is kept.
     fn refresh_relays(&self) -> Result<(), ServiceError> {
+        if self.postpones() {
+            return Ok(());
+        }
         let relays = self.store.relays()?;
         *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
         Ok(())

@@ -57,7 +57,7 @@ impl Service {
         }
         let on_air = schedule_of(&relay)?.is_on_air(time::millis(SystemTime::now()));
         if on_air != self.engine.relay(name).is_some() {
-            self.apply(&relay)?;
+            self.bring_up(&relay)?;
             self.record_own(if on_air { "on-air" } else { "off-air" }, Kind::Relay, &relay.name, "");
         }
         Ok(())
@@ -165,7 +165,7 @@ pub(super) fn set_times(relay: &mut StoredRelay, times: Times) -> Result<(), Ser
 }
 
 /// The zone of this machine.
-fn own_zone() -> String {
+pub(super) fn own_zone() -> String {
     TimeZone::system().iana_name().unwrap_or("UTC").to_owned()
 }
 

@@ -61,6 +61,17 @@ impl Service {
         self.platform(&name)
     }
 
+    /// Brings a sheet of the user's own to just these rules, on top of those of the one that it is like.
+    pub(super) fn put_sheet(&self, new: &NewPlatform) -> Result<(), ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let mut rules = match &new.like {
+            Some(like) => self.sheet(like)?.ok_or_else(|| self.no_platform(like))?.rules,
+            None => RuleSheet::default(),
+        };
+        set_rules(&mut rules, &new.rules)?;
+        self.keep_sheet(&name, &rules)
+    }
+
     /// Removes a sheet of the user's own; one that ships comes back as it was.
     ///
     /// # Errors
@@ -120,7 +131,7 @@ impl Service {
         self.explain(StoreError::NotFound { kind: Kind::Platform, name: name.to_owned() })
     }
 
-    fn own_names(&self) -> Result<Vec<String>, ServiceError> {
+    pub(super) fn own_names(&self) -> Result<Vec<String>, ServiceError> {
         Ok(self.store.platforms()?.into_iter().map(|sheet| sheet.name).collect())
     }
 

@@ -5,6 +5,7 @@ use yonder_core::check_name;
 use yonder_engine::RelaySpec;
 use yonder_store::{Kind, Relay as StoredRelay, Wanted};
 
+use super::effects::Effect;
 use super::feeds::feed_spec;
 use super::holding::read_after;
 use super::on_air::{Times, set_times};
@@ -30,7 +31,7 @@ impl Service {
             tracing::error!(%error, "the alerts cannot be taken up");
         }
         for relay in self.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
-            if let Err(error) = self.apply(relay) {
+            if let Err(error) = self.bring_up(relay) {
                 tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");
             }
         }
@@ -106,9 +107,7 @@ impl Service {
         }
         self.refresh_relays()?;
         let after = self.store.relay(&after.name)?;
-        if after.wanted.is_running() {
-            self.apply(&after)?;
-        }
+        self.apply_running(std::slice::from_ref(&after.name))?;
         Ok(self.view(&after))
     }
 
@@ -120,9 +119,8 @@ impl Service {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.remove_relay(name)?;
-        self.engine.withdraw(&relay.name);
-        self.forget_picture(&relay.name);
-        self.refresh_relays()
+        self.refresh_relays()?;
+        self.effect(Effect::Withdraw(relay.name))
     }
 
     /// Starts a relay, or tries anew what is blocked in one that runs.
@@ -152,7 +150,7 @@ impl Service {
         let name = &relay.name;
         self.store.set_wanted(name, Wanted::On)?;
         self.refresh_relays()?;
-        self.apply(&StoredRelay { wanted: Wanted::On, ..relay.clone() })?;
+        self.bring_up(&StoredRelay { wanted: Wanted::On, ..relay.clone() })?;
         self.relay(name)
     }
 
@@ -195,16 +193,15 @@ impl Service {
     /// Brings those of the named relays that run to their kept shape.
     pub(super) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
         for name in names {
-            let relay = self.store.relay(name)?;
-            if relay.wanted.is_running() {
-                self.apply(&relay)?;
+            if self.store.relay(name)?.wanted.is_running() {
+                self.effect(Effect::Apply(name.clone()))?;
             }
         }
         Ok(())
     }
 
     /// Brings a relay that is wanted to its kept shape, as far as its windows are open.
-    pub(super) fn apply(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+    pub(super) fn bring_up(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         if !Self::is_on_air(relay) {
             self.engine.withdraw(&relay.name);
             return Ok(());

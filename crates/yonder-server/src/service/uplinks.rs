@@ -22,7 +22,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// Share that stays free where nothing is said, in hundredths.
-const USUAL_HEADROOM: u8 = 25;
+pub(super) const USUAL_HEADROOM: u8 = 25;
 /// Most pushes or destinations that can be asked about.
 const MOST_MORE: u32 = 1_000;
 

@@ -1,0 +1,138 @@
+//! The site book: everything that is kept, as one document.
+
+use std::collections::BTreeMap;
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::alerts::{NewAlert, NewReceiver};
+use crate::destinations::NewDestination;
+use crate::feeds::NewFeed;
+use crate::patterns::Pattern;
+use crate::platforms::NewPlatform;
+use crate::relays::NewRelay;
+use crate::uplinks::NewUplink;
+
+/// Everything that is kept. A secret that is left out stays as it is.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SiteBook {
+    /// Uplinks.
+    #[serde(default)]
+    pub uplinks: Vec<NewUplink>,
+    /// Rule sheets of one's own.
+    #[serde(default)]
+    pub platforms: Vec<NewPlatform>,
+    /// Address patterns.
+    #[serde(default)]
+    pub patterns: Vec<Pattern>,
+    /// Feeds.
+    #[serde(default)]
+    pub feeds: Vec<NewFeed>,
+    /// Destinations.
+    #[serde(default)]
+    pub destinations: Vec<NewDestination>,
+    /// Relays.
+    #[serde(default)]
+    pub relays: Vec<NewRelay>,
+    /// Who is told.
+    #[serde(default)]
+    pub receivers: Vec<NewReceiver>,
+    /// What they are told of.
+    #[serde(default)]
+    pub alerts: Vec<NewAlert>,
+    /// What relays should do, by their names: `on`, `off` or `hold`; those that are left out go on as they are.
+    #[serde(default)]
+    pub wanted: BTreeMap<String, String>,
+    /// Secrets that the service keeps of these records. Only told, never asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sealed: Vec<SealedSecret>,
+}
+
+/// A secret that the service keeps.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SealedSecret {
+    /// `feed`, `destination` or `receiver`.
+    pub kind: String,
+    /// Name of the record.
+    pub name: String,
+    /// Name of the field.
+    pub field: String,
+}
+
+/// A book to be brought into effect, or only looked at.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BookRequest {
+    /// The book.
+    pub book: SiteBook,
+    /// Remove what is kept and not in the book.
+    #[serde(default)]
+    pub prune: bool,
+    /// Change nothing, and tell what would be changed.
+    #[serde(default)]
+    pub look_only: bool,
+}
+
+/// What a book changes.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct BookOutcome {
+    /// The changes, in the order in which they are made.
+    pub changes: Vec<BookChange>,
+    /// They were made.
+    pub applied: bool,
+    /// Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight.
+    pub to_start: Vec<ToStart>,
+}
+
+/// One record that is changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct BookChange {
+    /// Kind of record, like `feed`.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+    /// `added`, `changed` or `removed`.
+    pub what: String,
+    /// Fields that are different.
+    pub fields: Vec<FieldChange>,
+}
+
+/// A field that is different.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FieldChange {
+    /// Its name.
+    pub field: String,
+    /// What stood there; null for nothing, and for a secret.
+    pub before: Option<String>,
+    /// What stands there now; null for nothing, and for a secret.
+    pub after: Option<String>,
+}
+
+/// A relay to be started.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ToStart {
+    /// Its name.
+    pub relay: String,
+    /// `on` or `hold`.
+    pub wanted: String,
+}
+
+/// A record of a book that is refused.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct BookFault {
+    /// Kind of record.
+    pub kind: String,
+    /// Its name.
+    pub name: String,
+    /// Stable code.
+    pub code: String,
+    /// One sentence.
+    pub detail: String,
+    /// Next step.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub hint: Option<String>,
+    /// The field that was refused, where it is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub field: Option<String>,
+}

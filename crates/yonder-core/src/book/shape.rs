@@ -1,0 +1,97 @@
+//! Which fields each section has, and what may stand in them.
+
+use super::Section;
+
+/// What may stand in a field.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Shape {
+    Text,
+    Number,
+    Flag,
+    Texts,
+    /// A table of texts by name.
+    TextTable,
+    /// Tables, which the service reads.
+    Tables,
+    /// A text, or `{ file = "…" }`.
+    TextOrFile,
+    /// Where a secret comes from.
+    Secret,
+}
+
+impl Shape {
+    /// What it wants, in words.
+    pub(super) fn wants(self) -> &'static str {
+        match self {
+            Self::Text => "a text in quotes",
+            Self::Number => "a whole number",
+            Self::Flag => "true or false",
+            Self::Texts => "a list of texts in brackets",
+            Self::TextTable => "a table of texts",
+            Self::Tables => "a table, or a list of tables",
+            Self::TextOrFile => "a text in quotes, or { file = \"…\" }",
+            Self::Secret => "{ file = \"…\" }, { env = \"…\" }, \"ask\" or \"keep\"",
+        }
+    }
+}
+
+/// A field: its name, what may stand in it, and whether a record cannot do without.
+pub(super) type Field = (&'static str, Shape, bool);
+
+pub(super) fn fields(section: Section) -> &'static [Field] {
+    use Shape::{Flag, Number, Secret, Tables, Text, TextOrFile, TextTable, Texts};
+    match section {
+        Section::Uplink => &[
+            ("site", Text, false),
+            ("rate", Text, true),
+            ("allowance", Text, false),
+            ("headroom_percent", Number, false),
+            ("backup", Flag, false),
+            ("source", Text, false),
+            ("interface", Text, false),
+        ],
+        Section::Platform => &[("like", Text, false), ("rules", TextTable, false)],
+        Section::Pattern => &[("template", Text, true), ("blanks", Tables, false), ("note", Text, false)],
+        Section::Feed => &[
+            ("url", Text, true),
+            ("sub_url", Text, false),
+            ("transport", Text, false),
+            ("user", Text, false),
+            ("password", Secret, false),
+            ("pin", Text, false),
+            ("site", Text, false),
+        ],
+        Section::Destination => &[
+            ("server", Text, true),
+            ("backup_server", Text, false),
+            ("return_after_s", Number, false),
+            ("platform", Text, false),
+            ("watch_page", Text, false),
+            ("key", Secret, false),
+            ("key_kind", Text, false),
+            ("key_expires", Text, false),
+            ("passphrase", Secret, false),
+            ("key_length", Number, false),
+            ("authority", TextOrFile, false),
+            ("uplinks", Texts, false),
+        ],
+        Section::Relay => &[
+            ("feed", Text, true),
+            ("to", Texts, true),
+            ("wanted", Text, false),
+            ("hold_after_s", Number, false),
+            ("on_air", Texts, false),
+            ("zone", Text, false),
+            ("quiet_minute", Text, false),
+        ],
+        Section::Receiver => &[("way", Tables, true), ("secret", Secret, false)],
+        Section::Alert => {
+            &[("when", Text, true), ("about", Text, false), ("to", Texts, false), ("repeat_s", Number, false)]
+        }
+    }
+}
+
+/// The field of that name.
+pub(super) fn field(section: Section, name: &str) -> Option<Field> {
+    fields(section).iter().find(|(known, _, _)| *known == name).copied()
+}

@@ -1,0 +1,403 @@
+//! A book brought into effect: all of it, or nothing.
+
+use std::collections::{BTreeMap, HashSet};
+
+use serde::Serialize;
+use serde_json::{Map, Value};
+use yonder_api::{
+    BookChange, BookFault, BookOutcome, BookRequest, FieldChange, NewUplink, SiteBook, ToStart,
+};
+use yonder_store::{Fate, Kind, StoreError, Wanted};
+
+use super::entry::NewSecrets;
+use crate::error::ServiceError;
+use crate::service::Service;
+
+/// What has been found and done so far.
+#[derive(Debug, Default)]
+struct Progress {
+    changes: Vec<BookChange>,
+    faults: Vec<BookFault>,
+    /// Records of the book, by kind and name in small letters.
+    named: HashSet<(Kind, String)>,
+    /// Those that are refused.
+    refused: HashSet<(Kind, String)>,
+}
+
+impl Progress {
+    fn refuse(&mut self, kind: Kind, name: &str, error: &ServiceError) {
+        // What failed above need not be told again by all that refer to it.
+        self.refused.insert((kind, name.to_lowercase()));
+        if let ServiceError::NotFound { kind: missing, name: missed, .. } = error
+            && self.refused.contains(&(*missing, missed.to_lowercase()))
+        {
+            return;
+        }
+        let problem = error.problem();
+        self.faults.push(BookFault {
+            kind: kind.to_string(),
+            name: name.to_owned(),
+            code: problem.code,
+            detail: problem.detail,
+            hint: problem.hint,
+            field: problem.field,
+        });
+    }
+
+    /// Fields of a relay that was, or was not, changed otherwise.
+    fn add_field(&mut self, kind: Kind, name: &str, field: FieldChange) {
+        let kind = kind.to_string();
+        match self.changes.iter_mut().find(|change| change.kind == kind && change.name == name) {
+            Some(change) => change.fields.push(field),
+            None => self.changes.push(BookChange {
+                kind,
+                name: name.to_owned(),
+                what: "changed".to_owned(),
+                fields: vec![field],
+            }),
+        }
+    }
+}
+
+impl Service {
+    /// Brings a book into effect, or tells what it would change. Only relays whose parts change are touched.
+    ///
+    /// # Errors
+    /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written; then
+    /// nothing is changed.
+    pub fn apply_book(&self, request: BookRequest, who: &str) -> Result<BookOutcome, ServiceError> {
+        let BookRequest { book, prune, look_only } = request;
+        let outcome = self.together(|| {
+            let (changes, to_start) = self.put_book(book, prune)?;
+            let outcome = BookOutcome { changes, applied: !look_only, to_start };
+            Ok(if look_only { Fate::Undo(outcome) } else { Fate::Keep(outcome) })
+        })?;
+        if outcome.applied {
+            for change in &outcome.changes {
+                let what = match change.what.as_str() {
+                    "added" => "added",
+                    "removed" => "removed",
+                    _ => "changed",
+                };
+                if let Some(kind) = Kind::from_word(&change.kind) {
+                    self.record(who, what, kind, &change.name);
+                }
+            }
+        }
+        Ok(outcome)
+    }
+
+    fn put_book(&self, book: SiteBook, prune: bool) -> Result<(Vec<BookChange>, Vec<ToStart>), ServiceError> {
+        let mut progress = Progress::default();
+        let named = if prune { Some(names(&book)) } else { None };
+        let wanted = book.wanted.clone();
+        // What goes first makes room for what is changed; what is in use until then goes last.
+        if let Some(named) = &named {
+            self.remove_unnamed(named, &mut progress, false)?;
+        }
+        self.put_records(book, &mut progress)?;
+        if let Some(named) = &named {
+            self.remove_unnamed(named, &mut progress, true)?;
+        }
+        let to_start = self.put_wishes(&wanted, &mut progress)?;
+        if progress.faults.is_empty() {
+            return Ok((progress.changes, to_start));
+        }
+        Err(ServiceError::BookRefused(progress.faults))
+    }
+
+    fn put_records(&self, book: SiteBook, progress: &mut Progress) -> Result<(), ServiceError> {
+        let SiteBook { uplinks, platforms, patterns, feeds, destinations, relays, receivers, alerts, .. } =
+            book;
+        let mut later = Vec::new();
+        for new in uplinks {
+            // A destination may be about to let go of it.
+            if self.would_bind_nothing(&new)? { later.push(new) } else { self.put_one_uplink(new, progress)? }
+        }
+        for new in platforms {
+            let name = &new.name;
+            let look = || {
+                let missing =
+                    || ServiceError::NotFound { kind: Kind::Platform, name: name.clone(), nearest: None };
+                self.booked_platform(name)?.ok_or_else(missing)
+            };
+            self.put(progress, (Kind::Platform, name), look, |_| self.put_platform(&new))?;
+        }
+        for new in patterns {
+            let name = new.name.clone();
+            let look = || self.booked_pattern(&name);
+            self.put(progress, (Kind::Pattern, &name), look, |is_there| self.put_pattern(new, is_there))?;
+        }
+        for new in feeds {
+            let name = new.name.clone();
+            let look = || self.booked_feed(&name);
+            self.put(progress, (Kind::Feed, &name), look, |is_there| self.put_feed(new, is_there))?;
+        }
+        for new in destinations {
+            let name = new.name.clone();
+            let look = || self.booked_destination(&name);
+            self.put(progress, (Kind::Destination, &name), look, |is_there| {
+                self.put_destination(new, is_there)
+            })?;
+        }
+        for new in later {
+            self.put_one_uplink(new, progress)?;
+        }
+        for new in relays {
+            let name = new.name.clone();
+            let look = || self.booked_relay(&name);
+            self.put(progress, (Kind::Relay, &name), look, |is_there| self.put_relay(new, is_there))?;
+        }
+        for new in receivers {
+            let name = new.name.clone();
+            let look = || self.booked_receiver(&name);
+            self.put(progress, (Kind::Receiver, &name), look, |is_there| self.put_receiver(new, is_there))?;
+        }
+        for new in alerts {
+            let name = new.name.clone();
+            let look = || self.booked_alert(&name);
+            self.put(progress, (Kind::Alert, &name), look, |is_there| self.put_alert(new, is_there))?;
+        }
+        Ok(())
+    }
+
+    fn put_one_uplink(&self, new: NewUplink, progress: &mut Progress) -> Result<(), ServiceError> {
+        let name = new.name.clone();
+        let look = || self.booked_uplink(&name);
+        self.put(progress, (Kind::Uplink, &name), look, |is_there| self.put_uplink(new, is_there))
+    }
+
+    /// An uplink that loses what binds destinations to it.
+    fn would_bind_nothing(&self, new: &NewUplink) -> Result<bool, ServiceError> {
+        let binds_nothing = new.source.is_none() && new.interface.is_none();
+        Ok(binds_nothing && !self.store.destinations_by(&new.name)?.is_empty())
+    }
+
+    /// Brings one record to what the book says. One that says what is kept already is left as it was: nothing about it
+    /// is checked, dialled or dated anew.
+    fn put<T: Serialize>(
+        &self,
+        progress: &mut Progress,
+        (kind, name): (Kind, &str),
+        look: impl Fn() -> Result<T, ServiceError>,
+        put: impl FnOnce(bool) -> Result<NewSecrets, ServiceError>,
+    ) -> Result<(), ServiceError> {
+        if !progress.named.insert((kind, name.to_lowercase())) {
+            let error = ServiceError::from(StoreError::NameTaken { kind, name: name.to_owned() });
+            progress.refuse(kind, name, &error);
+            return Ok(());
+        }
+        let before = match look() {
+            Ok(before) => Some(table(&before)?),
+            Err(ServiceError::NotFound { .. }) => None,
+            Err(error) => return Err(error),
+        };
+        let done = self.store.together(|| {
+            let secrets = put(before.is_some())?;
+            let fields = differences(before.as_ref(), &table(&look()?)?, &secrets);
+            Ok(if before.is_some() && fields.is_empty() { Fate::Undo(fields) } else { Fate::Keep(fields) })
+        });
+        match done {
+            Ok(fields) if before.is_some() && fields.is_empty() => {}
+            Ok(fields) => progress.changes.push(BookChange {
+                kind: kind.to_string(),
+                name: name.to_owned(),
+                what: if before.is_some() { "changed" } else { "added" }.to_owned(),
+                fields,
+            }),
+            Err(error @ ServiceError::Internal(_)) => return Err(error),
+            Err(error) => progress.refuse(kind, name, &error),
+        }
+        Ok(())
+    }
+
+    /// Removes what the book does not name: what uses something goes before it. What is in use is refused the last
+    /// time, and left for that before.
+    fn remove_unnamed(
+        &self,
+        named: &HashSet<(Kind, String)>,
+        progress: &mut Progress,
+        last: bool,
+    ) -> Result<(), ServiceError> {
+        let mut kept = records(&self.book()?);
+        kept.retain(|(kind, name)| !named.contains(&(*kind, name.to_lowercase())));
+        for (kind, name) in kept {
+            let removed = match kind {
+                Kind::Relay => self.remove_relay(&name),
+                Kind::Alert => self.remove_alert(&name),
+                Kind::Receiver => self.remove_receiver(&name),
+                Kind::Destination => self.remove_destination(&name),
+                Kind::Feed => self.remove_feed(&name),
+                Kind::Pattern => self.remove_pattern(&name),
+                Kind::Platform => self.remove_platform(&name),
+                Kind::Uplink => self.remove_uplink(&name),
+                Kind::Person | Kind::Service => Ok(()),
+            };
+            match removed {
+                Ok(()) => progress.changes.push(BookChange {
+                    kind: kind.to_string(),
+                    name,
+                    what: "removed".to_owned(),
+                    fields: Vec::new(),
+                }),
+                Err(_) if !last => {}
+                Err(error) => progress.refuse(kind, &name, &error),
+            }
+        }
+        Ok(())
+    }
+
+    /// What relays should do. Returns those that are to be started.
+    fn put_wishes(
+        &self,
+        wanted: &BTreeMap<String, String>,
+        progress: &mut Progress,
+    ) -> Result<Vec<ToStart>, ServiceError> {
+        let mut to_start = Vec::new();
+        for (relay, word) in wanted {
+            let Ok(wish) = Wanted::from_word(word) else {
+                let error = ServiceError::Invalid {
+                    field: "wanted",
+                    detail: format!("{word:?} is nothing that a relay can be"),
+                    hint: "Write on, off or hold.",
+                };
+                progress.refuse(Kind::Relay, relay, &error);
+                continue;
+            };
+            let before = self.store.relay(relay).map(|relay| (relay.name, relay.wanted));
+            match before.map_err(|error| self.explain(error)) {
+                Err(error) => progress.refuse(Kind::Relay, relay, &error),
+                Ok((_, before)) if before == wish => {}
+                Ok((name, before)) => {
+                    if self.put_wanted(&name, wish)? {
+                        to_start.push(ToStart { relay: name.clone(), wanted: word.clone() });
+                    }
+                    let field = FieldChange {
+                        field: "wanted".to_owned(),
+                        before: Some(before.word().to_owned()),
+                        after: Some(word.clone()),
+                    };
+                    progress.add_field(Kind::Relay, &name, field);
+                }
+            }
+        }
+        Ok(to_start)
+    }
+}
+
+/// All records of a book: what uses something comes before it.
+fn records(book: &SiteBook) -> Vec<(Kind, String)> {
+    let mut records: Vec<(Kind, String)> = Vec::new();
+    records.extend(book.relays.iter().map(|one| (Kind::Relay, one.name.clone())));
+    records.extend(book.alerts.iter().map(|one| (Kind::Alert, one.name.clone())));
+    records.extend(book.receivers.iter().map(|one| (Kind::Receiver, one.name.clone())));
+    records.extend(book.destinations.iter().map(|one| (Kind::Destination, one.name.clone())));
+    records.extend(book.feeds.iter().map(|one| (Kind::Feed, one.name.clone())));
+    records.extend(book.patterns.iter().map(|one| (Kind::Pattern, one.name.clone())));
+    records.extend(book.platforms.iter().map(|one| (Kind::Platform, one.name.clone())));
+    records.extend(book.uplinks.iter().map(|one| (Kind::Uplink, one.name.clone())));
+    records
+}
+
+/// The same in small letters.
+fn names(book: &SiteBook) -> HashSet<(Kind, String)> {
+    records(book).into_iter().map(|(kind, name)| (kind, name.to_lowercase())).collect()
+}
+
+fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
+    match serde_json::to_value(record) {
+        Ok(Value::Object(table)) => Ok(table),
+        _ => Err(ServiceError::Internal("a record cannot be compared")),
+    }
+}
+
+/// Fields that are different, and secrets that are new.
+fn differences(
+    before: Option<&Map<String, Value>>,
+    after: &Map<String, Value>,
+    secrets: &[&'static str],
+) -> Vec<FieldChange> {
+    let (before, after) = (before.map(flat).unwrap_or_default(), flat(after));
+    let mut names: Vec<&String> = before.keys().chain(after.keys()).filter(|name| *name != "name").collect();
+    names.sort_unstable();
+    names.dedup();
+    let mut fields: Vec<FieldChange> = names
+        .into_iter()
+        .map(|name| FieldChange {
+            field: name.clone(),
+            before: before.get(name).and_then(words),
+            after: after.get(name).and_then(words),
+        })
+        .filter(|field| field.before != field.after)
+        .collect();
+    let secret = |field: &&str| FieldChange { field: (*field).to_owned(), before: None, after: None };
+    fields.extend(secrets.iter().map(secret));
+    fields
+}
+
+/// The fields of tables within a record as its own, like `rules.video.ceiling`.
+fn flat(record: &Map<String, Value>) -> Map<String, Value> {
+    let mut flat = Map::new();
+    for (name, value) in record {
+        match value {
+            Value::Object(table) => {
+                flat.extend(table.iter().map(|(inner, value)| (format!("{name}.{inner}"), value.clone())));
+            }
+            value => {
+                flat.insert(name.clone(), value.clone());
+            }
+        }
+    }
+    flat
+}
+
+/// A value as a person reads it; nothing for what is empty.
+fn words(value: &Value) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::String(text) => Some(text.clone()),
+        Value::Array(all) => Some(all.iter().filter_map(words).collect::<Vec<_>>().join(", ")),
+        Value::Object(table) => {
+            let pairs = table.iter().filter_map(|(name, value)| Some(format!("{name} {}", words(value)?)));
+            Some(pairs.collect::<Vec<_>>().join(", "))
+        }
+        Value::Bool(_) | Value::Number(_) => Some(value.to_string()),
+    }
+    .filter(|text| !text.is_empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn map(value: Value) -> Map<String, Value> {
+        let Value::Object(map) = value else { panic!("{value}") };
+        map
+    }
+
+    #[test]
+    fn differences_are_told_field_by_field_and_secrets_without_their_text() {
+        let before = map(
+            json!({ "name": "a", "url": "x", "site": "Fell", "to": ["a", "b"], "backup": false, "rules": { "a.b": "1" } }),
+        );
+        let after = map(
+            json!({ "name": "A", "url": "y", "to": ["b", "a"], "backup": false, "on_air": [], "rules": { "a.b": "2" } }),
+        );
+        let told: Vec<_> = differences(Some(&before), &after, &["password"])
+            .into_iter()
+            .map(|field| (field.field, field.before.unwrap_or_default(), field.after.unwrap_or_default()))
+            .collect();
+        let told: Vec<_> = told.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
+        assert_eq!(
+            told,
+            [
+                ("rules.a.b", "1", "2"),
+                ("site", "Fell", ""),
+                ("to", "a, b", "b, a"),
+                ("url", "x", "y"),
+                ("password", "", "")
+            ]
+        );
+    }
+}

@@ -1,0 +1,202 @@
+//! One record of a book: brought to what the book says, with the calls that a person's own change would make.
+
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_address::{StreamKey, read_pasted};
+use yonder_api::{
+    AlertChange, DestinationChange, FeedChange, NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver,
+    NewRelay, NewUplink, Pattern, ReceiverChange, Rekey, RelayChange, Secret, UplinkChange, Way,
+};
+use yonder_store::Wanted;
+
+use crate::error::ServiceError;
+use crate::service::Service;
+use crate::service::alerts::USUAL_REPEAT_S;
+use crate::service::destinations::USUAL_RETURN_S;
+use crate::service::effects::Effect;
+use crate::service::holding::USUAL_AFTER_S;
+use crate::service::on_air::own_zone;
+use crate::service::uplinks::USUAL_HEADROOM;
+
+/// Fields of secrets that were given and are new.
+pub(super) type NewSecrets = Vec<&'static str>;
+
+/// What is left out of a book is none; a change says that with an empty text.
+fn or_none(text: Option<String>) -> Option<String> {
+    Some(text.unwrap_or_default())
+}
+
+fn is_same(kept: Option<&SecretString>, given: &str) -> bool {
+    kept.is_some_and(|kept| kept.expose_secret() == given)
+}
+
+impl Service {
+    pub(super) fn put_uplink(&self, new: NewUplink, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_uplink(&new).map(|_| Vec::new());
+        }
+        let change = UplinkChange {
+            name: None,
+            site: or_none(new.site),
+            rate: Some(new.rate),
+            allowance: or_none(new.allowance),
+            headroom_percent: Some(new.headroom_percent.unwrap_or(USUAL_HEADROOM)),
+            backup: Some(new.backup),
+            source: or_none(new.source),
+            interface: or_none(new.interface),
+        };
+        self.edit_uplink(&new.name, &change).map(|_| Vec::new())
+    }
+
+    pub(super) fn put_platform(&self, new: &NewPlatform) -> Result<NewSecrets, ServiceError> {
+        self.put_sheet(new).map(|()| Vec::new())
+    }
+
+    pub(super) fn put_pattern(&self, new: Pattern, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let name = new.name.clone();
+        let put = if is_there { self.edit_pattern(&name, new) } else { self.add_pattern(new) };
+        put.map(|_| Vec::new())
+    }
+
+    pub(super) fn put_feed(&self, new: NewFeed, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let given = new.password.is_some();
+        if !is_there {
+            self.add_feed(new)?;
+            return Ok(if given { vec!["password"] } else { Vec::new() });
+        }
+        let kept = self.store.feed(&new.name)?.values.account.map(|(_, password)| password);
+        let is_new = new.password.as_ref().is_some_and(|given| !is_same(kept.as_ref(), given.expose()));
+        let change = FeedChange {
+            name: None,
+            url: Some(new.url),
+            sub_url: Some(new.sub_url.unwrap_or_else(|| String::new().into())),
+            transport: Some(new.transport),
+            password: new.user.as_ref().and_then(|_| new.password.or_else(|| kept.map(Into::into))),
+            user: or_none(new.user),
+            pin: or_none(new.pin),
+            site: or_none(new.site),
+        };
+        self.edit_feed(&new.name, change)?;
+        Ok(if is_new { vec!["password"] } else { Vec::new() })
+    }
+
+    pub(super) fn put_destination(
+        &self,
+        new: NewDestination,
+        is_there: bool,
+    ) -> Result<NewSecrets, ServiceError> {
+        let mut secrets = Vec::new();
+        if !is_there {
+            secrets.extend(new.key.as_ref().map(|_| "key"));
+            secrets.extend(new.passphrase.as_ref().map(|_| "passphrase"));
+            self.add_destination(new)?;
+            return Ok(secrets);
+        }
+        let kept = self.store.destination(&new.name)?;
+        let speaks_srt = new
+            .server
+            .as_ref()
+            .is_some_and(|server| server.expose().trim_start().to_ascii_lowercase().starts_with("srt:"));
+        let change = DestinationChange {
+            name: None,
+            server: new.server.clone(),
+            backup_server: Some(new.backup_server.unwrap_or_else(|| String::new().into())),
+            return_after_s: Some(new.return_after_s.unwrap_or(USUAL_RETURN_S)),
+            platform: or_none(new.platform),
+            watch_page: or_none(new.watch_page),
+            // What belongs to a secret stays with it, unless the book tells.
+            key_kind: new.key_kind,
+            key_expires: new.key_expires.clone(),
+            key_length: new.key_length,
+            authority: or_none(new.authority),
+            no_passphrase: !speaks_srt && kept.passphrase.is_some(),
+            uplinks: Some(new.uplinks),
+        };
+        self.edit_destination(&new.name, change)?;
+        let mut rekey = Rekey::default();
+        if let Some(key) = new.key.filter(|key| !is_kept_key(kept.key.as_ref(), &kept.settings.server, key)) {
+            rekey = Rekey { key: Some(key), key_kind: new.key_kind, key_expires: new.key_expires, ..rekey };
+            secrets.push("key");
+        }
+        let trimmed = |secret: &Secret| secret.expose().trim_end_matches(['\r', '\n']).to_owned();
+        if let Some(phrase) = new.passphrase.filter(|new| !is_same(kept.passphrase.as_ref(), &trimmed(new))) {
+            rekey.passphrase = Some(phrase);
+            secrets.push("passphrase");
+        }
+        if !secrets.is_empty() {
+            self.rekey_destination(&new.name, &rekey)?;
+        }
+        Ok(secrets)
+    }
+
+    pub(super) fn put_relay(&self, new: NewRelay, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_relay(&new).map(|_| Vec::new());
+        }
+        let change = RelayChange {
+            name: None,
+            feed: Some(new.feed),
+            to: Some(new.to),
+            hold_after_s: Some(new.hold_after_s.unwrap_or(USUAL_AFTER_S)),
+            on_air: Some(new.on_air.unwrap_or_default()),
+            zone: Some(new.zone.unwrap_or_else(own_zone)),
+            quiet_minute: or_none(new.quiet_minute),
+        };
+        self.edit_relay(&new.name, change).map(|_| Vec::new())
+    }
+
+    /// Stops a relay that runs, or holds or resumes it. One that is off is started later, after its preflight: true.
+    pub(super) fn put_wanted(&self, name: &str, wanted: Wanted) -> Result<bool, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        if relay.wanted == wanted {
+            return Ok(false);
+        }
+        if !relay.wanted.is_running() {
+            return Ok(true);
+        }
+        self.store.set_wanted(&relay.name, wanted)?;
+        self.effect(Effect::Apply(relay.name))?;
+        Ok(false)
+    }
+
+    pub(super) fn put_receiver(&self, new: NewReceiver, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let given = new.secret.is_some();
+        if is_there {
+            let kept = self.store.receiver(&new.name)?.secret;
+            let secret = new.secret.filter(|given| !is_same(kept.as_ref(), given.expose()));
+            let is_new = secret.is_some();
+            let change = ReceiverChange { name: None, way: Some(new.way), secret };
+            self.edit_receiver(&new.name, change)?;
+            return Ok(if is_new { vec!["secret"] } else { Vec::new() });
+        }
+        if !given && matches!(new.way, Way::Web { .. }) {
+            return Err(ServiceError::Invalid {
+                field: "secret",
+                detail: "there is no secret to sign its messages with".to_owned(),
+                hint: "Give one: a secret that is made here would be shown to nobody.",
+            });
+        }
+        self.add_receiver(new)?;
+        Ok(if given { vec!["secret"] } else { Vec::new() })
+    }
+
+    pub(super) fn put_alert(&self, new: NewAlert, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_alert(&new).map(|_| Vec::new());
+        }
+        let change = AlertChange {
+            name: None,
+            when: Some(new.when),
+            about: or_none(new.about),
+            to: Some(new.to),
+            repeat_s: Some(new.repeat_s.unwrap_or(USUAL_REPEAT_S)),
+        };
+        self.edit_alert(&new.name, change).map(|_| Vec::new())
+    }
+}
+
+/// A key as it was pasted is the one that is kept already.
+fn is_kept_key(kept: Option<&SecretString>, server: &str, given: &Secret) -> bool {
+    let pasted = read_pasted(Some(server), Some(given.expose()));
+    let key: Option<StreamKey> = pasted.ok().and_then(|pasted| pasted.key);
+    key.is_some_and(|key| is_same(kept, key.expose()))
+}

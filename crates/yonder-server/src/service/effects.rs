@@ -1,0 +1,106 @@
+//! What a change of the records does to what runs: at once, or, within a group of changes, once the group is kept.
+
+use yonder_store::{Fate, Relay as StoredRelay};
+
+use super::{Service, lock};
+use crate::error::ServiceError;
+
+/// Something that follows from a change of the records.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Effect {
+    /// A feed that runs is brought to its kept shape.
+    UpdateFeed(String),
+    /// A relay that no longer runs under this name is withdrawn, and its picture forgotten.
+    Withdraw(String),
+    /// A relay is brought to what is wanted of it.
+    Apply(String),
+}
+
+impl Service {
+    /// Makes changes as one: all are kept, or none is. What runs is touched only once they are kept.
+    ///
+    /// # Errors
+    /// What `act` failed with, or when the records cannot be written; then nothing is kept.
+    pub(super) fn together<T>(
+        &self,
+        act: impl FnOnce() -> Result<Fate<T>, ServiceError>,
+    ) -> Result<T, ServiceError> {
+        let _changing = self.change();
+        *lock(&self.postponed) = Some(Vec::new());
+        let done = self.store.together(act);
+        let effects = lock(&self.postponed).take().unwrap_or_default();
+        // Also after a group that was undone: others may have wanted the relays read anew meanwhile.
+        self.refresh_relays()?;
+        let done = done?;
+        for effect in in_order(effects) {
+            if let Err(error) = self.carry_out(&effect) {
+                tracing::error!(?effect, %error, "a change that is kept could not be carried out");
+            }
+        }
+        Ok(done)
+    }
+
+    /// Carries an effect out, now or once the group that is open is kept. To be called under the lock of changes.
+    pub(super) fn effect(&self, effect: Effect) -> Result<(), ServiceError> {
+        if let Some(postponed) = lock(&self.postponed).as_mut() {
+            postponed.push(effect);
+            return Ok(());
+        }
+        self.carry_out(&effect)
+    }
+
+    /// True while a group of changes is open.
+    pub(super) fn postpones(&self) -> bool {
+        lock(&self.postponed).is_some()
+    }
+
+    fn carry_out(&self, effect: &Effect) -> Result<(), ServiceError> {
+        match effect {
+            Effect::UpdateFeed(name) => self.update_feed(name),
+            Effect::Withdraw(name) => {
+                self.engine.withdraw(name);
+                self.forget_picture(name);
+                Ok(())
+            }
+            Effect::Apply(name) => {
+                // One that was removed in the same group has nothing to be brought to.
+                let relays = self.store.relays()?;
+                let relay = relays.iter().find(|relay| relay.name == *name);
+                relay.map_or(Ok(()), |relay: &StoredRelay| self.follow_wish(relay))
+            }
+        }
+    }
+
+    fn follow_wish(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        if relay.wanted.is_running() {
+            return self.bring_up(relay);
+        }
+        self.engine.withdraw(&relay.name);
+        Ok(())
+    }
+}
+
+/// Each effect once: what ends comes first, and relays are brought up with everything they need.
+fn in_order(mut effects: Vec<Effect>) -> Vec<Effect> {
+    let rank = |effect: &Effect| match effect {
+        Effect::Withdraw(name) => (0, name.clone()),
+        Effect::UpdateFeed(name) => (1, name.clone()),
+        Effect::Apply(name) => (2, name.clone()),
+    };
+    effects.sort_by_key(rank);
+    effects.dedup();
+    effects
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn effects_come_once_and_what_ends_comes_first() {
+        let (apply, update) = (Effect::Apply("a".into()), Effect::UpdateFeed("f".into()));
+        let withdraw = Effect::Withdraw("b".into());
+        let effects = vec![apply.clone(), update.clone(), apply.clone(), withdraw.clone()];
+        assert_eq!(in_order(effects), [withdraw, update, apply]);
+    }
+}

@@ -1,0 +1,185 @@
+//! A book's file: its records as the API has them, with secrets fetched from where the book says; and back.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::{Map, Value};
+use yonder_api::{Secret, SiteBook};
+use yonder_core::book::{Entry, Fault, Origin, Section};
+
+use crate::failure::Failure;
+use crate::secrets::Source;
+
+/// The field that tells what a relay should do.
+const WANTED: &str = "wanted";
+
+/// A book that is written as a book should be.
+pub(super) struct BookFile {
+    path: PathBuf,
+    entries: Vec<Entry>,
+}
+
+/// `book.toml:12: what is wrong`, and what would be right.
+fn fault_lines(path: &Path, line: usize, detail: &str, hint: &str) -> String {
+    let mut lines = format!("{}:{line}: {}", path.display(), detail.trim_end_matches('.'));
+    if !hint.is_empty() {
+        lines += &format!("\n        {hint}");
+    }
+    lines
+}
+
+impl BookFile {
+    /// Reads a book and tells everything that is wrong with how it is written.
+    pub(super) fn read(path: &Path) -> Result<Self, Failure> {
+        let text = fs::read_to_string(path)
+            .map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
+        match yonder_core::book::read(&text) {
+            Ok(entries) => Ok(Self { path: path.to_owned(), entries }),
+            Err(faults) => {
+                let told = |fault: &Fault| fault_lines(path, fault.line, &fault.detail, &fault.hint);
+                Err(Failure::Book(faults.iter().map(told).collect()))
+            }
+        }
+    }
+
+    /// Records of each section.
+    pub(super) fn counts(&self) -> impl Iterator<Item = (Section, usize)> + '_ {
+        let count = |section| self.entries.iter().filter(|entry| entry.section == section).count();
+        Section::ALL.into_iter().map(move |section| (section, count(section))).filter(|(_, count)| *count > 0)
+    }
+
+    /// The book as the API has it. Whoever is to be asked for a secret is asked only with `ask`; without it, what they
+    /// would say is left out where that does no harm, and made up where the service could not check the rest.
+    pub(super) fn book(&self, ask: bool) -> Result<SiteBook, Failure> {
+        let mut book = SiteBook::default();
+        let mut faults = Vec::new();
+        for entry in &self.entries {
+            match self.fields(entry, ask) {
+                Ok(mut fields) => {
+                    if let Some(Value::String(wanted)) = fields.remove(WANTED) {
+                        book.wanted.insert(entry.name.clone(), wanted);
+                    }
+                    if let Err(detail) = put(&mut book, entry.section, fields) {
+                        let detail = format!("{} {:?}: {detail}", entry.section, entry.name);
+                        faults.push(fault_lines(&self.path, entry.line, &detail, ""));
+                    }
+                }
+                Err(detail) => faults.push(fault_lines(&self.path, entry.line, &detail, "")),
+            }
+        }
+        if faults.is_empty() { Ok(book) } else { Err(Failure::Book(faults)) }
+    }
+
+    fn fields(&self, entry: &Entry, ask: bool) -> Result<Map<String, Value>, String> {
+        let mut fields = entry.fields.clone();
+        for (field, origin) in &entry.origins {
+            let what = format!("{field} of the {} {:?}", entry.section, entry.name);
+            let text = match origin {
+                Origin::Keep => continue,
+                Origin::File(path) => {
+                    let beside = self.path.parent().unwrap_or_else(|| Path::new("")).join(path);
+                    let read = match *field {
+                        "password" => Source::File(&beside).read_password(),
+                        _ => Source::File(&beside).read(field),
+                    };
+                    read.map_err(|failure| format!("the {what} cannot be read: {failure}"))?
+                }
+                Origin::Env(name) => {
+                    let value = std::env::var(name);
+                    value.map_err(|_| format!("the {what} is not there: {name} is not set"))?.into()
+                }
+                Origin::Ask if ask => {
+                    let read = Source::Stdin.read_line(&what);
+                    read.map_err(|failure| format!("the {what} cannot be asked for: {failure}"))?
+                }
+                Origin::Ask => made_up(&entry.name, field),
+            };
+            fields.insert((*field).to_owned(), text.expose().into());
+        }
+        Ok(fields)
+    }
+
+    /// Puts the lines of a book to what the service says of its records.
+    pub(super) fn located(&self, failure: Failure) -> Failure {
+        let Failure::Refused(problem) = failure else { return failure };
+        if problem.faults.is_empty() {
+            return Failure::Refused(problem);
+        }
+        let told = problem.faults.iter().map(|fault| {
+            let same = |entry: &&Entry| entry.section.word() == fault.kind && entry.name == fault.name;
+            let line = self.entries.iter().find(same).map_or(1, |entry| entry.line);
+            let detail = format!(
+                "{} {:?}: {} ({})",
+                fault.kind,
+                fault.name,
+                fault.detail.trim_end_matches('.'),
+                fault.code
+            );
+            fault_lines(&self.path, line, &detail, fault.hint.as_deref().unwrap_or_default())
+        });
+        Failure::Book(told.collect())
+    }
+}
+
+/// Something in the place of a secret that nobody was asked for: no two are the same.
+fn made_up(name: &str, field: &str) -> Secret {
+    format!("to be asked for: {field} of {name}").replace(' ', "-").into()
+}
+
+fn put(book: &mut SiteBook, section: Section, fields: Map<String, Value>) -> Result<(), String> {
+    fn one<T: DeserializeOwned>(fields: Map<String, Value>) -> Result<T, String> {
+        serde_json::from_value(Value::Object(fields)).map_err(|error| error.to_string())
+    }
+    match section {
+        Section::Uplink => book.uplinks.push(one(fields)?),
+        Section::Platform => book.platforms.push(one(fields)?),
+        Section::Pattern => book.patterns.push(one(fields)?),
+        Section::Feed => book.feeds.push(one(fields)?),
+        Section::Destination => book.destinations.push(one(fields)?),
+        Section::Relay => book.relays.push(one(fields)?),
+        Section::Receiver => book.receivers.push(one(fields)?),
+        Section::Alert => book.alerts.push(one(fields)?),
+    }
+    Ok(())
+}
+
+/// What the service keeps, as a book's text.
+pub(super) fn written(book: &SiteBook) -> Result<String, Failure> {
+    let mut entries = Vec::new();
+    take(&mut entries, Section::Uplink, &book.uplinks)?;
+    take(&mut entries, Section::Platform, &book.platforms)?;
+    take(&mut entries, Section::Pattern, &book.patterns)?;
+    take(&mut entries, Section::Feed, &book.feeds)?;
+    take(&mut entries, Section::Destination, &book.destinations)?;
+    take(&mut entries, Section::Relay, &book.relays)?;
+    take(&mut entries, Section::Receiver, &book.receivers)?;
+    take(&mut entries, Section::Alert, &book.alerts)?;
+    for entry in &mut entries {
+        if let Some(wanted) = book.wanted.get(&entry.name).filter(|_| entry.section == Section::Relay) {
+            entry.fields.insert(WANTED.to_owned(), Value::from(wanted.as_str()));
+        }
+        let of_entry = book
+            .sealed
+            .iter()
+            .filter(|sealed| sealed.kind == entry.section.word() && sealed.name == entry.name);
+        for sealed in of_entry {
+            let known = ["password", "key", "passphrase", "secret"];
+            let field = known.into_iter().find(|known| *known == sealed.field);
+            entry.origins.extend(field.map(|field| (field, Origin::Keep)));
+        }
+    }
+    Ok(yonder_core::book::write(&entries))
+}
+
+fn take<T: Serialize>(entries: &mut Vec<Entry>, section: Section, records: &[T]) -> Result<(), Failure> {
+    for record in records {
+        let Value::Object(fields) = serde_json::to_value(record).map_err(anyhow::Error::from)? else {
+            continue;
+        };
+        let name = fields.get("name").and_then(Value::as_str).unwrap_or_default().to_owned();
+        entries.push(Entry { section, name, line: 0, fields, origins: Vec::new() });
+    }
+    Ok(())
+}

@@ -1,0 +1,147 @@
+//! `yonder book …`: the site book, from a file to the service and back.
+
+mod file;
+mod words;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use clap::{Args, Subcommand};
+use yonder_api::{BookOutcome, BookRequest, Relay, SiteBook, Start};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{print, print_json};
+
+use file::BookFile;
+
+/// Which book, and how far it goes.
+#[derive(Debug, Args)]
+pub(crate) struct BookArguments {
+    /// The book, a TOML file.
+    book: PathBuf,
+    /// Remove what the service keeps and the book does not name.
+    #[arg(long)]
+    prune: bool,
+    /// Print JSON.
+    #[arg(long)]
+    json: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum BookCommand {
+    /// Check a book, line by line and against what the service knows. Nothing is changed, and nobody is asked.
+    Check(BookArguments),
+    /// Tell what a book would change.
+    Diff(BookArguments),
+    /// Bring a book into effect: all of it, or nothing. Only relays whose parts change are touched.
+    Apply {
+        #[command(flatten)]
+        arguments: BookArguments,
+        /// Start relays in spite of what their preflights say.
+        #[arg(long)]
+        force: bool,
+    },
+    /// Write everything that the service keeps as a book, without secrets.
+    Export {
+        /// File to write; it is shown where none is given.
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+}
+
+/// Runs a command; a book that is written wrongly is told without any service.
+pub(crate) fn run(
+    command: BookCommand,
+    client: impl FnOnce() -> Result<Client, Failure>,
+) -> Result<(), Failure> {
+    match command {
+        BookCommand::Check(arguments) => check(&arguments, client),
+        BookCommand::Diff(arguments) => {
+            let file = BookFile::read(&arguments.book)?;
+            let outcome = send(&client()?, &file, file.book(true)?, arguments.prune, true)?;
+            if arguments.json {
+                return print_json(&outcome);
+            }
+            print(&words::changes(&outcome, "would be"));
+            Ok(())
+        }
+        BookCommand::Apply { arguments, force } => apply(&arguments, force, client),
+        BookCommand::Export { out } => export(out.as_deref(), &client()?),
+    }
+}
+
+fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Failure>) -> Result<(), Failure> {
+    let file = BookFile::read(&arguments.book)?;
+    let outcome = send(&client()?, &file, file.book(false)?, arguments.prune, true)?;
+    if arguments.json {
+        return print_json(&outcome);
+    }
+    print(&format!("{}\n", words::sound(&file, outcome.changes.len())));
+    Ok(())
+}
+
+fn apply(
+    arguments: &BookArguments,
+    force: bool,
+    client: impl FnOnce() -> Result<Client, Failure>,
+) -> Result<(), Failure> {
+    let file = BookFile::read(&arguments.book)?;
+    let client = client()?;
+    let outcome = send(&client, &file, file.book(true)?, arguments.prune, false)?;
+    if arguments.json {
+        print_json(&outcome)?;
+    } else {
+        print(&words::changes(&outcome, "were"));
+    }
+    start(&client, &outcome, force, !arguments.json)
+}
+
+/// Starts what is to be started, each after its preflight. One that cannot be started keeps no other from it.
+fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Result<(), Failure> {
+    let mut good = true;
+    for relay in &outcome.to_start {
+        let name = &relay.relay;
+        let started =
+            client.post_slow(&["relays", name, "start"], &Start { force }).and_then(|started: Relay| {
+                let held = relay.wanted == "hold";
+                if held {
+                    client.post(&["relays", name, "hold"], &serde_json::json!({}))
+                } else {
+                    Ok(started)
+                }
+            });
+        match started {
+            Ok(_) if tell => print(&format!("Relay {name} is started.\n")),
+            Ok(_) => {}
+            Err(failure) => {
+                failure.print();
+                good = false;
+            }
+        }
+    }
+    if good { Ok(()) } else { Err(Failure::Told) }
+}
+
+fn send(
+    client: &Client,
+    file: &BookFile,
+    book: SiteBook,
+    prune: bool,
+    look_only: bool,
+) -> Result<BookOutcome, Failure> {
+    let sent = client.post(&["book"], &BookRequest { book, prune, look_only });
+    sent.map_err(|failure| file.located(failure))
+}
+
+fn export(out: Option<&Path>, client: &Client) -> Result<(), Failure> {
+    let book: SiteBook = client.get(&["book"])?;
+    let text = file::written(&book)?;
+    let Some(path) = out else {
+        print(&text);
+        return Ok(());
+    };
+    fs::write(path, text).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))?;
+    print(&format!("The book is written to {}.\n", path.display()));
+    Ok(())
+}

@@ -1,0 +1,67 @@
+//! What a book changes, as people read it.
+
+use yonder_api::{BookChange, BookOutcome, FieldChange};
+
+use super::file::BookFile;
+use crate::output::{Tone, has_colour, paint};
+
+/// What is in a sound book, and how much of it is new.
+pub(super) fn sound(file: &BookFile, changes: usize) -> String {
+    let counts: Vec<String> = file
+        .counts()
+        .map(|(section, count)| format!("{count} {section}{}", if count == 1 { "" } else { "s" }))
+        .collect();
+    let holds = if counts.is_empty() { "nothing".to_owned() } else { counts.join(", ") };
+    let news = match changes {
+        0 => "It says what is kept already.".to_owned(),
+        1 => "It changes one record; `yonder book diff` tells which.".to_owned(),
+        changes => format!("It changes {changes} records; `yonder book diff` tells which."),
+    };
+    format!("The book is sound: {holds}. {news}")
+}
+
+/// All changes, each with its fields; `tense` is what becomes of them.
+pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
+    let colour = has_colour();
+    if outcome.changes.is_empty() {
+        return "Nothing changes: the service keeps just this.\n".to_owned();
+    }
+    let mut text: String = outcome.changes.iter().map(|change| one(change, colour)).collect();
+    let count = |what: &str| outcome.changes.iter().filter(|change| change.what == what).count();
+    let counts: Vec<String> = ["added", "changed", "removed"]
+        .into_iter()
+        .filter(|what| count(what) > 0)
+        .map(|what| format!("{} {what}", count(what)))
+        .collect();
+    let records = if outcome.changes.len() == 1 { "record" } else { "records" };
+    text += &format!("{} {records} {tense} touched: {}.\n", outcome.changes.len(), counts.join(", "));
+    text
+}
+
+fn one(change: &BookChange, colour: bool) -> String {
+    let tone = match change.what.as_str() {
+        "added" => Tone::Good,
+        "removed" => Tone::Bad,
+        _ => Tone::Wait,
+    };
+    let head = format!("{:<8} {} {}", change.what, change.kind, change.name);
+    let mut text = paint(&head, tone, colour) + "\n";
+    // Of what is new the fields are in the book.
+    if change.what == "changed" {
+        text.extend(change.fields.iter().map(|field| format!("           {}\n", field_words(field))));
+    }
+    text
+}
+
+fn field_words(field: &FieldChange) -> String {
+    let short = |text: &str| {
+        let line = text.lines().next().unwrap_or_default();
+        if line.len() < text.len() { format!("{line} …") } else { line.to_owned() }
+    };
+    match (&field.before, &field.after) {
+        (None, None) => format!("{}: a new one", field.field),
+        (None, Some(after)) => format!("{}: {}", field.field, short(after)),
+        (Some(before), None) => format!("{}: {} → none", field.field, short(before)),
+        (Some(before), Some(after)) => format!("{}: {} → {}", field.field, short(before), short(after)),
+    }
+}
