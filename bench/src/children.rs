@@ -1,20 +1,27 @@
 //! The two measured programs. Each settles, then counts its own CPU time and delivered bytes over the round.
 
 use std::io::{Read as _, Write as _};
-use std::net::{SocketAddr, TcpStream};
+use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::os::fd::AsFd as _;
+use std::process::{Child, Command};
 use std::time::{Duration, Instant};
 
 use anyhow::Context as _;
 use clap::Args;
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use nix::sched::{CpuSet, sched_setaffinity};
 use nix::sys::resource::{UsageWho, getrusage};
+use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
-use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, Lanes, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{PATH, push};
 
 /// Connections and first keyframes are not part of the figure.
-const SETTLE: Duration = Duration::from_secs(2);
+const SETTLE: Duration = Duration::from_secs(3);
+/// Seven transport packets and SRT's header.
+const DATAGRAM: usize = 7 * 188 + 16;
 
 /// What a child is to do.
 #[derive(Debug, Args)]
@@ -22,15 +29,24 @@ pub(crate) struct Job {
     /// Where the camera listens.
     #[arg(long)]
     camera: SocketAddr,
-    /// The platform's server address, or the sink.
+    /// The platform's server address, or the sink; `udp://` before a sink for datagrams.
     #[arg(long)]
     to: String,
-    /// Pushes.
+    /// Pushes of each relay.
     #[arg(long)]
     pushes: u32,
     /// Seconds to count.
     #[arg(long)]
     seconds: u64,
+    /// Relays, each with so many pushes.
+    #[arg(long, default_value_t = 1)]
+    relays: u32,
+    /// Number of the first channel: each round has channels of its own, which nobody can be in the way of.
+    #[arg(long, default_value_t = 0)]
+    first: u32,
+    /// Use one core alone.
+    #[arg(long)]
+    one_core: bool,
 }
 
 /// What a child found.
@@ -61,19 +77,66 @@ fn tell(count: &Count) -> anyhow::Result<()> {
     Ok(())
 }
 
+/// One of the measured programs, ready to be started.
+pub(crate) fn command(
+    name: &str,
+    camera: &str,
+    to: &str,
+    pushes: u32,
+    seconds: u64,
+) -> anyhow::Result<Command> {
+    let mut command = Command::new(std::env::current_exe()?);
+    command.args([name, "--camera", camera, "--to", to]).args([
+        "--pushes",
+        &pushes.to_string(),
+        "--seconds",
+        &seconds.to_string(),
+    ]);
+    Ok(command)
+}
+
+/// Waits for a measured program and reads what it found.
+pub(crate) fn count(child: Child) -> anyhow::Result<Count> {
+    let output = child.wait_with_output()?;
+    anyhow::ensure!(output.status.success(), "a measured program failed");
+    Ok(serde_json::from_slice(&output.stdout)?)
+}
+
+/// Keeps this process on the first core.
+fn pin() -> anyhow::Result<()> {
+    let mut cores = CpuSet::new();
+    cores.set(0)?;
+    Ok(sched_setaffinity(Pid::from_raw(0), &cores)?)
+}
+
 /// The engine alone, as the service runs it.
 pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
-    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build()?;
-    let engine = Engine::new(runtime.handle().clone());
+    if job.one_core {
+        pin()?;
+    }
+    let lanes = Lanes::start(std::thread::available_parallelism()?.get())?;
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
+    let engine = Engine::with_lanes(runtime.handle().clone(), &lanes);
     let (url, credentials) = CameraUrl::parse(&format!("rtsp://{}{PATH}", job.camera))?;
-    let pushes = (0..job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
-    let feed = FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
-    engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
+    let name = |relay: u32| format!("load-{relay}");
+    for relay in 0..job.relays {
+        let first = job.first + relay * job.pushes;
+        let pushes =
+            (first..first + job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
+        let (url, credentials) = (url.clone(), credentials.clone());
+        let feed =
+            FeedSpec { name: name(relay), url, credentials, transport: TransportChoice::Tcp, pin: None };
+        engine.apply(RelaySpec { name: name(relay), feed, pushes, hold: HoldSpec::default() });
+    }
     std::thread::sleep(SETTLE);
     let sent = || -> anyhow::Result<u64> {
-        let view = engine.relay("load").context("the relay is gone")?;
-        anyhow::ensure!(view.pushes.iter().all(|push| push.state == "live"), "not live: {view:?}");
-        Ok(view.pushes.iter().map(|push| push.bytes).sum())
+        let mut bytes = 0;
+        for relay in 0..job.relays {
+            let view = engine.relay(&name(relay)).context("the relay is gone")?;
+            anyhow::ensure!(view.pushes.iter().all(|push| push.state == "live"), "not live: {view:?}");
+            bytes += view.pushes.iter().map(|push| push.bytes).sum::<u64>();
+        }
+        Ok(bytes)
     };
     let (cpu_before, bytes_before) = (cpu_us()?, sent()?);
     std::thread::sleep(Duration::from_secs(job.seconds));
@@ -83,23 +146,62 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     Ok(())
 }
 
-/// The floor: reads the camera's bytes from one socket and writes them to others, and looks at nothing.
+/// Where the floor writes to: streams, or datagrams of the size that SRT's have.
+enum Out {
+    Stream(TcpStream),
+    Datagrams(UdpSocket),
+}
+
+impl Out {
+    fn open(job: &Job) -> anyhow::Result<Self> {
+        let Some(sink) = job.to.strip_prefix("udp://") else {
+            return Ok(Self::Stream(TcpStream::connect(job.to.parse::<SocketAddr>()?)?));
+        };
+        let socket = UdpSocket::bind("127.0.0.1:0")?;
+        socket.connect(sink)?;
+        Ok(Self::Datagrams(socket))
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        match self {
+            Self::Stream(stream) => stream.write_all(bytes),
+            Self::Datagrams(socket) => {
+                for datagram in bytes.chunks(DATAGRAM) {
+                    socket.send(datagram)?;
+                }
+                Ok(())
+            }
+        }
+    }
+}
+
+/// The floor: reads the camera's bytes from one socket and writes them to others, and looks at nothing. With more
+/// relays than one it waits for all of its cameras at once.
 pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
-    let mut from = TcpStream::connect(job.camera)?;
-    play(&mut from, job.camera)?;
-    let sink: SocketAddr = job.to.parse()?;
-    let mut to = (0..job.pushes).map(|_| TcpStream::connect(sink)).collect::<Result<Vec<_>, _>>()?;
+    if job.one_core {
+        pin()?;
+    }
+    let mut relays = Vec::new();
+    for _ in 0..job.relays {
+        let mut from = TcpStream::connect(job.camera)?;
+        play(&mut from, job.camera)?;
+        let to = (0..job.pushes).map(|_| Out::open(job)).collect::<Result<Vec<_>, _>>()?;
+        relays.push((from, to));
+    }
     let mut buffer = vec![0; 64 * 1024];
     let began = Instant::now();
     let mut start: Option<(i64, u64)> = None;
     let mut bytes = 0;
     loop {
-        let count = from.read(&mut buffer)?;
-        anyhow::ensure!(count > 0, "the camera hung up");
-        for stream in &mut to {
-            stream.write_all(&buffer[..count])?;
+        for at in ready(&relays)? {
+            let Some((from, to)) = relays.get_mut(at) else { continue };
+            let count = from.read(&mut buffer)?;
+            anyhow::ensure!(count > 0, "the camera hung up");
+            for out in to {
+                out.write(&buffer[..count])?;
+            }
+            bytes += u64::try_from(count)? * u64::from(job.pushes);
         }
-        bytes += u64::try_from(count)? * u64::from(job.pushes);
         let elapsed = began.elapsed();
         if start.is_none() && elapsed >= SETTLE {
             start = Some((cpu_us()?, bytes));
@@ -110,6 +212,18 @@ pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
             return tell(&Count { cpu_us: cpu_us()? - cpu_before, bytes: bytes - bytes_before });
         }
     }
+}
+
+/// Which relays have something to read. A single one is simply read from.
+fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Vec<usize>> {
+    if relays.len() == 1 {
+        return Ok(vec![0]);
+    }
+    let mut polled: Vec<PollFd<'_>> =
+        relays.iter().map(|(from, _)| PollFd::new(from.as_fd(), PollFlags::POLLIN)).collect();
+    poll(&mut polled, PollTimeout::NONE)?;
+    let ready = polled.iter().enumerate().filter(|(_, polled)| polled.any().unwrap_or_default());
+    Ok(ready.map(|(at, _)| at).collect())
 }
 
 /// Asks the camera to play, without a look at what it answers.

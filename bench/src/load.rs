@@ -1,6 +1,6 @@
 //! A camera of a given rate, a platform, and a sink, all in the measuring process.
 
-use std::net::{SocketAddr, TcpListener};
+use std::net::{SocketAddr, TcpListener, UdpSocket};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -8,7 +8,9 @@ use anyhow::Context as _;
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_address::read_pasted;
 use yonder_engine::PushSpec;
-use yonder_lab::{Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig};
+use yonder_lab::{
+    Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig, SrtConfig,
+};
 use yonder_media::{ParameterSets, VideoCodec};
 
 /// Path of the camera's stream.
@@ -16,13 +18,14 @@ pub(crate) const PATH: &str = "/load";
 const FPS: u32 = 25;
 const KEYFRAME_EVERY: i64 = 50;
 /// Baseline, 640x480, and a picture parameter set: enough for a relay, which decodes nothing.
-const SPS: &[u8] = &[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40];
-const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
+pub(crate) const SPS: &[u8] = &[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40];
+pub(crate) const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
 
 pub(crate) struct Load {
     pub(crate) camera: Camera,
     pub(crate) platform: Platform,
     pub(crate) sink: SocketAddr,
+    pub(crate) datagram_sink: SocketAddr,
 }
 
 impl Load {
@@ -31,9 +34,13 @@ impl Load {
         let stream = CameraStream { path: PATH.into(), media: Arc::new(media(mbps)) };
         let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
-        let platform =
-            Platform::start(PlatformConfig { app: "live".into(), channels, ..PlatformConfig::default() })?;
-        Ok(Self { camera, platform, sink: sink()? })
+        let platform = Platform::start(PlatformConfig {
+            app: "live".into(),
+            channels,
+            srt: Some(SrtConfig::default()),
+            ..PlatformConfig::default()
+        })?;
+        Ok(Self { camera, platform, sink: sink()?, datagram_sink: datagram_sink()? })
     }
 }
 
@@ -53,7 +60,7 @@ pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
 }
 
 /// The stream key of a channel.
-fn key(at: u32) -> String {
+pub(crate) fn key(at: u32) -> String {
     format!("load-key-{at}")
 }
 
@@ -104,6 +111,17 @@ fn sink() -> anyhow::Result<SocketAddr> {
         for mut stream in listener.incoming().flatten() {
             std::thread::spawn(move || std::io::copy(&mut stream, &mut std::io::sink()));
         }
+    });
+    Ok(address)
+}
+
+/// A port that takes datagrams and looks at none.
+fn datagram_sink() -> anyhow::Result<SocketAddr> {
+    let socket = UdpSocket::bind("127.0.0.1:0").context("no port for the sink")?;
+    let address = socket.local_addr()?;
+    std::thread::spawn(move || {
+        let mut datagram = [0; 2048];
+        while socket.recv(&mut datagram).is_ok() {}
     });
     Ok(address)
 }

@@ -2,13 +2,16 @@
 //!
 //! Each figure is a ratio of two programs that run side by side, on the same camera, in the same minutes.
 
+mod capacity;
 mod children;
+mod delay;
 mod load;
 mod overhead;
 mod reboots;
 mod relay;
 mod service;
 mod soak;
+mod starts;
 
 use clap::{Parser, Subcommand};
 
@@ -21,7 +24,7 @@ struct Arguments {
 
 #[derive(Debug, Subcommand)]
 enum Figure {
-    /// CPU per delivered byte, one pull to N pushes over RTMP, against reading and writing the same bytes.
+    /// CPU per delivered byte, one pull to N pushes, against reading and writing the same bytes.
     Relay {
         /// Rate of the camera in megabits per second.
         #[arg(long, default_value_t = 8)]
@@ -29,12 +32,63 @@ enum Figure {
         /// Pushes.
         #[arg(long, default_value_t = 1)]
         pushes: u32,
+        /// What carries them.
+        #[arg(long, value_enum, default_value_t = relay::Over::Rtmp)]
+        over: relay::Over,
         /// Seconds of each round, after two to settle.
         #[arg(long, default_value_t = 15)]
         seconds: u64,
         /// Rounds; the median counts.
         #[arg(long, default_value_t = 3)]
         rounds: usize,
+    },
+    /// What a relay adds to the way of a picture, against a bare forwarder.
+    Delay {
+        /// Relays.
+        #[arg(long, default_value_t = 100)]
+        relays: u32,
+        /// Rate of each camera in megabits per second.
+        #[arg(long, default_value_t = 1)]
+        mbps: u32,
+        /// Seconds to count.
+        #[arg(long, default_value_t = 10)]
+        seconds: u64,
+    },
+    /// Memory of a relay above an idle service.
+    Memory {
+        /// Relays.
+        #[arg(long, default_value_t = 20)]
+        relays: u32,
+        /// Seconds to watch.
+        #[arg(long, default_value_t = 40)]
+        seconds: u64,
+    },
+    /// Relays that one core carries, against the floor.
+    Cores {
+        /// Relays to measure with.
+        #[arg(long, default_value_t = 30)]
+        relays: u32,
+        /// Seconds of each round.
+        #[arg(long, default_value_t = 10)]
+        seconds: u64,
+        /// Rounds; the median counts.
+        #[arg(long, default_value_t = 3)]
+        rounds: usize,
+    },
+    /// From the start of the service to all relays live.
+    Starts {
+        /// Relays.
+        #[arg(long, default_value_t = 100)]
+        relays: u32,
+        /// Starts.
+        #[arg(long, default_value_t = 5)]
+        times: u32,
+    },
+    /// What a stalled push costs its seven neighbours.
+    Stalled {
+        /// Seconds of the stall.
+        #[arg(long, default_value_t = 20)]
+        seconds: u64,
     },
     /// How soon a picture is at the platform again once a camera is back.
     Reboots {
@@ -54,9 +108,20 @@ enum Figure {
     ChildFloor(children::Job),
 }
 
+/// As in the service.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> anyhow::Result<()> {
     match Arguments::parse().figure {
-        Figure::Relay { mbps, pushes, seconds, rounds } => relay::run(mbps, pushes, seconds, rounds),
+        Figure::Relay { mbps, pushes, over, seconds, rounds } => {
+            relay::run(mbps, pushes, over, seconds, rounds)
+        }
+        Figure::Delay { relays, mbps, seconds } => delay::run(relays, mbps, seconds),
+        Figure::Memory { relays, seconds } => capacity::memory(relays, seconds),
+        Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
+        Figure::Starts { relays, times } => starts::run(relays, times),
+        Figure::Stalled { seconds } => starts::stalled(seconds),
         Figure::Reboots { times } => reboots::run(times),
         Figure::Soak(soak) => soak::run(&soak),
         Figure::Overhead => overhead::run(),

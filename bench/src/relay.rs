@@ -1,25 +1,46 @@
 //! CPU per delivered byte: the engine against the floor.
 
-use std::process::{Command, Stdio};
+use std::process::{Child, Stdio};
 
 use anyhow::Context as _;
 
-use crate::children::Count;
+use crate::children::{command, count};
 use crate::load::Load;
 
+/// What carries the pushes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub(crate) enum Over {
+    /// RTMP, against writes to TCP sockets.
+    Rtmp,
+    /// SRT, against sends of the same datagrams by plain UDP.
+    Srt,
+}
+
 #[expect(clippy::print_stdout, reason = "this is the figure")]
-pub(crate) fn run(mbps: u32, pushes: u32, seconds: u64, rounds: usize) -> anyhow::Result<()> {
+pub(crate) fn run(mbps: u32, pushes: u32, over: Over, seconds: u64, rounds: usize) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
-    let load = runtime.block_on(async { Load::start(mbps, pushes) })?;
+    let load = runtime.block_on(async { Load::start(mbps, pushes * u32::try_from(rounds)?) })?;
+    let (server, sink) = match over {
+        Over::Rtmp => (load.platform.server(), load.sink.to_string()),
+        Over::Srt => {
+            let server = load.platform.srt_server().context("the platform speaks SRT")?;
+            (server, format!("udp://{}", load.datagram_sink))
+        }
+    };
     println!(
-        "One pull of {mbps} Mbit/s to {pushes} RTMP push(es), {rounds} round(s) of {seconds} s side by side"
+        "One pull of {mbps} Mbit/s to {pushes} {} push(es), {rounds} round(s) of {seconds} s side by side",
+        if over == Over::Rtmp { "RTMP" } else { "SRT" }
     );
     println!("round   floor ns/byte   engine ns/byte   ratio");
     let mut ratios = Vec::new();
     for round in 1..=rounds {
         let camera = load.camera.address().to_string();
-        let floor = child("child-floor", &camera, &load.sink.to_string(), pushes, seconds)?;
-        let engine = child("child-engine", &camera, &load.platform.server(), pushes, seconds)?;
+        let start = |name, to: &str| -> anyhow::Result<Child> {
+            let first = pushes * u32::try_from(round - 1)?;
+            let mut command = command(name, &camera, to, pushes, seconds)?;
+            Ok(command.args(["--first", &first.to_string()]).stdout(Stdio::piped()).spawn()?)
+        };
+        let (floor, engine) = (start("child-floor", &sink)?, start("child-engine", &server)?);
         let (floor, engine) = (count(floor)?, count(engine)?);
         let ratio = engine.ns_per_byte() / floor.ns_per_byte();
         println!("{round:>5} {:>15.2} {:>16.2} {ratio:>7.2}", floor.ns_per_byte(), engine.ns_per_byte());
@@ -29,24 +50,4 @@ pub(crate) fn run(mbps: u32, pushes: u32, seconds: u64, rounds: usize) -> anyhow
     let median = ratios.get(ratios.len() / 2).context("there was no round")?;
     println!("median ratio {median:.2}");
     Ok(())
-}
-
-fn child(
-    name: &str,
-    camera: &str,
-    to: &str,
-    pushes: u32,
-    seconds: u64,
-) -> anyhow::Result<std::process::Child> {
-    Ok(Command::new(std::env::current_exe()?)
-        .args([name, "--camera", camera, "--to", to])
-        .args(["--pushes", &pushes.to_string(), "--seconds", &seconds.to_string()])
-        .stdout(Stdio::piped())
-        .spawn()?)
-}
-
-fn count(child: std::process::Child) -> anyhow::Result<Count> {
-    let output = child.wait_with_output()?;
-    anyhow::ensure!(output.status.success(), "a measured program failed");
-    Ok(serde_json::from_slice(&output.stdout)?)
 }

@@ -12,6 +12,7 @@ use yonder_address::ServerAddress;
 use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
+use crate::lanes::Lanes;
 use crate::preview::{self, PreviewMessage};
 use crate::program::{self, Program};
 use crate::push::{self, Push};
@@ -28,6 +29,8 @@ const SHUTDOWN_PATIENCE: Duration = Duration::from_secs(3);
 #[derive(Debug)]
 struct RunningFeed {
     feed: Arc<Feed>,
+    /// Number of the lane that it runs on, with its relays and their pushes.
+    lane: usize,
     task: JoinHandle<()>,
     /// Relays that use it.
     users: BTreeSet<String>,
@@ -58,6 +61,8 @@ struct Running {
 #[derive(Debug, Clone)]
 pub struct Engine {
     runtime: Handle,
+    /// One at least.
+    lanes: Arc<[Handle]>,
     clock: Clock,
     running: Arc<Mutex<Running>>,
     changes: watch::Sender<u64>,
@@ -67,10 +72,34 @@ impl Engine {
     /// An engine whose tasks run on `runtime`.
     #[must_use]
     pub fn new(runtime: Handle) -> Self {
-        Self { runtime, clock: Clock::default(), running: Arc::default(), changes: watch::Sender::new(0) }
+        let lanes = Arc::from([runtime.clone()]);
+        Self {
+            runtime,
+            lanes,
+            clock: Clock::default(),
+            running: Arc::default(),
+            changes: watch::Sender::new(0),
+        }
     }
 
-    /// The runtime that pulls and pushes run on.
+    /// An engine whose feeds and pushes run on `lanes`, and everything else on `runtime`.
+    #[must_use]
+    pub fn with_lanes(runtime: Handle, lanes: &Lanes) -> Self {
+        Self { lanes: lanes.handles().into(), ..Self::new(runtime) }
+    }
+
+    /// Tasks that are not done: pulls, pushes, and what watches them.
+    #[must_use]
+    pub fn tasks(&self) -> usize {
+        let lanes = self.lanes.iter().filter(|lane| lane.id() != self.runtime.id());
+        lanes.chain([&self.runtime]).map(|handle| handle.metrics().num_alive_tasks()).sum()
+    }
+
+    fn lane(&self, number: usize) -> &Handle {
+        self.lanes.get(number).unwrap_or(&self.runtime)
+    }
+
+    /// The runtime for everything but feeds and pushes.
     #[must_use]
     pub fn runtime(&self) -> &Handle {
         &self.runtime
@@ -89,12 +118,12 @@ impl Engine {
         if moved {
             self.remove(&mut running, &spec.name);
         }
-        let feed = self.use_feed(&mut running, spec.feed, &spec.name);
+        let (feed, lane) = self.use_feed(&mut running, spec.feed, &spec.name);
         let name = spec.name;
         let relay = running.relays.entry(name).or_insert_with_key(|name| {
             let program = Program::new(name, Arc::clone(&feed), spec.hold.clone(), self.changes.clone());
             feed.attach(&program);
-            let task = self.runtime.spawn(program::supervise(Arc::clone(&program)));
+            let task = self.lane(lane).spawn(program::supervise(Arc::clone(&program)));
             RunningRelay { feed: feed.spec().name, program, task, pushes: Vec::new() }
         });
         relay.program.set_hold(spec.hold);
@@ -111,7 +140,7 @@ impl Engine {
                     if let Some(replaced) = replaced {
                         replaced.push.want(false);
                     }
-                    relay.pushes.push(self.start_push(push, &program));
+                    relay.pushes.push(self.start_push(push, &program, lane));
                 }
             }
         }
@@ -288,23 +317,26 @@ impl Engine {
         }
     }
 
-    fn use_feed(&self, running: &mut Running, spec: FeedSpec, relay: &str) -> Arc<Feed> {
+    /// The feed, which runs from now on at the latest, and its lane: a new one gets that with the fewest.
+    fn use_feed(&self, running: &mut Running, spec: FeedSpec, relay: &str) -> (Arc<Feed>, usize) {
         let name = spec.name.clone();
+        let feeds_on = |lane: &usize| running.feeds.values().filter(|other| other.lane == *lane).count();
+        let lane = (0..self.lanes.len()).min_by_key(feeds_on).unwrap_or_default();
         let entry = running.feeds.entry(name).or_insert_with(|| {
             let feed = Feed::new(spec.clone(), self.clock, self.changes.clone());
-            let task = self.runtime.spawn(feed::supervise(Arc::clone(&feed)));
-            RunningFeed { feed, task, users: BTreeSet::new() }
+            let task = self.lane(lane).spawn(feed::supervise(Arc::clone(&feed)));
+            RunningFeed { feed, lane, task, users: BTreeSet::new() }
         });
         entry.feed.set_spec(spec);
         entry.users.insert(relay.to_owned());
-        Arc::clone(&entry.feed)
+        (Arc::clone(&entry.feed), entry.lane)
     }
 
-    fn start_push(&self, spec: PushSpec, program: &Arc<Program>) -> RunningPush {
+    fn start_push(&self, spec: PushSpec, program: &Arc<Program>, lane: usize) -> RunningPush {
         let push = Push::new(spec, Arc::clone(program), self.changes.clone());
         push.want(true);
         push.note_source();
-        let task = self.runtime.spawn(push::supervise(Arc::clone(&push)));
+        let task = self.lane(lane).spawn(push::supervise(Arc::clone(&push)));
         RunningPush { push, task }
     }
 

@@ -1,8 +1,8 @@
 //! Sockets, timers and tasks: pulls, the hub of each feed, pushes, and the tasks that carry out what the
 //! supervision machines decide.
 //!
-//! One task supervises each feed and one each push; a fault in one takes no other down. [`Engine`] is the
-//! handle that the rest of the service holds.
+//! One task supervises each feed and one each push; a fault in one takes no other down. A feed and all that hangs on
+//! it share a thread, see [`Lanes`]. [`Engine`] is the handle that the rest of the service holds.
 
 mod causes;
 mod clock;
@@ -12,6 +12,7 @@ mod feed;
 mod find;
 mod holding;
 mod hub;
+mod lanes;
 mod preview;
 mod program;
 mod pull;
@@ -28,6 +29,7 @@ pub use engine::Engine;
 pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
 pub use holding::{Picture, PictureError, holding_preview};
 pub use hub::{Cursor, Entry, Hub, Taken};
+pub use lanes::Lanes;
 pub use preview::PreviewMessage;
 pub use reach::Reached;
 pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};

@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use tokio::runtime::Handle;
+use yonder_engine::Engine;
 
 /// What the process holds at this moment. What the system does not tell counts as none.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -11,15 +11,15 @@ pub(crate) struct ProcessFigures {
     pub(crate) resident_bytes: u64,
     /// Open files and sockets.
     pub(crate) open_files: u64,
-    /// Tasks of the media runtime that are not done: pulls, pushes, and what watches them.
+    /// Tasks of the engine that are not done: pulls, pushes, and what watches them.
     pub(crate) tasks: u64,
 }
 
 impl ProcessFigures {
     /// Looks now.
-    pub(crate) fn look(media: &Handle) -> Self {
+    pub(crate) fn look(engine: &Engine) -> Self {
         let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
-        let tasks = u64::try_from(media.metrics().num_alive_tasks()).unwrap_or(u64::MAX);
+        let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
         Self { resident_bytes: resident_bytes(&status).unwrap_or_default(), open_files: open_files(), tasks }
     }
 }

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::IsTerminal as _;
 use std::net::SocketAddr;
+use std::num::NonZero;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -12,7 +13,7 @@ use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 use yonder_api::ServiceFacts;
-use yonder_engine::Engine;
+use yonder_engine::{Engine, Lanes};
 use yonder_server::{Home, HomeError, Server, Service};
 use yonder_store::StoreError;
 
@@ -96,7 +97,9 @@ pub(crate) struct Instance {
     home: Home,
     /// Keeps other services out of the home folder.
     _lock: File,
-    /// Media runs here, apart from the threads that serve requests.
+    /// Feeds and pushes run here, apart from everything else.
+    _lanes: Lanes,
+    /// Watches over them, apart from the threads that serve requests.
     pub(crate) runtime: Runtime,
     pub(crate) service: Arc<Service>,
     server: Server,
@@ -109,16 +112,19 @@ impl Instance {
         let home = Home::new(home);
         let lock = home.occupy().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
-            .thread_name("yonder-media")
+            .worker_threads(1)
+            .thread_name("yonder-watch")
             .enable_all()
             .build()
-            .context("the media threads cannot be started")?;
+            .context("the threads cannot be started")?;
+        let cores = std::thread::available_parallelism().map_or(1, NonZero::get);
+        let lanes = Lanes::start(cores).context("the media threads cannot be started")?;
         // Before anybody can know of the service and end it.
         let stop = {
             let _inside = runtime.enter();
             StopSignal::listen()
         };
-        let engine = Engine::new(runtime.handle().clone());
+        let engine = Engine::with_lanes(runtime.handle().clone(), &lanes);
         let token = home.local_token().map_err(anyhow::Error::from)?;
         let store = home.open_store().map_err(cannot_open)?;
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
@@ -132,12 +138,12 @@ impl Instance {
             version: env!("CARGO_PKG_VERSION").to_owned(),
         };
         home.announce(&facts).map_err(anyhow::Error::from)?;
-        Ok((Self { home, _lock: lock, runtime, service, server, url }, stop))
+        Ok((Self { home, _lock: lock, _lanes: lanes, runtime, service, server, url }, stop))
     }
 
     /// Serves until `stop` resolves, then ends everything in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
-        let Self { home, _lock, runtime, service, server, .. } = self;
+        let Self { home, _lock, _lanes, runtime, service, server, .. } = self;
         let alive = runtime.spawn(watchdog::keep_telling(Arc::clone(&service)));
         watchdog::tell_ready();
         let served = actix_web::rt::System::new().block_on(server.run(stop));

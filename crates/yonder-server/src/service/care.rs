@@ -25,7 +25,7 @@ impl Service {
 
     /// What the service takes of the machine.
     pub(crate) fn process_figures(&self) -> ProcessFigures {
-        ProcessFigures::look(self.engine.runtime())
+        ProcessFigures::look(&self.engine)
     }
 
     /// Looks at what the service stands on.

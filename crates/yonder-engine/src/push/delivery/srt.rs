@@ -31,8 +31,9 @@ use super::{End, Push, Steps, TICK, backlog, ended};
 const HIGH_WATER: usize = 1024 * 1024;
 /// Bytes handed to one system call, where the system takes several datagrams at once.
 const BATCH: usize = 60 * 1024;
-/// Datagrams due within this are sent together: a timer would not be finer.
-const GRAIN: Duration = Duration::from_micros(1_500);
+/// Datagrams due within this are sent together: each wake-up costs as much as many datagrams. A burst is of ten
+/// milliseconds of the stream at most, which any line's buffer holds and the latency of the connection smooths.
+const GRAIN: Duration = Duration::from_millis(10);
 /// A push this far behind its own schedule hurries.
 const BEHIND: Duration = Duration::from_millis(60);
 /// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.

@@ -1,0 +1,269 @@
+//! Added delay: from the last byte of a picture into our socket to its last byte out of the platform's.
+//!
+//! A camera of its own writes the time into the end of each picture; a platform of its own looks for it. Both are in
+//! the measuring process, under one clock. The floor is measured in the same way, with as many connections.
+
+use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
+use std::process::{Child, Stdio};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use anyhow::{Context as _, ensure};
+use bytes::BytesMut;
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::time::{MissedTickBehavior, interval_at, sleep};
+use yonder_rtmp::{Receiver, ReceiverEvent};
+
+use crate::children::command;
+use crate::load::{PPS, SPS};
+
+/// Stands before the time: no byte of it is zero, so that it goes through every protocol as it is.
+const MARK: &[u8] = b"yonder-bench-time=";
+/// Nanoseconds in hexadecimal.
+const DIGITS: usize = 16;
+const FPS: u32 = 25;
+/// Connections and first keyframes are not part of the figure.
+const SETTLE: Duration = Duration::from_secs(4);
+
+/// What was measured, in microseconds.
+struct Delays {
+    p50: u128,
+    p99: u128,
+    count: usize,
+}
+
+/// Prints the delay of so many relays beside that of a bare forwarder.
+#[expect(clippy::print_stdout, reason = "this is the figure")]
+pub(crate) fn run(relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<()> {
+    println!("Last byte of a picture in → last byte out, {relays} relays of {mbps} Mbit/s, {seconds} s");
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
+    let floor = runtime.block_on(measure("child-floor", relays, mbps, seconds))?;
+    let engine = runtime.block_on(measure("child-engine", relays, mbps, seconds))?;
+    for (name, found) in [("floor", &floor), ("engine", &engine)] {
+        println!("  {name:<7} p50 {:>6} µs   p99 {:>6} µs   {} pictures", found.p50, found.p99, found.count);
+    }
+    let added = |engine: u128, floor: u128| engine.saturating_sub(floor);
+    println!(
+        "  added   p50 {:>6} µs   p99 {:>6} µs",
+        added(engine.p50, floor.p50),
+        added(engine.p99, floor.p99)
+    );
+    Ok(())
+}
+
+async fn measure(child: &str, relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<Delays> {
+    let began = Instant::now();
+    let camera = listen()?;
+    let platform = listen()?;
+    let (camera_at, platform_at) = (camera.local_addr()?, platform.local_addr()?);
+    let found: Arc<Mutex<Vec<u128>>> = Arc::default();
+    let size = usize::try_from(mbps * 125_000 / FPS)?;
+    let cameras = tokio::spawn(serve(camera, move |stream| film(stream, began, size)));
+    let speaks = child == "child-engine";
+    let kept = Arc::clone(&found);
+    let platforms =
+        tokio::spawn(serve(platform, move |stream| watch(stream, began, speaks, Arc::clone(&kept))));
+    let to = if speaks { format!("rtmp://{platform_at}/live") } else { platform_at.to_string() };
+    let mut child = Ended(
+        command(child, &camera_at.to_string(), &to, 1, seconds + 8)?
+            .args(["--relays", &relays.to_string()])
+            .stdout(Stdio::null())
+            .spawn()?,
+    );
+    sleep(SETTLE).await;
+    lock(&found).clear();
+    sleep(Duration::from_secs(seconds)).await;
+    let mut delays = std::mem::take(&mut *lock(&found));
+    child.0.kill()?;
+    cameras.abort();
+    platforms.abort();
+    let wanted = usize::try_from(u64::from(relays * FPS) * seconds)?;
+    ensure!(delays.len() * 10 > wanted * 9, "only {} of {wanted} pictures came", delays.len());
+    delays.sort_unstable();
+    let at =
+        |percent: usize| delays.get((delays.len() - 1) * percent / 100).copied().unwrap_or_default() / 1000;
+    Ok(Delays { p50: at(50), p99: at(99), count: delays.len() })
+}
+
+/// A process that does not outlive the measurement.
+struct Ended(Child);
+
+impl Drop for Ended {
+    fn drop(&mut self) {
+        // One that has ended already is what is wanted.
+        let _gone = self.0.kill();
+        let _gone = self.0.wait();
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+fn listen() -> anyhow::Result<TcpListener> {
+    let listener = StdListener::bind(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)))?;
+    listener.set_nonblocking(true)?;
+    Ok(TcpListener::from_std(listener)?)
+}
+
+async fn serve<F>(listener: TcpListener, each: impl Fn(TcpStream) -> F)
+where
+    F: Future<Output = anyhow::Result<()>> + Send + 'static,
+{
+    while let Ok((stream, _)) = listener.accept().await {
+        let _nodelay = stream.set_nodelay(true);
+        tokio::spawn(each(stream));
+    }
+}
+
+/// A camera: answers what it is asked (RFC 2326) and then writes a picture each fortieth of a second, interleaved.
+async fn film(mut stream: TcpStream, began: Instant, size: usize) -> anyhow::Result<()> {
+    let mut input = Vec::new();
+    let mut plays = false;
+    while !plays {
+        ensure!(stream.read_buf(&mut input).await? > 0, "gone");
+        while let Some(end) = input.windows(4).position(|four| four == b"\r\n\r\n") {
+            let request = String::from_utf8_lossy(&input[..end]).into_owned();
+            input.drain(..end + 4);
+            plays |= request.starts_with("PLAY");
+            stream.write_all(answer(&request).as_bytes()).await?;
+        }
+    }
+    let mut packets = Packets::default();
+    let period = Duration::from_secs(1) / FPS;
+    // Cameras do not film in step.
+    let first = tokio::time::Instant::now() + period.mul_f64(rand::random_range(0.0..1.0));
+    let mut ticks = interval_at(first, period);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    for number in 0_u64.. {
+        ticks.tick().await;
+        let picture = packets.picture(number, size, began);
+        stream.write_all(&picture).await?;
+    }
+    Ok(())
+}
+
+fn answer(request: &str) -> String {
+    let cseq = request.lines().find_map(|line| line.strip_prefix("CSeq:")).unwrap_or("0").trim();
+    let head = format!("RTSP/1.0 200 OK\r\nCSeq: {cseq}\r\nSession: 1\r\n");
+    match request.split(' ').next() {
+        Some("DESCRIBE") => {
+            let base64 = "Z0IAHtoCgPZA,aM48gA==";
+            let sdp = format!(
+                "v=0\r\no=- 1 1 IN IP4 127.0.0.1\r\ns=-\r\nt=0 0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n\
+                 a=fmtp:96 packetization-mode=1;sprop-parameter-sets={base64}\r\na=control:picture\r\n"
+            );
+            format!("{head}Content-Type: application/sdp\r\nContent-Length: {}\r\n\r\n{sdp}", sdp.len())
+        }
+        Some("SETUP") => format!("{head}Transport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n"),
+        Some("OPTIONS") => format!("{head}Public: OPTIONS, DESCRIBE, SETUP, PLAY, GET_PARAMETER\r\n\r\n"),
+        _ => format!("{head}\r\n"),
+    }
+}
+
+/// RTP packets (RFC 3550, 5.1), interleaved (RFC 2326, 10.12), fragmented (RFC 6184, 5.8).
+#[derive(Default)]
+struct Packets {
+    sequence: u16,
+    noise: u32,
+}
+
+impl Packets {
+    fn picture(&mut self, number: u64, size: usize, began: Instant) -> Vec<u8> {
+        let keyframe = number.is_multiple_of(50);
+        let mut out = Vec::with_capacity(size + 512);
+        let time = u32::try_from((number * u64::from(90_000 / FPS)) & 0xffff_ffff).unwrap_or_default();
+        if keyframe {
+            self.packet(&mut out, SPS, time, false);
+            self.packet(&mut out, PPS, time, false);
+        }
+        let mut nal = vec![if keyframe { 0x65 } else { 0x41 }, 0x88];
+        while nal.len() + MARK.len() + DIGITS < size {
+            self.noise = self.noise.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            nal.extend_from_slice(&(self.noise | 0x0101_0101).to_be_bytes());
+        }
+        nal.extend_from_slice(MARK);
+        // As late as can be.
+        nal.extend_from_slice(format!("{:0DIGITS$x}", began.elapsed().as_nanos()).as_bytes());
+        let (kind, body) = (nal[0], &nal[1..]);
+        let count = body.len().div_ceil(1_400);
+        for (at, fragment) in body.chunks(1_400).enumerate() {
+            let start = if at == 0 { 0x80 } else { 0 };
+            let end = if at + 1 == count { 0x40 } else { 0 };
+            let mut payload = vec![kind & 0x60 | 28, start | end | kind & 0x1f];
+            payload.extend_from_slice(fragment);
+            self.packet(&mut out, &payload, time, at + 1 == count);
+        }
+        out
+    }
+
+    fn packet(&mut self, out: &mut Vec<u8>, payload: &[u8], time: u32, marker: bool) {
+        let length = u16::try_from(payload.len() + 12).unwrap_or(u16::MAX);
+        out.extend_from_slice(&[b'$', 0]);
+        out.extend_from_slice(&length.to_be_bytes());
+        out.extend_from_slice(&[0x80, 96 | if marker { 0x80 } else { 0 }]);
+        out.extend_from_slice(&self.sequence.to_be_bytes());
+        out.extend_from_slice(&time.to_be_bytes());
+        out.extend_from_slice(&[0, 0, 0, 7]);
+        out.extend_from_slice(payload);
+        self.sequence = self.sequence.wrapping_add(1);
+    }
+}
+
+/// A platform: speaks RTMP as long as it must, and then looks for times in whatever comes.
+async fn watch(
+    mut stream: TcpStream,
+    began: Instant,
+    speaks: bool,
+    found: Arc<Mutex<Vec<u128>>>,
+) -> anyhow::Result<()> {
+    let mut input = BytesMut::with_capacity(256 * 1024);
+    if speaks {
+        let mut receiver = Receiver::new(rand::random());
+        let mut published = false;
+        while !published {
+            ensure!(stream.read_buf(&mut input).await? > 0, "gone");
+            receiver.handle_input(&mut input)?;
+            while let Some(event) = receiver.poll_event() {
+                match event {
+                    ReceiverEvent::Connect { .. } => receiver.accept_connect(),
+                    ReceiverEvent::Publish { .. } => {
+                        receiver.accept_publish();
+                        published = true;
+                    }
+                    _ => {}
+                }
+            }
+            stream.write_all(&receiver.outbox().take_all()).await?;
+        }
+    }
+    input.clear();
+    loop {
+        ensure!(stream.read_buf(&mut input).await? > 0, "gone");
+        let now = began.elapsed().as_nanos();
+        let mut from = 0;
+        while let Some(at) = find(&input[from..]).map(|at| from + at) {
+            let digits = at + MARK.len()..at + MARK.len() + DIGITS;
+            let Some(text) = input.get(digits.clone()) else { break };
+            let sent = u128::from_str_radix(std::str::from_utf8(text).context("a time")?, 16)?;
+            lock(&found).push(now.saturating_sub(sent));
+            from = digits.end;
+        }
+        // The beginning of a mark may stand at the end.
+        let keep = (input.len() - from).min(MARK.len() + DIGITS - 1);
+        let cut = input.len() - keep;
+        let _looked_at = input.split_to(cut);
+    }
+}
+
+fn find(bytes: &[u8]) -> Option<usize> {
+    let mut from = 0;
+    while let Some(at) = bytes.get(from..)?.iter().position(|byte| *byte == MARK[0]) {
+        if bytes[from + at..].starts_with(MARK) {
+            return Some(from + at);
+        }
+        from += at + 1;
+    }
+    None
+}
