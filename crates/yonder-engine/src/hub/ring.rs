@@ -9,7 +9,7 @@ use yonder_media::{TICKS_PER_SECOND, Track};
 use super::{Cursor, Entry, Taken};
 
 /// Entries older than this, and older than the last keyframe, are dropped.
-const KEEP_TICKS: i64 = 4 * TICKS_PER_SECOND;
+const KEEP_TICKS: i64 = MAX_BACKLOG_TICKS;
 /// A reader further behind than this skips to the last keyframe.
 const MAX_BACKLOG_TICKS: i64 = 3 * TICKS_PER_SECOND;
 /// Payload held at most, whatever the keyframe interval: four seconds at 64 Mbit/s.

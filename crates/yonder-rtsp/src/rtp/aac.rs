@@ -102,6 +102,7 @@ impl AacDepacketiser {
         if sizes.is_empty() { None } else { Some((sizes, payload)) }
     }
 
+    /// Frames are copied out of the block that the socket was read into: a small one would keep all of it.
     fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: Bytes) -> Vec<AacFrame> {
         let mut frames = Vec::with_capacity(sizes.len());
         let mut at = timestamp;
@@ -110,7 +111,7 @@ impl AacDepacketiser {
                 self.dropped += 1;
                 break;
             }
-            frames.push(AacFrame { timestamp: at, data: data.split_to(size) });
+            frames.push(AacFrame { timestamp: at, data: Bytes::copy_from_slice(&data.split_to(size)) });
             at = at.wrapping_add(SAMPLES_PER_FRAME);
         }
         frames

@@ -98,7 +98,9 @@ impl Depacketiser {
             Self::Latm(latm) => sound(latm.handle_packet(packet)),
             Self::Samples if packet.payload.is_empty() => Vec::new(),
             Self::Samples => {
-                sound(vec![AacFrame { timestamp: packet.timestamp, data: packet.payload.clone() }])
+                // Copied, as all that is small: it would keep the whole block that the socket was read into.
+                let data = Bytes::copy_from_slice(&packet.payload);
+                sound(vec![AacFrame { timestamp: packet.timestamp, data }])
             }
         }
     }

@@ -8,7 +8,7 @@ use super::picture::PictureDepacketiser;
 pub(super) fn unpack(unit: &mut PictureDepacketiser, mut payload: Bytes) {
     let Some(&indicator) = payload.first() else { return };
     match indicator & 0x1f {
-        1..=23 => unit.take_nal(payload),
+        1..=23 => unit.take_nal(&payload),
         24 => {
             payload.advance(1);
             unpack_aggregate(unit, payload);
@@ -28,7 +28,7 @@ fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: Bytes) {
             return;
         }
         payload.advance(2);
-        unit.take_nal(payload.split_to(size));
+        unit.take_nal(&payload.split_to(size));
     }
 }
 

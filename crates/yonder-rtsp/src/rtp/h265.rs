@@ -20,9 +20,9 @@ pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: Bytes, order_numbe
 /// 4.4.1: with order numbers, a DONL field stands behind the header and must be cut out.
 fn unpack_single(unit: &mut PictureDepacketiser, payload: Bytes, order_numbers: bool) {
     if !order_numbers {
-        unit.take_nal(payload);
+        unit.take_nal(&payload);
     } else if let (Some(header), Some(rest)) = (payload.get(..2), payload.get(4..)) {
-        unit.take_nal(Bytes::from([header, rest].concat()));
+        unit.take_nal(&[header, rest].concat());
     } else {
         unit.damaged = true;
     }
@@ -43,7 +43,7 @@ fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: Bytes, order_nu
             unit.damaged = true;
             return;
         }
-        unit.take_nal(payload.split_to(size));
+        unit.take_nal(&payload.split_to(size));
         order_bytes = if order_numbers { 1 } else { 0 };
     }
 }

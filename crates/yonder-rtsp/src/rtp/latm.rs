@@ -59,7 +59,7 @@ impl LatmDepacketiser {
             return Vec::new();
         }
         let element = match self.partial.take() {
-            None if packet.marker => packet.payload.clone(),
+            None if packet.marker => Bytes::copy_from_slice(&packet.payload),
             partial => {
                 let (time, mut joined) = partial.unwrap_or_else(|| (packet.timestamp, BytesMut::new()));
                 joined.extend_from_slice(&packet.payload);

@@ -13,6 +13,9 @@ const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
 /// Most NAL units in one access unit; 8K pictures of one slice per macroblock row have 270.
 const MAX_UNIT_NALS: usize = 1024;
 
+/// Units are put together in blocks of this size.
+const BLOCK: usize = 128 * 1024;
+
 /// How a track's packets hold NAL units.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PictureFormat {
@@ -87,7 +90,10 @@ pub struct PictureDepacketiser {
     timestamp: Option<u32>,
     nals: Vec<Bytes>,
     bytes: usize,
-    pub(super) fragment: Option<BytesMut>,
+    /// The NAL unit that is being put together, and room for more behind it.
+    joined: BytesMut,
+    /// It is a fragmented one whose end has not come.
+    joins: bool,
     pub(super) damaged: bool,
     /// Packets are missing before the next one.
     lost: bool,
@@ -103,7 +109,6 @@ pub struct PictureDepacketiser {
     /// The last packet carried a marker, and this was its time.
     marked: Option<u32>,
     dropped: u64,
-    pub(super) last_fragmented_len: usize,
 }
 
 impl PictureDepacketiser {
@@ -115,7 +120,8 @@ impl PictureDepacketiser {
             timestamp: None,
             nals: Vec::new(),
             bytes: 0,
-            fragment: None,
+            joined: BytesMut::new(),
+            joins: false,
             damaged: false,
             lost: false,
             head_uncertain: false,
@@ -126,7 +132,6 @@ impl PictureDepacketiser {
             marker: Marker::Unproven,
             marked: None,
             dropped: 0,
-            last_fragmented_len: 0,
         }
     }
 
@@ -173,7 +178,7 @@ impl PictureDepacketiser {
         self.marked = None;
         let before = self.nals.len();
         self.take_payload(packet.payload.clone());
-        if continues && (self.fragment.is_some() || self.has_picture_from(before)) {
+        if continues && (self.joins || self.has_picture_from(before)) {
             self.note_false_marker();
         }
         if packet.marker {
@@ -208,7 +213,7 @@ impl PictureDepacketiser {
 
     /// Ends the current access unit, if it holds a picture. Parameter sets on their own wait for theirs.
     fn close(&mut self) -> Option<Picture> {
-        self.damaged |= self.fragment.take().is_some();
+        self.damaged |= std::mem::take(&mut self.joins);
         let has_picture = self.has_picture_from(0);
         if !has_picture && !self.damaged {
             return None;
@@ -267,10 +272,53 @@ impl PictureDepacketiser {
     }
 
     /// Takes a whole NAL unit.
-    pub(super) fn take_nal(&mut self, nal: Bytes) {
+    pub(super) fn take_nal(&mut self, nal: &[u8]) {
         if nal.is_empty() {
             return;
         }
+        // Within a fragmented unit there is no other (RFC 6184, 5.8; RFC 7798, 4.4.3).
+        self.damaged |= self.joins;
+        self.joins = false;
+        self.joined.clear();
+        self.join(nal);
+        self.keep_joined();
+    }
+
+    /// Takes a piece of a NAL unit.
+    pub(super) fn take_fragment(&mut self, header: Option<&[u8]>, payload: &[u8], end: bool) {
+        if let Some(header) = header {
+            self.damaged |= self.joins;
+            self.joins = true;
+            self.joined.clear();
+            self.join(header);
+        }
+        if !self.joins {
+            self.damaged = true;
+            return;
+        }
+        if self.joined.len() + payload.len() > MAX_UNIT_BYTES {
+            self.joins = false;
+            self.damaged = true;
+            return;
+        }
+        self.join(payload);
+        if end {
+            self.joins = false;
+            self.keep_joined();
+        }
+    }
+
+    /// The one place where payload is copied: out of the block that the socket was read into, which is then free for
+    /// the next read, and to the end of a block that holds nothing but units.
+    fn join(&mut self, piece: &[u8]) {
+        if self.joined.capacity() - self.joined.len() < piece.len() {
+            self.joined.reserve(BLOCK.max(piece.len()));
+        }
+        self.joined.extend_from_slice(piece);
+    }
+
+    fn keep_joined(&mut self) {
+        let nal = self.joined.split().freeze();
         self.bytes += nal.len();
         if self.bytes > MAX_UNIT_BYTES || self.nals.len() >= MAX_UNIT_NALS {
             self.nals.clear();
@@ -279,31 +327,6 @@ impl PictureDepacketiser {
             return;
         }
         self.nals.push(nal);
-    }
-
-    /// Takes a piece of a NAL unit: the one place where payload is copied.
-    pub(super) fn take_fragment(&mut self, header: Option<&[u8]>, payload: &[u8], end: bool) {
-        if let Some(header) = header {
-            self.damaged |= self.fragment.is_some();
-            // Fragments of one stream are of like size: the last one's length avoids growing by steps.
-            let mut fragment = BytesMut::with_capacity(self.last_fragmented_len.max(payload.len() * 4));
-            fragment.extend_from_slice(header);
-            self.fragment = Some(fragment);
-        }
-        let Some(fragment) = self.fragment.as_mut() else {
-            self.damaged = true;
-            return;
-        };
-        if fragment.len() + payload.len() > MAX_UNIT_BYTES {
-            self.fragment = None;
-            self.damaged = true;
-            return;
-        }
-        fragment.extend_from_slice(payload);
-        if end && let Some(fragment) = self.fragment.take() {
-            self.last_fragmented_len = fragment.len();
-            self.take_nal(fragment.freeze());
-        }
     }
 }
 
