@@ -6,7 +6,7 @@ PACKAGES := build-essential tshark chromium chromium-driver iproute2 faketime
 # dpkg-query fails for packages that it has never heard of; those are missing too.
 MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
 
-.PHONY: demo test setup console build lint bench screenshots openapi clean
+.PHONY: demo test setup console build lint bench soak screenshots openapi clean
 
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
@@ -53,10 +53,17 @@ lint: console
 	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --document-private-items --locked --quiet
 	cd console && npm run types -- --check && npm run check
 
-## bench: figures against the floor
+## bench: every figure, most of them against the floor; the soak takes an hour and has to be asked for
+BENCH := ./target/release/yonder-bench
 bench:
 	cargo build --release --locked -p yonder-bench -p yonder
-	./target/release/yonder-bench relay
+	for over in rtmp srt; do for pushes in 1 4 16; do $(BENCH) relay --over $$over --pushes $$pushes || exit 1; done; done
+	for figure in delay memory cores reboots stalled starts overhead; do $(BENCH) $$figure || exit 1; done
+
+## soak: an hour of faults, drawn at random
+soak:
+	cargo build --release --locked -p yonder-bench -p yonder
+	$(BENCH) soak
 
 ## openapi: the API's description, and the console's types made from it
 openapi: console/node_modules/.package-lock.json

@@ -72,7 +72,7 @@ pub struct Service {
     ledger: Mutex<Ledger>,
     /// Holding pictures of relays that have one of their own, decoded.
     holding_pictures: Mutex<HashMap<String, Arc<Picture>>>,
-    alarm: Mutex<alerts::Alarm>,
+    alarm: alerts::Alarm,
     series: Mutex<rates::Series>,
     recorder: Mutex<Recorder>,
     /// What the recorder noted and the disk did not take yet.
@@ -106,7 +106,7 @@ impl Service {
             rates: Mutex::default(),
             ledger: Mutex::default(),
             holding_pictures: Mutex::default(),
-            alarm: Mutex::default(),
+            alarm: alerts::Alarm::default(),
             series: Mutex::default(),
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
