@@ -397,6 +397,19 @@ async fn commands_print_what_people_can_read() {
     let budget = printed(&["budget", "--what-fits", "6"]);
     assert!(budget.contains("Office fibre") && budget.contains("What fits"), "{budget}");
     printed(&["relay", "remove", "Concert night"]);
+    let book = home.path().join("railway.toml");
+    let exported = printed(&["book", "export"]);
+    let changed = exported
+        .replacen("rate = \"40Mbit/s\"", "rate = \"50Mbit/s\"\nsource = \"192.0.2.7\"", 1)
+        .replacen(
+            "hold_after_s = 3",
+            "hold_after_s = 10\non_air = [\"daily 05:30-22:30\"]\nzone = \"Europe/Lisbon\"",
+            1,
+        )
+        + "\n[feed.\"Tunnel Mouth\"]\nurl = \"rtsp://192.0.2.14/tunnel\"\n\n[alert.Down]\nwhen = \"down 60s\"\n";
+    std::fs::write(&book, changed).unwrap();
+    let difference = printed(&["book", "diff", &book.display().to_string()]);
+    assert!(difference.contains("4 records would be touched: 2 added, 2 changed."), "{difference}");
     let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
     let summary = support::text(&output.stdout);
     assert!(summary.contains("Every push was live and graded good."), "{summary}");
@@ -404,6 +417,7 @@ async fn commands_print_what_people_can_read() {
     browser.terminal_picture("destination-list", "yonder destination list", &destinations).await;
     browser.terminal_picture("preflight", "yonder relay preflight 'Concert night'", &preflight).await;
     browser.terminal_picture("budget", "yonder budget --what-fits 6", &budget).await;
+    browser.terminal_picture("book-diff", "yonder book diff railway.toml", &difference).await;
     browser.terminal_picture("demo", "yonder demo --for 34s", &summary).await;
     browser.terminal_picture("feed-survey", "yonder feed survey 'Summit Station' --for 4s", &survey).await;
     let command = "yonder feed find --user rail --password-file camera-password";
