@@ -1,4 +1,5 @@
 //! Rates over time, at three grains: seconds of the last hour, ten seconds of the last day, minutes of the last month.
+//! Of the minutes only the last hours are held here, so that a rate takes as much memory after a month as after a day.
 
 use std::collections::VecDeque;
 
@@ -24,7 +25,16 @@ impl Grain {
         }
     }
 
-    /// Values that are kept.
+    /// Values that are held here. Minutes older than these lie in the records.
+    #[must_use]
+    pub fn held(self) -> usize {
+        match self {
+            Self::Second | Self::TenSeconds => self.kept(),
+            Self::Minute => 180,
+        }
+    }
+
+    /// Values that are kept, here or in the records.
     #[must_use]
     pub fn kept(self) -> usize {
         match self {
@@ -82,9 +92,9 @@ impl Track {
 
     /// Puts a value in its place; what is older than is kept falls out.
     fn put(&mut self, step: i64, value: u32) {
-        let kept = i64::try_from(self.grain.kept()).unwrap_or(i64::MAX);
+        let held = i64::try_from(self.grain.held()).unwrap_or(i64::MAX);
         let end = self.first + i64::try_from(self.values.len()).unwrap_or_default();
-        if self.values.is_empty() || step - end >= kept {
+        if self.values.is_empty() || step - end >= held {
             self.values.clear();
             self.first = step;
         } else if step < end {
@@ -94,7 +104,7 @@ impl Track {
             self.values.extend((end..step).map(|_| NONE));
         }
         self.values.push_back(value);
-        while self.values.len() > self.grain.kept() {
+        while self.values.len() > self.grain.held() {
             self.values.pop_front();
             self.first += 1;
         }
@@ -118,6 +128,12 @@ impl Track {
         let values = self.values.iter().skip(usize::try_from(skipped).unwrap_or(usize::MAX));
         let begin = (self.first + skipped) * step_s;
         (begin, values.map(|value| Some(*value).filter(|value| *value != NONE)).collect())
+    }
+
+    /// When the last value ends, in seconds since 1970.
+    #[must_use]
+    pub fn end_s(&self) -> i64 {
+        (self.first + i64::try_from(self.values.len()).unwrap_or_default()) * self.grain.step_s()
     }
 
     /// True when there is nothing.
@@ -210,6 +226,7 @@ mod tests {
         (0..600).for_each(|at| track.add(at, 1));
         (300..900).for_each(|at| track.add(at, 3));
         assert_eq!(track.since(0).1.len(), 14);
+        assert_eq!(track.end_s(), 840);
         track.add(100 * 86_400, 5);
         track.add(100 * 86_400 + 60, 5);
         assert_eq!(track.since(0), (100 * 86_400, vec![Some(5)]));
@@ -237,7 +254,7 @@ mod tests {
             }
             for grain in [Grain::Second, Grain::TenSeconds, Grain::Minute] {
                 let (begin, values) = series.track(grain).since(0);
-                prop_assert!(values.len() <= grain.kept());
+                prop_assert!(values.len() <= grain.held());
                 let end = begin + i64::try_from(values.len()).unwrap() * grain.step_s();
                 prop_assert!(end <= now + grain.step_s());
             }

@@ -70,14 +70,31 @@ impl Store {
         })
     }
 
-    /// All hours of rates, oldest first.
+    /// All hours of rates from `from_s` (seconds since 1970) on, the oldest first.
     ///
     /// # Errors
     /// The store's failure.
-    pub fn rates(&self) -> Result<Vec<RateHour>, StoreError> {
+    pub fn rates(&self, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
         self.read(|connection| {
-            let mut statement = connection.prepare_cached("SELECT * FROM rate ORDER BY hour_s")?;
-            let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
+            let mut statement =
+                connection.prepare_cached("SELECT * FROM rate WHERE hour_s >= ?1 ORDER BY hour_s")?;
+            let rows = statement.query_map([from_s], read)?.collect::<Result<Vec<_>, _>>()?;
+            Ok(rows)
+        })
+    }
+
+    /// The hours of one rate from `from_s` on, the oldest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn rates_of(&self, whose: &Carried, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
+        let (kind, name, part) = columns(whose);
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM rate WHERE kind = ?1 AND name = ?2 AND part = ?3 AND hour_s >= ?4 ORDER BY hour_s",
+            )?;
+            let rows =
+                statement.query_map(params![kind, name, part, from_s], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
     }
@@ -97,8 +114,11 @@ mod tests {
             .keep_rates(&[hour(3_600, vec![Some(5), None, Some(7)]), hour(7_200, vec![Some(1)])], 0)
             .unwrap();
         store.keep_rates(&[hour(7_200, vec![Some(1), Some(2)])], 7_200).unwrap();
-        let kept = store.rates().unwrap();
+        let kept = store.rates(0).unwrap();
         assert_eq!((kept.len(), kept[0].hour_s, kept[0].kbps.len()), (1, 7_200, 60));
         assert_eq!(kept[0].kbps[..3], [Some(1), Some(2), None]);
+        assert_eq!(store.rates(7_201).unwrap(), []);
+        assert_eq!(store.rates_of(&kept[0].whose, 7_200).unwrap(), kept);
+        assert_eq!(store.rates_of(&Carried::Push("Line".into(), "Hall".into()), 0).unwrap(), []);
     }
 }

@@ -78,6 +78,12 @@ fn a_camera_that_was_away_is_told_with_its_time_its_cause_and_its_side() {
 #[test]
 fn the_logbook_tells_states_with_causes_and_who_did_what() {
     let (service, world) = running();
+    // What lasts no longer than the recorder's look is not written down.
+    let flows = |lines: &Value| {
+        let mut lines = lines.as_array().unwrap().iter();
+        lines.any(|line| line["kind"] == "feed" && line["what"] == "flowing")
+    };
+    wait_for(&service, &["logbook", "--json"], flows);
     world.camera_off();
     service.wait("Line", "without its camera", |relay| relay["feed"]["state"] != "flowing");
     let lost = |lines: &Value| {

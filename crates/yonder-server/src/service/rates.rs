@@ -18,6 +18,7 @@ const MEASURE_EVERY: Duration = Duration::from_secs(1);
 /// Minutes are written with every so many measurements: a crash loses ten minutes of the month's curve.
 const WRITE_EVERY: u32 = 600;
 const HOUR_S: i64 = 3_600;
+const DAY_S: i64 = 86_400;
 /// What is kept of the minutes, in seconds.
 const MONTH_S: i64 = 30 * 86_400;
 
@@ -61,10 +62,10 @@ impl Service {
         }
     }
 
-    /// Takes up the minutes of the last month.
+    /// Takes up the minutes of the last hours, which are written again.
     pub(super) fn resume_rates(&self) -> Result<(), ServiceError> {
-        let mut series = lock(&self.series);
-        for RateHour { whose, hour_s, kbps } in self.store.rates()? {
+        let (now_s, mut series) = (time::now_s(), lock(&self.series));
+        for RateHour { whose, hour_s, kbps } in self.store.rates(now_s - 2 * HOUR_S)? {
             series.entry(whose).or_default().minutes_mut().restore(hour_s, &kbps);
         }
         Ok(())
@@ -84,7 +85,10 @@ impl Service {
                 }
             }
         }
-        Ok(self.store.keep_rates(&hours, now_s - MONTH_S)?)
+        self.store.keep_rates(&hours, now_s - MONTH_S)?;
+        // What has not run for a day is in the records alone.
+        lock(&self.series).retain(|_, series| series.track(Grain::TenSeconds).end_s() > now_s - DAY_S);
+        Ok(())
     }
 
     /// The rates of a relay's feed and pushes over an hour, a day or a month.
@@ -109,23 +113,31 @@ impl Service {
         let span_s = step_s * i64::try_from(grain.kept()).unwrap_or(i64::MAX);
         let to_s = time::now_s().div_euclid(step_s) * step_s;
         let from_s = to_s - span_s;
-        let series = lock(&self.series);
-        let curve = |whose: &Carried| {
-            let (begin, values) = series.get(whose)?.track(grain).since(from_s);
-            Some(aligned(begin, &values, grain, from_s, to_s))
+        let row = |whose: Carried| -> Result<Vec<Option<u32>>, ServiceError> {
+            let mut row = vec![None; grain.kept()];
+            if grain == Grain::Minute {
+                for hour in self.store.rates_of(&whose, from_s - HOUR_S)? {
+                    lay(&mut row, from_s, step_s, hour.hour_s, &hour.kbps);
+                }
+            }
+            if let Some(series) = lock(&self.series).get(&whose) {
+                let (begin, values) = series.track(grain).since(from_s);
+                lay(&mut row, from_s, step_s, begin, &values);
+            }
+            Ok(row)
         };
-        let none = || vec![None; grain.kept()];
-        let pushes = relay.destinations.iter().map(|destination| PushRates {
-            destination: destination.clone(),
-            kbps: curve(&Carried::Push(relay.name.clone(), destination.clone())).unwrap_or_else(none),
-        });
+        let push = |destination: &String| {
+            let kbps = row(Carried::Push(relay.name.clone(), destination.clone()))?;
+            Ok(PushRates { destination: destination.clone(), kbps })
+        };
+        let pushes: Result<Vec<PushRates>, ServiceError> = relay.destinations.iter().map(push).collect();
         Ok(Rates {
             from: time::text(
                 SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(from_s).unwrap_or_default()),
             ),
             step_s: u32::try_from(step_s).unwrap_or(1),
-            pushes: pushes.collect(),
-            feed: curve(&Carried::Feed(relay.feed.clone())).unwrap_or_else(none),
+            pushes: pushes?,
+            feed: row(Carried::Feed(relay.feed.clone()))?,
         })
     }
 }
@@ -138,9 +150,28 @@ fn aligned(begin_s: i64, values: &[Option<u32>], grain: Grain, from_s: i64, to_s
     (first..first + count).map(at).collect()
 }
 
+/// Lays values that begin at `begin_s` over a row that begins at `from_s`; what is not known covers nothing.
+fn lay(row: &mut [Option<u32>], from_s: i64, step_s: i64, begin_s: i64, values: &[Option<u32>]) {
+    let first = (begin_s - from_s).div_euclid(step_s);
+    for (step, value) in (first..).zip(values) {
+        let place = usize::try_from(step).ok().and_then(|step| row.get_mut(step));
+        if let (Some(place), Some(_)) = (place, value) {
+            *place = *value;
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_held_is_laid_over_what_was_written_and_holes_cover_nothing() {
+        let mut row = vec![None; 5];
+        lay(&mut row, 600, 60, 480, &[Some(9), Some(9), Some(1), Some(2), None]);
+        lay(&mut row, 600, 60, 660, &[None, Some(7), Some(8), Some(8), Some(8)]);
+        assert_eq!(row, [Some(1), Some(2), Some(7), Some(8), Some(8)]);
+    }
 
     #[test]
     fn rows_begin_and_end_where_they_are_asked_for() {

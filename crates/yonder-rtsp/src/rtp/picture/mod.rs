@@ -13,8 +13,8 @@ const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
 /// Most NAL units in one access unit; 8K pictures of one slice per macroblock row have 270.
 const MAX_UNIT_NALS: usize = 1024;
 
-/// Units are put together in blocks of this size.
-const BLOCK: usize = 128 * 1024;
+/// Units are put together in blocks of this size, of which allocators fit four into half a megabyte.
+const BLOCK: usize = 112 * 1024;
 
 /// How a track's packets hold NAL units.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
