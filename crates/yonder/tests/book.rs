@@ -213,6 +213,13 @@ fn pruning_removes_what_the_book_does_not_name() {
     fs::write(&book, less.trim_end_matches("uplinks = [\"Office fibre\"]")).unwrap();
     let kept = service.must(&["book", "diff", &book], "");
     assert!(!kept.contains("removed"), "{kept}");
+    let told = service.must(&["book", "diff", &book, "--prune"], "");
+    assert!(told.contains("removed  relay Shed line") && told.contains("would be touched"), "{told}");
+    // A look touches nothing: what it would remove goes on.
+    let sends = |relay: &Value| relay["pushes"][0]["frames_sent"].as_u64() > Some(60);
+    let shed = service.wait("Shed line", "going on", sends);
+    let push = &shed["pushes"][0];
+    assert_eq!((&push["state"], &push["reconnects"]), (&"live".into(), &0.into()), "{shed:#}");
     let told = service.must(&["book", "apply", &book, "--prune"], "");
     assert!(
         told.contains("removed  relay Shed line") && told.contains("removed  uplink Office fibre"),

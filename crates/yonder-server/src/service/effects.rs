@@ -27,12 +27,18 @@ impl Service {
     ) -> Result<T, ServiceError> {
         let _changing = self.change();
         *lock(&self.postponed) = Some(Vec::new());
-        let done = self.store.together(act);
+        let mut is_kept = false;
+        let done = self.store.together(|| {
+            let fate = act()?;
+            is_kept = matches!(fate, Fate::Keep(_));
+            Ok(fate)
+        });
         let effects = lock(&self.postponed).take().unwrap_or_default();
         // Also after a group that was undone: others may have wanted the relays read anew meanwhile.
         self.refresh_relays()?;
         let done = done?;
-        for effect in in_order(effects) {
+        // What was only looked at touches nothing that runs.
+        for effect in in_order(effects).into_iter().filter(|_| is_kept) {
             if let Err(error) = self.carry_out(&effect) {
                 tracing::error!(?effect, %error, "a change that is kept could not be carried out");
             }
