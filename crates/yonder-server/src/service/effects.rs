@@ -26,14 +26,14 @@ impl Service {
         act: impl FnOnce() -> Result<Fate<T>, ServiceError>,
     ) -> Result<T, ServiceError> {
         let _changing = self.change();
-        *lock(&self.postponed) = Some(Vec::new());
+        let postponing = Postponing::begin(self);
         let mut is_kept = false;
         let done = self.store.together(|| {
             let fate = act()?;
             is_kept = matches!(fate, Fate::Keep(_));
             Ok(fate)
         });
-        let effects = lock(&self.postponed).take().unwrap_or_default();
+        let effects = postponing.end();
         // Also after a group that was undone: others may have wanted the relays read anew meanwhile.
         self.refresh_relays()?;
         let done = done?;
@@ -83,6 +83,26 @@ impl Service {
         }
         self.engine.withdraw(&relay.name);
         Ok(())
+    }
+}
+
+/// Effects are postponed for as long as it lives, also when a change panics.
+struct Postponing<'a>(&'a Service);
+
+impl<'a> Postponing<'a> {
+    fn begin(service: &'a Service) -> Self {
+        *lock(&service.postponed) = Some(Vec::new());
+        Self(service)
+    }
+
+    fn end(self) -> Vec<Effect> {
+        lock(&self.0.postponed).take().unwrap_or_default()
+    }
+}
+
+impl Drop for Postponing<'_> {
+    fn drop(&mut self) {
+        lock(&self.0.postponed).take();
     }
 }
 
