@@ -28,7 +28,7 @@ impl Service {
         let _changing = self.change();
         let postponing = Postponing::begin(self);
         let mut is_kept = false;
-        let done = self.store.together(|| {
+        let done: Result<T, ServiceError> = self.store.together(|| {
             let fate = act()?;
             is_kept = matches!(fate, Fate::Keep(_));
             Ok(fate)
