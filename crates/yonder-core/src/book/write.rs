@@ -1,4 +1,4 @@
-//! Writing a book: what [`read`](super::read) reads as the same records.
+//! Writing a book: what [`read`](super::read()) reads as the same records.
 
 use std::fmt::Write as _;
 
