@@ -11,6 +11,7 @@ mod reboots;
 mod relay;
 mod service;
 mod soak;
+mod stalled;
 mod starts;
 
 use clap::{Parser, Subcommand};
@@ -121,7 +122,7 @@ fn main() -> anyhow::Result<()> {
         Figure::Memory { relays, seconds } => capacity::memory(relays, seconds),
         Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
         Figure::Starts { relays, times } => starts::run(relays, times),
-        Figure::Stalled { seconds } => starts::stalled(seconds),
+        Figure::Stalled { seconds } => stalled::run(seconds),
         Figure::Reboots { times } => reboots::run(times),
         Figure::Soak(soak) => soak::run(&soak),
         Figure::Overhead => overhead::run(),

@@ -1,13 +1,11 @@
-//! How soon everything runs after a start, and what a stalled push costs its neighbours.
+//! How soon everything runs after a start.
 
 use std::time::{Duration, Instant};
 
 use anyhow::ensure;
-use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
-use yonder_rtsp::CameraUrl;
 
 use crate::capacity::register;
-use crate::load::{Load, PATH, push};
+use crate::load::Load;
 use crate::service::Service;
 
 /// Nothing takes longer.
@@ -53,37 +51,4 @@ fn wait_live(service: &Service) -> anyhow::Result<()> {
         ensure!(begun.elapsed() < PATIENCE, "{live} of {pushes} live: {}", service.log());
         std::thread::sleep(Duration::from_millis(20));
     }
-}
-
-/// Eight pushes of one feed, one of which goes to a platform that reads nothing: what the other seven lose.
-#[expect(clippy::print_stdout, reason = "this is the figure")]
-pub(crate) fn stalled(seconds: u64) -> anyhow::Result<()> {
-    const PUSHES: u32 = 8;
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build()?;
-    runtime.block_on(async {
-        let load = Load::start(4, PUSHES - 1)?;
-        let stuck = Load::start(4, PUSHES)?;
-        let engine = Engine::new(tokio::runtime::Handle::current());
-        let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
-        let feed =
-            FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
-        let mut pushes = (0..PUSHES - 1)
-            .map(|at| push(at, &load.platform.server()))
-            .collect::<anyhow::Result<Vec<_>>>()?;
-        pushes.push(push(PUSHES - 1, &stuck.platform.server())?);
-        engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
-        tokio::time::sleep(Duration::from_secs(3)).await;
-        stuck.platform.change(|manners| manners.frozen = true);
-        tokio::time::sleep(Duration::from_secs(seconds)).await;
-        let view = engine.relay("load");
-        let all = view.map(|view| view.pushes).unwrap_or_default();
-        let lost: u64 = all.iter().take(7).map(|push| push.frames_dropped).sum();
-        let live = all.iter().take(7).filter(|push| push.state == "live").count();
-        let state = all.last().map_or("gone", |push| push.state);
-        println!(
-            "Eight pushes, one stalled for {seconds} s (now {state}): {live} of 7 live, {lost} pictures lost"
-        );
-        ensure!(lost == 0 && live == 7, "neighbours were hurt: {all:?}");
-        Ok(())
-    })
 }

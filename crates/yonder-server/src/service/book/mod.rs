@@ -1,5 +1,6 @@
 //! The site book: everything that is kept as one document, and back.
 
 mod apply;
+mod compare;
 mod entry;
 mod export;
