@@ -299,6 +299,8 @@ impl PictureDepacketiser {
         if self.joined.len() + payload.len() > MAX_UNIT_BYTES {
             self.joins = false;
             self.damaged = true;
+            // What a camera made too large is not kept for the next one.
+            self.joined = BytesMut::new();
             return;
         }
         self.join(payload);
