@@ -15,6 +15,7 @@ use yonder_api::CSRF_HEADER;
 use yonder_engine::Engine;
 use yonder_store::{MasterKey, Store};
 
+mod book;
 mod platform_side;
 
 use super::configure;

@@ -27,10 +27,10 @@ struct Progress {
 impl Progress {
     fn refuse(&mut self, kind: Kind, name: &str, error: &ServiceError) {
         // What failed above need not be told again by all that refer to it.
+        let is_told = matches!(error, ServiceError::NotFound { kind: missing, name: missed, .. }
+            if self.refused.contains(&(*missing, missed.to_lowercase())));
         self.refused.insert((kind, name.to_lowercase()));
-        if let ServiceError::NotFound { kind: missing, name: missed, .. } = error
-            && self.refused.contains(&(*missing, missed.to_lowercase()))
-        {
+        if is_told {
             return;
         }
         let problem = error.problem();
