@@ -155,3 +155,39 @@ impl PushSpec {
             && self.uplinks == other.uplinks
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn both_servers_are_tried_by_one_uplink_before_the_next() {
+        let read = |url: &str| yonder_address::read_server(url).unwrap().0;
+        let uplink = |name: &str| UplinkSpec { name: name.into(), binding: Binding::Interface(name.into()) };
+        let mut push = PushSpec {
+            destination: "Bramble".into(),
+            server: read("rtmp://main.example.net/live"),
+            backup: Some(read("rtmp://spare.example.net/live")),
+            return_after: Duration::from_secs(120),
+            key: None,
+            encryption: None,
+            authority: None,
+            uplinks: vec![uplink("fibre"), uplink("radio")],
+        };
+        let ways = |push: &PushSpec| -> Vec<(&'static str, Option<String>)> {
+            push.ways()
+                .into_iter()
+                .map(|way| (way.role.word(), way.uplink.map(|uplink| uplink.name)))
+                .collect()
+        };
+        let by = |role, uplink: &str| (role, Some(uplink.to_owned()));
+        let expected =
+            [by("main", "fibre"), by("backup", "fibre"), by("main", "radio"), by("backup", "radio")];
+        assert_eq!(ways(&push), expected);
+        let free = PushSpec { uplinks: Vec::new(), ..push.clone() };
+        assert_eq!(ways(&free), [("main", None), ("backup", None)]);
+        assert!(!push.is_same(&free), "a push that is bound otherwise is dialled anew");
+        push.backup = None;
+        assert_eq!(ways(&push), [by("main", "fibre"), by("main", "radio")]);
+    }
+}

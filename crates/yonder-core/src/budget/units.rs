@@ -188,6 +188,7 @@ fn tenths(value: u64, unit: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -237,5 +238,23 @@ mod tests {
         assert_eq!(Volume::from_bytes(1_234_000_000).to_string(), "1.2 GB");
         assert_eq!(Volume::from_bytes(2_500_000_000_000).to_string(), "2.5 TB");
         assert_eq!(Volume::from_bytes(12_340_000).to_string(), "12.3 MB");
+    }
+
+    #[rstest]
+    #[case(BitRate::from_kbps(40_000).written(), "40Mbit/s")]
+    #[case(BitRate::from_kbps(1_500).written(), "1500kbit/s")]
+    #[case(Volume::from_bytes(6_000_000_000_000).written(), "6TB")]
+    #[case(Volume::from_bytes(1_073_741_824).written(), "1073741824B")]
+    fn the_largest_unit_without_a_rest_is_written(#[case] written: String, #[case] expected: &str) {
+        assert_eq!(written, expected);
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read_as_the_same(kbps in 1_u64..1_000_000_000, bytes in 1_u64..1_000_000_000_000_000) {
+            let (rate, volume) = (BitRate::from_kbps(kbps), Volume::from_bytes(bytes));
+            prop_assert_eq!(rate.written().parse::<BitRate>(), Ok(rate));
+            prop_assert_eq!(volume.written().parse::<Volume>(), Ok(volume));
+        }
     }
 }
