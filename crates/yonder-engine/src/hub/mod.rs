@@ -3,6 +3,7 @@
 
 mod ring;
 
+use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 
 use tokio::sync::watch;
@@ -51,10 +52,12 @@ pub enum Taken {
     Nothing,
 }
 
-/// A reader's place in the hub.
-#[derive(Debug, Default, Clone)]
+/// A reader's place in a hub. The hub keeps what a reader is yet to take for as long as its cursor exists, up to the
+/// bound from which on it skips.
+#[derive(Debug, Default)]
 pub struct Cursor {
-    next: Option<u64>,
+    /// Number of the entry to take next, once there was one.
+    next: Option<Arc<AtomicU64>>,
 }
 
 /// The muxer of a hub, and the number of the entry that it writes next.

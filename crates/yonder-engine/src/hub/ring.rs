@@ -1,16 +1,15 @@
 //! The ring of entries.
 
 use std::collections::VecDeque;
-use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Weak};
 
 use yonder_media::ts::Chunk;
 use yonder_media::{TICKS_PER_SECOND, Track};
 
 use super::{Cursor, Entry, Taken};
 
-/// Entries older than this, and older than the last keyframe, are dropped.
-const KEEP_TICKS: i64 = MAX_BACKLOG_TICKS;
-/// A reader further behind than this skips to the last keyframe.
+/// A reader further behind than this skips to the last keyframe; nothing older is kept for it.
 const MAX_BACKLOG_TICKS: i64 = 3 * TICKS_PER_SECOND;
 /// Payload held at most, whatever the keyframe interval: four seconds at 64 Mbit/s.
 const MAX_BYTES: usize = 32 * 1024 * 1024;
@@ -30,6 +29,8 @@ pub(super) struct Ring {
     first: u64,
     last_keyframe: Option<u64>,
     bytes: usize,
+    /// Number of the entry that each reader takes next. They change only while the ring is locked.
+    readers: Vec<Weak<AtomicU64>>,
 }
 
 impl Ring {
@@ -53,8 +54,9 @@ impl Ring {
         self.slots.back().map(|slot| slot.entry.unit.dts)
     }
 
-    pub(super) fn take(&self, cursor: &mut Cursor) -> Taken {
-        let (next, skipped) = match (cursor.next, self.last_keyframe) {
+    pub(super) fn take(&mut self, cursor: &mut Cursor) -> Taken {
+        let place = cursor.next.as_ref().map(|next| next.load(Ordering::Relaxed));
+        let (next, skipped) = match (place, self.last_keyframe) {
             (Some(next), Some(keyframe)) if next < keyframe && self.is_too_far(next) => {
                 (keyframe, self.pictures_between(next, keyframe))
             }
@@ -62,9 +64,12 @@ impl Ring {
             (None, Some(keyframe)) => (keyframe, 0),
             (None, None) => return Taken::Nothing,
         };
-        let Some(entry) = self.get(next) else { return Taken::Nothing };
-        cursor.next = Some(next + 1);
-        Taken::Entry { entry: Arc::clone(entry), number: next, skipped }
+        let Some(entry) = self.get(next).map(Arc::clone) else { return Taken::Nothing };
+        match &cursor.next {
+            Some(place) => place.store(next + 1, Ordering::Relaxed),
+            None => cursor.next = Some(self.admit(next + 1)),
+        }
+        Taken::Entry { entry, number: next, skipped }
     }
 
     /// The entries from `first` up to before `end`, if all of them are still held; none otherwise.
@@ -72,6 +77,20 @@ impl Ring {
         let all: Option<Vec<_>> =
             (first..end).map(|number| self.get(number).map(|entry| (number, Arc::clone(entry)))).collect();
         if first < self.first { Vec::new() } else { all.unwrap_or_default() }
+    }
+
+    /// The place of a new reader.
+    fn admit(&mut self, next: u64) -> Arc<AtomicU64> {
+        let place = Arc::new(AtomicU64::new(next));
+        self.readers.retain(|reader| reader.strong_count() > 0);
+        self.readers.push(Arc::downgrade(&place));
+        place
+    }
+
+    /// The number of the entry that the last of the readers takes next.
+    fn slowest(&self) -> u64 {
+        let places = self.readers.iter().filter_map(Weak::upgrade);
+        places.map(|place| place.load(Ordering::Relaxed)).min().unwrap_or(u64::MAX)
     }
 
     fn end(&self) -> u64 {
@@ -117,11 +136,15 @@ impl Ring {
         gone + u64::try_from(known).unwrap_or_default()
     }
 
+    /// Drops what nobody can want any more: what lies before the last keyframe and behind every reader, or too far
+    /// behind the newest for a reader to be given it.
     fn prune(&mut self) {
         let newest = self.newest_dts().unwrap_or_default();
+        // Without a keyframe nothing can be taken yet, and the newest tells how far the stream has come.
+        let slowest = if self.last_keyframe.is_some() { self.slowest() } else { 0 };
         while let Some(Slot { entry: front, .. }) = self.slots.front() {
             let before_keyframe = self.last_keyframe.is_none_or(|keyframe| self.first < keyframe);
-            let old = newest - front.unit.dts > KEEP_TICKS;
+            let old = self.first < slowest || newest - front.unit.dts > MAX_BACKLOG_TICKS;
             if !(before_keyframe && old) && self.bytes <= MAX_BYTES {
                 return;
             }

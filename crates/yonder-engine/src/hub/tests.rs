@@ -98,3 +98,25 @@ fn memory_is_bounded_by_time_and_by_bytes() {
     }
     assert!(hub.bytes() <= 33 * 1024 * 1024, "{}", hub.bytes());
 }
+
+#[test]
+fn what_every_reader_has_taken_is_dropped_with_the_next_keyframe() {
+    let hub = Hub::default();
+    let (mut quick, mut slow) = (Cursor::default(), Cursor::default());
+    publish(&hub, 0..25);
+    take_all(&hub, &mut quick);
+    take_all(&hub, &mut slow);
+    publish(&hub, 25..50);
+    take_all(&hub, &mut quick);
+    // The slow one is still to take all of the second group.
+    assert_eq!(hub.bytes(), 25 * 100);
+    publish(&hub, 50..75);
+    assert_eq!(hub.bytes(), 50 * 100);
+    assert_eq!(take_all(&hub, &mut slow), ((25..75).collect(), 0));
+    publish(&hub, 75..76);
+    assert_eq!(hub.bytes(), 26 * 100, "the quick one has not taken the third group");
+    // A reader that is gone wants nothing.
+    drop(quick);
+    publish(&hub, 76..77);
+    assert_eq!(hub.bytes(), 2 * 100);
+}
