@@ -1,6 +1,6 @@
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { defineConfig } from "vitest/config";
 
 // The service serves what is built here; `npm run dev` is not part of the product.
 export default defineConfig({
@@ -11,4 +11,5 @@ export default defineConfig({
     assetsInlineLimit: 0,
     reportCompressedSize: true,
   },
+  test: { setupFiles: ["src/test/setup.ts"] },
 });

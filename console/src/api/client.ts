@@ -5,12 +5,18 @@ export class ApiError extends Error {
   readonly status: number;
   readonly code: string;
   readonly hint: string | null;
+  /** Field of the request that is wrong, where it is one. */
+  readonly field: string | null;
+  /** What a preflight found, where that is why. */
+  readonly checks: NonNullable<Problem["checks"]>;
 
-  constructor(problem: Pick<Problem, "status" | "detail" | "code"> & { hint?: string | null }) {
+  constructor(problem: Pick<Problem, "status" | "detail" | "code"> & Partial<Problem>) {
     super(problem.detail);
     this.status = problem.status;
     this.code = problem.code;
     this.hint = problem.hint ?? null;
+    this.field = problem.field ?? null;
+    this.checks = problem.checks ?? [];
   }
 }
 
@@ -21,26 +27,57 @@ export function setSessionToken(token: string): void {
   sessionToken = token;
 }
 
-type Method = "GET" | "POST" | "PATCH" | "DELETE";
+type Method = "GET" | "POST" | "PATCH" | "PUT" | "DELETE";
+export type Query = Readonly<Record<string, string | number | boolean | null | undefined>>;
 
-/** Calls the API. Parts of the path may hold blanks and slashes: each is encoded. */
-export async function call<T>(method: Method, path: readonly string[], body?: unknown): Promise<T> {
-  const headers: Record<string, string> = { Accept: "application/json" };
-  if (method !== "GET") {
-    headers["X-Yonder-Token"] = sessionToken;
-    headers["Content-Type"] = "application/json";
+/** An address of the API. Parts of the path may hold blanks and slashes: each is encoded. */
+export function address(path: readonly string[], query: Query = {}): string {
+  const given = Object.entries(query).filter(([, value]) => value !== undefined && value !== null && value !== "");
+  const text = new URLSearchParams(given.map(([name, value]) => [name, String(value)])).toString();
+  return `/api/v1/${path.map(encodeURIComponent).join("/")}${text === "" ? "" : `?${text}`}`;
+}
+
+async function send(method: Method, url: string, headers: Record<string, string>, body?: BodyInit): Promise<Response> {
+  const allHeaders = method === "GET" ? headers : { ...headers, "X-Yonder-Token": sessionToken };
+  const request: RequestInit = { method, headers: allHeaders, credentials: "same-origin" };
+  if (body !== undefined) {
+    request.body = body;
   }
-  const request: RequestInit = { method, headers, credentials: "same-origin" };
-  if (method !== "GET" && method !== "DELETE") {
-    request.body = JSON.stringify(body ?? {});
-  }
-  const response = await fetch(`/api/v1/${path.map(encodeURIComponent).join("/")}`, request).catch(() => {
+  const response = await fetch(url, request).catch(() => {
     throw new ApiError({ status: 0, code: "service.not-reachable", detail: "The service does not answer." });
   });
   if (!response.ok) {
     throw new ApiError(await readProblem(response));
   }
+  return response;
+}
+
+/** Calls the API. */
+export async function call<T>(method: Method, path: readonly string[], body?: unknown): Promise<T> {
+  const carries = method !== "GET" && method !== "DELETE";
+  const headers: Record<string, string> = { Accept: "application/json" };
+  if (method !== "GET") {
+    headers["Content-Type"] = "application/json";
+  }
+  const response = await send(method, address(path), headers, carries ? JSON.stringify(body ?? {}) : undefined);
   return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+/** Asks the API for what the query says. */
+export async function ask<T>(path: readonly string[], query: Query): Promise<T> {
+  const response = await send("GET", address(path, query), { Accept: "application/json" });
+  return (await response.json()) as T;
+}
+
+/** Sends a file. */
+export async function upload(path: readonly string[], file: Blob): Promise<void> {
+  await send("PUT", address(path), { "Content-Type": "application/octet-stream" }, file);
+}
+
+/** Has something made that is no JSON. */
+export async function fetchFile(path: readonly string[]): Promise<Blob> {
+  const response = await send("POST", address(path), {});
+  return response.blob();
 }
 
 async function readProblem(response: Response): Promise<Problem> {

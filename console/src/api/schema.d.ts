@@ -93,6 +93,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/day": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last day of every relay that ran in it, in bands of minutes. */
+        get: operations["day"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/destinations": {
         parameters: {
             query?: never;
@@ -172,8 +189,9 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every relay once, `complete`, and from then on every change. A listener that falls too far behind is
-         *     disconnected, and gets everything anew when it returns.
+         * Every relay once, `complete`, and from then on every change, the lines of the logbook as they are written, and once
+         *     a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
+         *     so is one whose session or token has ended.
          */
         get: operations["events"];
         put?: never;
@@ -282,6 +300,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Invitations that nobody has taken up yet. */
+        get: operations["invitations"];
+        put?: never;
+        /**
+         * Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
+         *     days; its code is shown in this answer alone.
+         */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes an invitation up, and signs in. */
+        post: operations["join"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the code of a link invites to. */
+        post: operations["look"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes an invitation back. */
+        delete: operations["withdraw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/logbook": {
         parameters: {
             query?: never;
@@ -347,6 +437,58 @@ export interface paths {
         put?: never;
         /** Makes feeds with a pattern: one, or one for each channel of a recorder, all or none. */
         post: operations["add_feeds"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody who may sign in, by name. */
+        get: operations["list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a person, and signs them out everywhere. */
+        delete: operations["remove"];
+        options?: never;
+        head?: never;
+        /** Gives a person another role. */
+        patch: operations["edit"];
+        trace?: never;
+    };
+    "/api/v1/platform-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every rule that a sheet can have, in the order in which they are shown. */
+        get: operations["rules"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -675,6 +817,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives whoever is signed in a new password; their other sessions end. */
+        post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sessions that go on: one's own; for keepers, everybody's. */
+        get: operations["list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a session: one of one's own; for keepers, anybody's. */
+        delete: operations["end"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/setup": {
         parameters: {
             query?: never;
@@ -756,6 +949,41 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tokens for programs by name. */
+        get: operations["list"];
+        put?: never;
+        /** Makes a token; its secret is shown in this answer alone. */
+        post: operations["add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a token; its bearer is refused from then on. */
+        delete: operations["remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -856,6 +1084,16 @@ export interface components {
              * @description Sampling rate in hertz.
              */
             rate_hz: number;
+        };
+        /** @description Some steps in which the worst that a relay was is the same. */
+        Band: {
+            /** @description `off`, `flowing`, `holding`, `lagging` or `down`. */
+            state: string;
+            /**
+             * Format: int32
+             * @description How many.
+             */
+            steps: number;
         };
         /** @description A named blank. */
         Blank: components["schemas"]["BlankKind"] & {
@@ -995,6 +1233,18 @@ export interface components {
             /** @description Password. */
             password: components["schemas"]["Secret"];
         };
+        /** @description The last day of every relay, in bands. */
+        Day: {
+            /** @description When the first step begins. */
+            from: string;
+            /** @description All relays by name. */
+            relays: components["schemas"]["RelayDay"][];
+            /**
+             * Format: int32
+             * @description Seconds of a step.
+             */
+            step_s: number;
+        };
         /** @description A destination. */
         Destination: {
             /** @description Second server address. */
@@ -1102,6 +1352,44 @@ export interface components {
             url?: components["schemas"]["Secret"] | null;
             /** @description New user name; empty removes user name and password. */
             user?: string | null;
+        };
+        /** @description What moves of a feed. */
+        FeedPulse: {
+            /**
+             * Format: int64
+             * @description Bytes received.
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Seconds until it dials again, while waiting.
+             */
+            dials_in_s?: number | null;
+            /**
+             * Format: double
+             * @description Measured frames per second.
+             */
+            fps?: number | null;
+            /**
+             * Format: int64
+             * @description Measured rate.
+             */
+            kbps: number;
+            /**
+             * Format: double
+             * @description Measured seconds between keyframes.
+             */
+            keyframe_interval_s?: number | null;
+            /**
+             * Format: int64
+             * @description Packets lost.
+             */
+            packets_lost: number;
+            /**
+             * Format: int64
+             * @description Pictures and frames of sound dropped because of that.
+             */
+            units_dropped: number;
         };
         /** @description A feed at one moment. */
         FeedState: {
@@ -1318,6 +1606,31 @@ export interface components {
              */
             width?: number | null;
         };
+        /** @description An invitation that nobody has taken up yet. */
+        Invitation: {
+            /** @description Who invites. */
+            by: string;
+            /** @description When it is void. */
+            expires: string;
+            /** @description Who is invited. */
+            name: string;
+            /** @description They may sign in already, and get a new password. */
+            resets: boolean;
+            /** @description What they will be allowed to do. */
+            role: components["schemas"]["Role"];
+        };
+        /** @description The code of an invitation. */
+        InvitationCode: {
+            /** @description Code of the link. */
+            code: components["schemas"]["Secret"];
+        };
+        /** @description An invitation taken up. */
+        Join: {
+            /** @description Code of the link. */
+            code: components["schemas"]["Secret"];
+            /** @description Password, ten characters at least. */
+            password: components["schemas"]["Secret"];
+        };
         /** @description What may be shown of a key. */
         KeyFacts: {
             /**
@@ -1423,6 +1736,20 @@ export interface components {
             what: string;
             /** @description Who did it. */
             who?: string | null;
+        };
+        /** @description A fresh invitation, with the code of its link. It is shown once. */
+        MadeInvitation: {
+            /** @description Code of the one-time link: `/join#CODE` at the console's address. */
+            code: components["schemas"]["Secret"];
+            /** @description The invitation. */
+            invitation: components["schemas"]["Invitation"];
+        };
+        /** @description A fresh token, with its secret. It is shown once. */
+        MadeToken: {
+            /** @description What a program sends as a bearer. */
+            secret: components["schemas"]["Secret"];
+            /** @description The token. */
+            token: components["schemas"]["Token"];
         };
         /**
          * @description How mail travels to its server.
@@ -1593,6 +1920,12 @@ export interface components {
             /** @description User name for the cameras. */
             user?: string | null;
         };
+        /** @description Somebody to be invited; for somebody who may sign in already, the link gives a new password and keeps their role. */
+        NewInvitation: {
+            /** @description Name. */
+            name: string;
+            role?: components["schemas"]["Role"] | null;
+        };
         /** @description A sheet to be added. */
         NewPlatform: {
             /** @description Name of a platform whose rules it begins with. */
@@ -1667,6 +2000,17 @@ export interface components {
             url?: components["schemas"]["Secret"] | null;
             /** @description User name, where the address holds none. */
             user?: string | null;
+        };
+        /** @description A token to be made for a program. */
+        NewToken: {
+            /**
+             * Format: int32
+             * @description Days until it is void, 1 to 3650; never where nothing is said.
+             */
+            days?: number | null;
+            /** @description Name, unique among tokens. */
+            name: string;
+            role?: components["schemas"]["Role"] | null;
         };
         /** @description An uplink to be added. */
         NewUplink: {
@@ -1753,6 +2097,13 @@ export interface components {
             /** @description When it was set. */
             set_at: string;
         };
+        /** @description A new password of whoever is signed in. */
+        PasswordChange: {
+            /** @description The password that is valid now. */
+            current: components["schemas"]["Secret"];
+            /** @description The one to be valid from now on, ten characters at least. */
+            new: components["schemas"]["Secret"];
+        };
         /** @description A camera's RTSP address with named blanks. */
         Pattern: {
             /** @description The blanks; `host` and `port` need no declaration. */
@@ -1783,6 +2134,22 @@ export interface components {
             transport?: components["schemas"]["Transport"];
             /** @description User name. */
             user?: string | null;
+        };
+        /** @description Somebody who may sign in. */
+        Person: {
+            /** @description Name. */
+            name: string;
+            /** @description What they may do. */
+            role: components["schemas"]["Role"];
+            /** @description When they were last here; null where they have no session. */
+            seen?: string | null;
+            /** @description When they came. */
+            since: string;
+        };
+        /** @description A change of a person. */
+        PersonChange: {
+            /** @description New role, from their next request on. */
+            role: components["schemas"]["Role"];
         };
         /** @description A platform. */
         Platform: {
@@ -1855,6 +2222,40 @@ export interface components {
             /** @description Always `about:blank`: the code tells the kind. */
             type: string;
         };
+        /** @description What moves of a push. */
+        PushPulse: {
+            /**
+             * Format: int64
+             * @description How far it is behind the feed.
+             */
+            backlog_ms: number;
+            /**
+             * Format: int64
+             * @description Bytes sent.
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Seconds until it dials again, while waiting for that.
+             */
+            dials_in_s?: number | null;
+            /**
+             * Format: int64
+             * @description Pictures skipped because the way was too slow.
+             */
+            frames_dropped: number;
+            /**
+             * Format: int64
+             * @description Pictures sent.
+             */
+            frames_sent: number;
+            /**
+             * Format: int64
+             * @description Rate going out.
+             */
+            kbps: number;
+            link?: components["schemas"]["LinkFacts"] | null;
+        };
         /** @description What went out to one destination. */
         PushRates: {
             /** @description Name of the destination. */
@@ -1920,6 +2321,8 @@ export interface components {
             feed: (number | null)[];
             /** @description When the first step begins. */
             from: string;
+            /** @description Outages of the feed and of the pushes within that time, oldest first. */
+            outages?: components["schemas"]["Outage"][];
             /** @description What went out. */
             pushes: components["schemas"]["PushRates"][];
             /**
@@ -1989,6 +2392,8 @@ export interface components {
             pushes: components["schemas"]["PushState"][];
             /** @description Minute of the day for planned reconnects. */
             quiet_minute?: string | null;
+            /** @description Site of its feed. */
+            site?: string | null;
             /** @description `on`, `off` or `hold`. */
             wanted: string;
         };
@@ -2015,6 +2420,13 @@ export interface components {
             /** @description Time zone of these times, by its name in the time zone database; the service's own where nothing is said. */
             zone?: string | null;
         };
+        /** @description The last day of a relay. */
+        RelayDay: {
+            /** @description Bands one after the other; together they fill the day. */
+            bands: components["schemas"]["Band"][];
+            /** @description Its name. */
+            name: string;
+        };
         /** @description An event of the stream at `/api/v1/events`. */
         RelayEvent: {
             /** @enum {string} */
@@ -2028,12 +2440,31 @@ export interface components {
             name: string;
         } | {
             /** @enum {string} */
+            kind: "pulse";
+            /** @description As they are now. */
+            relays: components["schemas"]["RelayPulse"][];
+        } | {
+            /** @description The line. */
+            entry: components["schemas"]["LogEntry"];
+            /** @enum {string} */
+            kind: "log";
+        } | {
+            /** @enum {string} */
             kind: "survey";
             /** @description As it is now. */
             survey: components["schemas"]["Survey"];
         } | {
             /** @enum {string} */
             kind: "complete";
+        };
+        /** @description What moves of a relay. */
+        RelayPulse: {
+            /** @description Its feed. */
+            feed: components["schemas"]["FeedPulse"];
+            /** @description Name of the relay. */
+            name: string;
+            /** @description Its pushes, in its order. */
+            pushes: components["schemas"]["PushPulse"][];
         };
         /** @description What was up and what was down over a month, or what is over of it. */
         Report: {
@@ -2088,6 +2519,18 @@ export interface components {
             key?: components["schemas"]["Secret"] | null;
             passphrase?: components["schemas"]["Secret"] | null;
         };
+        /**
+         * @description What somebody may do; each role may do what the ones before it may.
+         * @enum {string}
+         */
+        Role: "viewer" | "operator" | "keeper";
+        /** @description A rule that a sheet can have. */
+        RuleKind: {
+            /** @description Name. */
+            rule: string;
+            /** @description What a value looks like. */
+            wants: string;
+        };
         /** @description A secret that the service keeps. */
         SealedSecret: {
             /** @description Name of the field. */
@@ -2103,6 +2546,23 @@ export interface components {
          *     `reveal`) carry it.
          */
         Secret: string;
+        /** @description A session of somebody who is signed in. */
+        Session: {
+            /** @description What their browser says of itself. */
+            agent: string;
+            /** @description When it ends by itself. */
+            expires: string;
+            /** @description Tells it apart from others. */
+            id: string;
+            /** @description Whose it is. */
+            person: string;
+            /** @description When it was last used, to the minute. */
+            seen: string;
+            /** @description When it began. */
+            since: string;
+            /** @description It is the one that asks. */
+            this: boolean;
+        };
         /** @description The first person, with the code of the set-up link. */
         SetUp: {
             /** @description Code of the one-time link. */
@@ -2131,6 +2591,8 @@ export interface components {
         SignedIn: {
             /** @description Who. */
             person: string;
+            /** @description What they may do. */
+            role: components["schemas"]["Role"];
             /** @description Token that changes must carry in the `X-Yonder-Token` header. */
             token: string;
         };
@@ -2235,6 +2697,23 @@ export interface components {
             relay: string;
             /** @description `on` or `hold`. */
             wanted: string;
+        };
+        /** @description A token for programs. */
+        Token: {
+            /** @description Who made it. */
+            by: string;
+            /** @description When it is void; null for never. */
+            expires?: string | null;
+            /** @description Name. */
+            name: string;
+            /** @description What its bearer may do. */
+            role: components["schemas"]["Role"];
+            /** @description When. */
+            since: string;
+            /** @description When it was last used, to the minute. */
+            used?: string | null;
+            /** @description It is void. */
+            void: boolean;
         };
         /**
          * @description How a camera's packets travel.
@@ -2716,6 +3195,25 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    day: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Day"];
                 };
             };
         };
@@ -3271,11 +3769,166 @@ export interface operations {
             };
         };
     };
+    invitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"][];
+                };
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewInvitation"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeInvitation"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    join: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Join"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedIn"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InvitationCode"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    withdraw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     logbook: {
         parameters: {
             query?: {
                 /** @description Only lines with a higher number. */
                 after?: number;
+                /** @description Only lines with a lower number. */
+                before?: number;
+                /** @description Only lines about this kind: `feed`, `push`, `relay`, `destination` and so on. */
+                kind?: string;
+                /** @description Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`. */
+                side?: string;
+                /** @description Only what people did (true), or only what happened by itself (false). */
+                deeds?: boolean;
                 /** @description Only lines from this time on, in RFC 3339. */
                 from?: string;
                 /** @description Only lines about the feed, relay or destination of that name, and pushes of it or to it. */
@@ -3515,6 +4168,128 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleKind"][];
                 };
             };
         };
@@ -4548,6 +5323,97 @@ export interface operations {
             };
         };
     };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"][];
+                };
+            };
+        };
+    };
+    end: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_up_needed: {
         parameters: {
             query?: never;
@@ -4731,6 +5597,99 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeToken"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,11 +1,12 @@
 import { QueryClient, QueryClientProvider, useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
+import { BrowserRouter, Route, Routes } from "react-router";
 
 import { ApiError } from "../api/client";
-import { LinesPage } from "../features/lines";
-import { SetUpPage, SignInPage, sessionQuery } from "../features/session";
+import { JoinPage, SetUpPage, SignInPage, sessionQuery } from "../features/session";
+import { ToastProvider } from "../ui/Toast";
 import { TooltipProvider } from "../ui/Tooltip";
-import { Frame } from "./Frame";
+import { Pages } from "./Pages";
 
 /** Live events keep what is shown fresh; nothing is fetched anew by itself. */
 function makeQueryClient(): QueryClient {
@@ -19,24 +20,27 @@ export function App(): ReactNode {
   return (
     <QueryClientProvider client={queryClient}>
       <TooltipProvider>
-        <Pages />
+        <ToastProvider>
+          <BrowserRouter>
+            <Routes>
+              <Route path="/join" element={<JoinPage />} />
+              <Route path="*" element={<Entrance />} />
+            </Routes>
+          </BrowserRouter>
+        </ToastProvider>
       </TooltipProvider>
     </QueryClientProvider>
   );
 }
 
 /** Which page an address means, once it is known who looks at it. */
-function Pages(): ReactNode {
+function Entrance(): ReactNode {
   const session = useQuery(sessionQuery());
   if (session.isPending) {
     return null;
   }
   if (session.data) {
-    return (
-      <Frame person={session.data.person}>
-        <LinesPage />
-      </Frame>
-    );
+    return <Pages session={session.data} />;
   }
   if (window.location.pathname === "/setup") {
     return <SetUpPage />;

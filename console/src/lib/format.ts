@@ -40,3 +40,37 @@ export function listed(names: readonly string[]): string {
   const last = names.at(-1) ?? "";
   return names.length < 2 ? last : `${names.slice(0, -1).join(", ")} and ${last}`;
 }
+
+/** Bytes as people buy them, in powers of 1000: `812 MB`, `1.24 TB`. */
+export function volume(bytes: number): string {
+  const units = ["B", "kB", "MB", "GB", "TB", "PB"] as const;
+  let [value, at] = [bytes, 0];
+  while (value >= 1000 && at < units.length - 1) {
+    value /= 1000;
+    at += 1;
+  }
+  const digits = at === 0 || value >= 100 ? 0 : value >= 10 ? 1 : 2;
+  return `${value.toFixed(digits)} ${units[at]}`;
+}
+
+/** Time of day, where it is today; with the day where it is not. */
+export function moment(time: string, now: number = Date.now()): string {
+  const date = new Date(time);
+  const clock = date.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+  return date.toDateString() === new Date(now).toDateString() ? clock : `${day(time)}, ${clock}`;
+}
+
+/** A day like `23 Nov 2026`. */
+export function day(time: string): string {
+  return new Date(time).toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric" });
+}
+
+/** Day and time to the minute. */
+export function dayAndTime(time: string): string {
+  return `${day(time)}, ${new Date(time).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" })}`;
+}
+
+/** A count with its noun: `1 push`, `2 pushes`. */
+export function counted(count: number, one: string, many: string = `${one}s`): string {
+  return `${grouped(count)} ${count === 1 ? one : many}`;
+}

@@ -3,6 +3,11 @@ import { cleanup, render, type RenderResult } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { afterEach, vi } from "vitest";
 
+import { MemoryRouter } from "react-router";
+
+import type { Role } from "../api/types";
+import { sessionQuery } from "../features/session";
+import { ToastProvider } from "../ui/Toast";
 import { TooltipProvider } from "../ui/Tooltip";
 
 afterEach(() => {
@@ -10,12 +15,19 @@ afterEach(() => {
   vi.unstubAllGlobals();
 });
 
-/** Draws something within what the application always has around it. */
-export function draw(what: ReactNode): RenderResult & { client: QueryClient } {
+type Where = { at?: string; role?: Role };
+
+/** Draws something within what the application always has around it: a keeper looks, unless said otherwise. */
+export function draw(what: ReactNode, { at = "/", role = "keeper" }: Where = {}): RenderResult & { client: QueryClient } {
   const client = new QueryClient({ defaultOptions: { queries: { retry: false, staleTime: Infinity } } });
+  client.setQueryData(sessionQuery().queryKey, { person: "night desk", role, token: "t" });
   const result = render(
     <QueryClientProvider client={client}>
-      <TooltipProvider>{what}</TooltipProvider>
+      <TooltipProvider>
+        <ToastProvider>
+          <MemoryRouter initialEntries={[at]}>{what}</MemoryRouter>
+        </ToastProvider>
+      </TooltipProvider>
     </QueryClientProvider>,
   );
   return { ...result, client };

@@ -1,26 +1,86 @@
-import { useId, type InputHTMLAttributes, type ReactNode } from "react";
+import { useId, type InputHTMLAttributes, type ReactNode, type SelectHTMLAttributes, type TextareaHTMLAttributes } from "react";
 
-type Props = InputHTMLAttributes<HTMLInputElement> & { label: string; help?: string };
+const INPUT =
+  "min-h-[38px] w-full min-w-0 rounded-md border border-edge bg-card px-3 py-2 text-ink placeholder:text-quiet aria-invalid:border-block";
 
-/** A labelled input. */
-export function Field({ label, help, ...input }: Props): ReactNode {
-  const id = useId();
+type FrameProps = { label: string; help?: ReactNode; error?: string | null | undefined };
+
+/** A label, an input, and what is to be known or wrong about it. */
+function Frame({ id, label, help, error, children }: FrameProps & { id: string; children: ReactNode }): ReactNode {
   return (
-    <div className="grid gap-1">
+    <div className="grid content-start gap-1">
       <label htmlFor={id} className="font-semibold">
         {label}
       </label>
-      <input
-        id={id}
-        aria-describedby={help === undefined ? undefined : `${id}-help`}
-        className="rounded-md border border-edge bg-card px-3 py-2 text-ink placeholder:text-quiet"
-        {...input}
-      />
+      {children}
       {help !== undefined && (
         <p id={`${id}-help`} className="text-[12.5px] text-quiet">
           {help}
         </p>
       )}
+      {error != null && (
+        <p id={`${id}-error`} className="text-[12.5px] font-semibold text-block">
+          {error}
+        </p>
+      )}
     </div>
+  );
+}
+
+function described(id: string, help: ReactNode, error: string | null | undefined): Record<string, string | boolean> {
+  const ids = [help === undefined ? "" : `${id}-help`, error == null ? "" : `${id}-error`].filter((each) => each !== "");
+  return {
+    ...(ids.length === 0 ? {} : { "aria-describedby": ids.join(" ") }),
+    ...(error == null ? {} : { "aria-invalid": true }),
+  };
+}
+
+type Props = InputHTMLAttributes<HTMLInputElement> & FrameProps;
+
+/** A labelled input. */
+export function Field({ label, help, error, ...input }: Props): ReactNode {
+  const id = useId();
+  return (
+    <Frame id={id} label={label} help={help} error={error}>
+      <input id={id} {...described(id, help, error)} className={INPUT} {...input} />
+    </Frame>
+  );
+}
+
+/** A labelled input for something that must not be seen, and that no browser is to keep. */
+export function SecretField(props: Props): ReactNode {
+  return <Field type="password" autoComplete="off" spellCheck={false} {...props} />;
+}
+
+export function TextField({
+  label,
+  help,
+  error,
+  ...area
+}: TextareaHTMLAttributes<HTMLTextAreaElement> & FrameProps): ReactNode {
+  const id = useId();
+  return (
+    <Frame id={id} label={label} help={help} error={error}>
+      <textarea id={id} rows={3} {...described(id, help, error)} className={INPUT} {...area} />
+    </Frame>
+  );
+}
+
+type Choice = { value: string; label: string };
+type SelectProps = SelectHTMLAttributes<HTMLSelectElement> & FrameProps & { choices: readonly Choice[] };
+
+/** One of several, as the system shows it: phones have their own way, and it works by keyboard. */
+export function SelectField({ label, help, error, choices, ...select }: SelectProps): ReactNode {
+  const id = useId();
+  return (
+    <Frame id={id} label={label} help={help} error={error}>
+      <select id={id} {...described(id, help, error)} className={`${INPUT} h-[38px] py-0`} {...select}>
+        {choices.map((choice) => (
+          <option key={choice.value} value={choice.value}>
+            {choice.label}
+          </option>
+        ))}
+      </select>
+    </Frame>
   );
 }

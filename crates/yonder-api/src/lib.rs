@@ -8,9 +8,11 @@ mod destinations;
 mod feeds;
 mod finds;
 mod patterns;
+mod people;
 mod platforms;
 mod preflights;
 mod problem;
+mod pulse;
 mod record;
 mod relays;
 mod secret;
@@ -32,10 +34,17 @@ pub use destinations::{
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
 pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
-pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule};
+pub use people::{
+    Invitation, InvitationCode, Join, MadeInvitation, MadeToken, NewInvitation, NewToken, PasswordChange,
+    Person, PersonChange, Role, Session, Token,
+};
+pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule, RuleKind};
 pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
-pub use record::{LogEntry, LogbookRequest, Outage, Report, ReportLine, ReportRequest, SideShare};
+pub use pulse::{FeedPulse, PushPulse, RelayPulse};
+pub use record::{
+    Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine, ReportRequest, SideShare,
+};
 pub use relays::{
     AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState, Rates,
     RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,

@@ -36,6 +36,15 @@ pub struct PlatformRule {
     pub value: String,
 }
 
+/// A rule that a sheet can have.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RuleKind {
+    /// Name.
+    pub rule: String,
+    /// What a value looks like.
+    pub wants: String,
+}
+
 /// A platform.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Platform {

@@ -11,6 +11,18 @@ pub struct LogbookRequest {
     /// Only lines with a higher number.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub after: Option<i64>,
+    /// Only lines with a lower number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<i64>,
+    /// Only lines about this kind: `feed`, `push`, `relay`, `destination` and so on.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
+    /// Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub side: Option<String>,
+    /// Only what people did (true), or only what happened by itself (false).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub deeds: Option<bool>,
     /// Only lines from this time on, in RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
@@ -127,4 +139,33 @@ pub struct Report {
     pub lines: Vec<ReportLine>,
     /// Outages, oldest first.
     pub outages: Vec<Outage>,
+}
+
+/// The last day of every relay, in bands.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Day {
+    /// When the first step begins.
+    pub from: String,
+    /// Seconds of a step.
+    pub step_s: u32,
+    /// All relays by name.
+    pub relays: Vec<RelayDay>,
+}
+
+/// The last day of a relay.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct RelayDay {
+    /// Its name.
+    pub name: String,
+    /// Bands one after the other; together they fill the day.
+    pub bands: Vec<Band>,
+}
+
+/// Some steps in which the worst that a relay was is the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Band {
+    /// `off`, `flowing`, `holding`, `lagging` or `down`.
+    pub state: String,
+    /// How many.
+    pub steps: u32,
 }

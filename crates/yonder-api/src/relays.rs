@@ -3,6 +3,8 @@
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use crate::pulse::RelayPulse;
+use crate::record::{LogEntry, Outage};
 use crate::surveys::Survey;
 
 /// A relay to be added.
@@ -236,6 +238,9 @@ pub struct Rates {
     pub feed: Vec<Option<u32>>,
     /// What went out.
     pub pushes: Vec<PushRates>,
+    /// Outages of the feed and of the pushes within that time, oldest first.
+    #[serde(default)]
+    pub outages: Vec<Outage>,
 }
 
 /// What went out to one destination.
@@ -267,6 +272,9 @@ pub struct Relay {
     pub name: String,
     /// `on`, `off` or `hold`.
     pub wanted: String,
+    /// Site of its feed.
+    #[serde(default)]
+    pub site: Option<String>,
     /// Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
     #[serde(default)]
     pub hold_after_s: u32,
@@ -289,7 +297,7 @@ pub struct Relay {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum RelayEvent {
-    /// A relay is new, or changed.
+    /// A relay is new, or changed. What only moves comes as a pulse.
     Relay {
         /// As it is now.
         relay: Box<Relay>,
@@ -298,6 +306,16 @@ pub enum RelayEvent {
     Gone {
         /// Its name.
         name: String,
+    },
+    /// What moves of relays, once a second: only of those for which it moved.
+    Pulse {
+        /// As they are now.
+        relays: Vec<RelayPulse>,
+    },
+    /// A line of the logbook, as it is written: a state, or what somebody did.
+    Log {
+        /// The line.
+        entry: Box<LogEntry>,
     },
     /// A survey goes on, or is done.
     Survey {

@@ -3,6 +3,7 @@
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use crate::people::Role;
 use crate::relays::Relay;
 use crate::secret::Secret;
 
@@ -62,6 +63,8 @@ pub struct Credentials {
 pub struct SignedIn {
     /// Who.
     pub person: String,
+    /// What they may do.
+    pub role: Role,
     /// Token that changes must carry in the `X-Yonder-Token` header.
     pub token: String,
 }

@@ -27,6 +27,7 @@ mod pattern;
 pub mod platform;
 pub mod preflight;
 pub mod record;
+mod role;
 pub mod series;
 mod supervision;
 mod survey;
@@ -37,6 +38,7 @@ pub use diagnosis::{Place, likely_reasons};
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
 pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
+pub use role::Role;
 pub use supervision::{
     Decision, FeedMachine, FeedState, HoldMachine, KNOCK_EVERY, PushMachine, PushState, ServerRole, Showing,
     Source, Verdict, verdict,

@@ -4,8 +4,8 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yonder_address::{AddressError, PassphraseError, PasteError};
 use yonder_api::{BookFault, Check, Problem};
-use yonder_core::NameError;
 use yonder_core::budget::UnitError;
+use yonder_core::{NameError, Role};
 use yonder_engine::CauseView;
 use yonder_rtsp::UrlError;
 use yonder_store::{Kind, StoreError};
@@ -97,6 +97,17 @@ pub enum ServiceError {
     /// The set-up code is wrong or used up.
     #[error("this set-up link is not valid any more")]
     SetUpRefused,
+    /// The invitation's code is wrong, used up or too old.
+    #[error("this invitation is not valid any more")]
+    InvitationRefused,
+    /// The caller may not do this.
+    #[error("your role, {}, does not allow this", has.word())]
+    RoleNeeded {
+        /// What the caller may do.
+        has: Role,
+        /// What they would have to be allowed to do.
+        needs: Role,
+    },
     /// A change made with a cookie lacks its token.
     #[error("this change lacks the token of its session")]
     TokenMissing,
@@ -176,9 +187,13 @@ impl ServiceError {
             | Self::KeyInUse { .. }
             | Self::PreflightFailed { .. }
             | Self::NoStill(_)
-            | Self::Store(StoreError::NameTaken { .. } | StoreError::InUse { .. }) => StatusCode::CONFLICT,
+            | Self::Store(
+                StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
+            ) => StatusCode::CONFLICT,
             Self::SignInNeeded | Self::SignInRefused => StatusCode::UNAUTHORIZED,
-            Self::SetUpRefused | Self::TokenMissing => StatusCode::FORBIDDEN,
+            Self::SetUpRefused | Self::InvitationRefused | Self::RoleNeeded { .. } | Self::TokenMissing => {
+                StatusCode::FORBIDDEN
+            }
             Self::TooManyAttempts(_) | Self::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
             Self::Camera(_) | Self::NotTold(_) => StatusCode::BAD_GATEWAY,
             Self::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
@@ -208,10 +223,13 @@ impl ServiceError {
             Self::SignInNeeded => "request.sign-in-needed",
             Self::SignInRefused => "request.sign-in-refused",
             Self::SetUpRefused => "request.set-up-refused",
+            Self::InvitationRefused => "request.invitation-refused",
+            Self::RoleNeeded { .. } => "request.role-needed",
             Self::TokenMissing => "request.token-missing",
             Self::TooManyAttempts(_) => "request.too-many-attempts",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
+            Self::Store(StoreError::LastKeeper(_)) => "person.last-keeper",
             Self::Store(StoreError::Full) => "service.disk-full",
             Self::Store(StoreError::Locked) => "service.records-locked",
             Self::Store(StoreError::Damaged(_)) => "service.records-damaged",
@@ -233,6 +251,7 @@ impl ServiceError {
                 "Choose another name, or edit the one that is there."
             }
             Self::Store(StoreError::InUse { .. }) => "Change or remove what uses it first.",
+            Self::Store(StoreError::LastKeeper(_)) => "Make somebody else a keeper first.",
             Self::Running { .. } => "Stop it first.",
             Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
             Self::NotTold(_) => "Check its address and secret, and that this machine can reach it.",
@@ -251,6 +270,12 @@ impl ServiceError {
             Self::SignInNeeded => "Sign in, or send a token as a bearer.",
             Self::SignInRefused => "Try again; upper and lower case count in the password.",
             Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",
+            Self::InvitationRefused => {
+                "Ask whoever invited you for another link; each works once, for three days."
+            }
+            Self::RoleNeeded { needs, .. } => {
+                return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
+            }
             Self::TokenMissing => "Reload the page and try again.",
             Self::Store(StoreError::Full) => {
                 "Make room on the disk that the home folder lies on. What runs goes on."
@@ -329,6 +354,8 @@ mod tests {
     #[rstest]
     #[case(ServiceError::SignInNeeded, 401, "request.sign-in-needed")]
     #[case(ServiceError::SetUpRefused, 403, "request.set-up-refused")]
+    #[case(ServiceError::InvitationRefused, 403, "request.invitation-refused")]
+    #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Keeper }, 403, "request.role-needed")]
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
@@ -339,6 +366,7 @@ mod tests {
     #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
     #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
     #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
+    #[case(StoreError::LastKeeper("a".into()).into(), 409, "person.last-keeper")]
     #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
     #[case(StoreError::Full.into(), 507, "service.disk-full")]
     #[case(StoreError::Locked.into(), 503, "service.records-locked")]

@@ -29,6 +29,12 @@ pub enum Kind {
     Alert,
     /// Somebody who is told.
     Receiver,
+    /// An invitation to become somebody who may sign in.
+    Invitation,
+    /// A token for programs.
+    Token,
+    /// A session of somebody who is signed in.
+    Session,
 }
 
 impl Kind {
@@ -46,6 +52,9 @@ impl Kind {
             Self::Service,
             Self::Alert,
             Self::Receiver,
+            Self::Invitation,
+            Self::Token,
+            Self::Session,
         ];
         all.into_iter().find(|kind| kind.to_string() == word)
     }
@@ -64,6 +73,9 @@ impl fmt::Display for Kind {
             Self::Service => "service",
             Self::Alert => "alert",
             Self::Receiver => "receiver",
+            Self::Invitation => "invitation",
+            Self::Token => "token",
+            Self::Session => "session",
         })
     }
 }
@@ -98,6 +110,9 @@ pub enum StoreError {
         /// Names of the relays, or destinations, that use it.
         users: Vec<String>,
     },
+    /// Nobody else may change everything.
+    #[error("{0:?} is the last keeper")]
+    LastKeeper(String),
     /// A secret cannot be sealed or opened.
     #[error(transparent)]
     Seal(#[from] SealError),

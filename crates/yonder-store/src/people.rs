@@ -1,8 +1,7 @@
-//! People who may sign in, and their sessions. Tokens are kept as hashes only.
+//! People who may sign in.
 
-use rusqlite::{OptionalExtension as _, params};
-use secrecy::{ExposeSecret as _, SecretString};
-use sha2::{Digest as _, Sha256};
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
+use yonder_core::Role;
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
@@ -16,19 +15,40 @@ pub struct Person {
     pub name: String,
     /// Password hash in the PHC string format.
     pub password_hash: String,
+    /// What they may do.
+    pub role: Role,
+    /// When they came, in seconds since 1970.
+    pub created_s: i64,
 }
 
-/// A signed-in session.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Session {
-    /// Who it belongs to.
-    pub person: String,
-    /// Token that changes must carry.
-    pub csrf: String,
+/// The role of a column.
+pub(crate) fn role(row: &Row<'_>) -> rusqlite::Result<Role> {
+    // The schema knows no other words.
+    Ok(Role::from_word(&row.get::<_, String>("role")?).unwrap_or(Role::Viewer))
 }
 
-fn token_hash(token: &SecretString) -> Vec<u8> {
-    Sha256::digest(token.expose_secret()).to_vec()
+fn person(row: &Row<'_>) -> rusqlite::Result<Person> {
+    Ok(Person {
+        id: row.get("id")?,
+        name: row.get("name")?,
+        password_hash: row.get("password_hash")?,
+        role: role(row)?,
+        created_s: row.get("created_s")?,
+    })
+}
+
+fn person_named(connection: &Connection, name: &str) -> Result<Person, StoreError> {
+    connection
+        .query_row("SELECT * FROM person WHERE name = ?1", [name], person)
+        .optional()?
+        .ok_or_else(|| StoreError::NotFound { kind: Kind::Person, name: name.to_owned() })
+}
+
+/// Refuses what would leave nobody who may change everything.
+fn check_keepers(connection: &Connection, name: &str) -> Result<(), StoreError> {
+    let keepers: i64 =
+        connection.query_row("SELECT COUNT(*) FROM person WHERE role = 'keeper'", [], |row| row.get(0))?;
+    if keepers == 0 { Err(StoreError::LastKeeper(name.to_owned())) } else { Ok(()) }
 }
 
 impl Store {
@@ -40,17 +60,34 @@ impl Store {
         self.read(|c| Ok(c.query_row("SELECT EXISTS (SELECT 1 FROM person)", [], |row| row.get(0))?))
     }
 
+    /// Everybody who may sign in, by name.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn people(&self) -> Result<Vec<Person>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached("SELECT * FROM person ORDER BY name")?;
+            Ok(statement.query_map([], person)?.collect::<Result<Vec<_>, _>>()?)
+        })
+    }
+
     /// Adds a person.
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
-    pub fn add_person(&self, name: &str, password_hash: &str, now_s: i64) -> Result<(), StoreError> {
+    pub fn add_person(
+        &self,
+        name: &str,
+        password_hash: &str,
+        role: Role,
+        now_s: i64,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let taken = || StoreError::NameTaken { kind: Kind::Person, name: name.to_owned() };
             transaction
                 .execute(
-                    "INSERT INTO person (name, password_hash, created_s) VALUES (?1, ?2, ?3)",
-                    params![name, password_hash, now_s],
+                    "INSERT INTO person (name, password_hash, role, created_s) VALUES (?1, ?2, ?3, ?4)",
+                    params![name, password_hash, role.word(), now_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             Ok(())
@@ -62,12 +99,36 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
     pub fn set_password(&self, name: &str, password_hash: &str) -> Result<(), StoreError> {
-        let id = self.person(name)?.id;
         self.write(|transaction| {
+            let id = person_named(transaction, name)?.id;
             transaction
                 .execute("UPDATE person SET password_hash = ?2 WHERE id = ?1", params![id, password_hash])?;
             transaction.execute("DELETE FROM session WHERE person = ?1", [id])?;
             Ok(())
+        })
+    }
+
+    /// Gives a person another role, from their next request on.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], [`StoreError::LastKeeper`], or the store's failure.
+    pub fn set_role(&self, name: &str, role: Role) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = person_named(transaction, name)?.id;
+            transaction.execute("UPDATE person SET role = ?2 WHERE id = ?1", params![id, role.word()])?;
+            check_keepers(transaction, name)
+        })
+    }
+
+    /// Removes a person; their sessions end.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], [`StoreError::LastKeeper`], or the store's failure.
+    pub fn remove_person(&self, name: &str) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = person_named(transaction, name)?.id;
+            transaction.execute("DELETE FROM person WHERE id = ?1", [id])?;
+            check_keepers(transaction, name)
         })
     }
 
@@ -76,65 +137,6 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
     pub fn person(&self, name: &str) -> Result<Person, StoreError> {
-        self.read(|connection| {
-            connection
-                .query_row("SELECT id, name, password_hash FROM person WHERE name = ?1", [name], |row| {
-                    Ok(Person { id: row.get(0)?, name: row.get(1)?, password_hash: row.get(2)? })
-                })
-                .optional()?
-                .ok_or_else(|| StoreError::NotFound { kind: Kind::Person, name: name.to_owned() })
-        })
-    }
-
-    /// Keeps a session, and forgets those that have expired.
-    ///
-    /// # Errors
-    /// The store's failure.
-    pub fn add_session(
-        &self,
-        token: &SecretString,
-        person: &Person,
-        csrf: &str,
-        now_s: i64,
-        expires_s: i64,
-    ) -> Result<(), StoreError> {
-        self.write(|transaction| {
-            transaction.execute("DELETE FROM session WHERE expires_s <= ?1", [now_s])?;
-            transaction.execute(
-                "INSERT INTO session (token_hash, person, csrf, expires_s) VALUES (?1, ?2, ?3, ?4)",
-                params![token_hash(token), person.id, csrf, expires_s],
-            )?;
-            Ok(())
-        })
-    }
-
-    /// The session of a token, unless it has expired.
-    ///
-    /// # Errors
-    /// The store's failure.
-    pub fn session(&self, token: &SecretString, now_s: i64) -> Result<Option<Session>, StoreError> {
-        self.read(|connection| {
-            let session = connection
-                .prepare_cached(
-                    "SELECT person.name, session.csrf FROM session JOIN person ON person.id = session.person
-                     WHERE session.token_hash = ?1 AND session.expires_s > ?2",
-                )?
-                .query_row(params![token_hash(token), now_s], |row| {
-                    Ok(Session { person: row.get(0)?, csrf: row.get(1)? })
-                })
-                .optional()?;
-            Ok(session)
-        })
-    }
-
-    /// Ends a session.
-    ///
-    /// # Errors
-    /// The store's failure.
-    pub fn remove_session(&self, token: &SecretString) -> Result<(), StoreError> {
-        self.write(|transaction| {
-            transaction.execute("DELETE FROM session WHERE token_hash = ?1", [token_hash(token)])?;
-            Ok(())
-        })
+        self.read(|connection| person_named(connection, name))
     }
 }

@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use yonder_core::Side;
-use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, Subject};
+use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, StateBegan, Subject};
 
 use crate::error::{Kind, StoreError};
 use crate::store::Store;
@@ -54,6 +54,14 @@ pub struct LogLine {
 pub struct LogFilter {
     /// Only lines with a higher number.
     pub after: Option<i64>,
+    /// Only lines with a lower number.
+    pub before: Option<i64>,
+    /// Only lines about this kind.
+    pub kind: Option<String>,
+    /// Only lines with a cause on this side.
+    pub side: Option<String>,
+    /// Only what people did, or only what happened by itself.
+    pub deeds: Option<bool>,
     /// Only lines from this time on.
     pub from_ms: Option<i64>,
     /// Only lines about the feed, relay or destination of that name, and pushes of it or to it.
@@ -258,15 +266,56 @@ impl Store {
                 "SELECT * FROM (
                      SELECT * FROM logbook
                      WHERE id > ?1 AND at_ms >= ?2 AND (?3 IS NULL OR ?3 COLLATE NOCASE IN (name, part))
+                         AND (?5 IS NULL OR id < ?5) AND (?6 IS NULL OR kind = ?6)
+                         AND (?7 IS NULL OR side = ?7) AND (?8 IS NULL OR (who IS NOT NULL) = ?8)
                      ORDER BY id DESC LIMIT ?4
                  ) ORDER BY id",
             )?;
             let (after, from) = (filter.after.unwrap_or(0), filter.from_ms.unwrap_or(i64::MIN));
             let rows = statement
-                .query_map(params![after, from, filter.about, filter.most], log_line)?
+                .query_map(
+                    params![
+                        after,
+                        from,
+                        filter.about,
+                        filter.most,
+                        filter.before,
+                        filter.kind,
+                        filter.side,
+                        filter.deeds
+                    ],
+                    log_line,
+                )?
                 .collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
+    }
+
+    /// States of pushes that began at `from_ms` or later, oldest first: of more than `most`, the latest.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn push_states(&self, from_ms: i64, most: u32) -> Result<Vec<StateBegan>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM (
+                     SELECT id, at_ms, kind, name, part, what FROM logbook
+                     WHERE at_ms >= ?1 AND kind = 'push' AND who IS NULL ORDER BY id DESC LIMIT ?2
+                 ) ORDER BY id",
+            )?;
+            let read = |row: &Row<'_>| {
+                Ok(StateBegan { subject: subject(row)?, at_ms: row.get("at_ms")?, state: row.get("what")? })
+            };
+            Ok(statement.query_map(params![from_ms, most], read)?.collect::<Result<Vec<_>, _>>()?)
+        })
+    }
+
+    /// Number of the latest line of the logbook; 0 while there is none.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn last_log_line(&self) -> Result<i64, StoreError> {
+        self.read(|c| Ok(c.query_row("SELECT COALESCE(MAX(id), 0) FROM logbook", [], |row| row.get(0))?))
     }
 
     /// Forgets what ended before `before_ms`, and all but the latest `most` lines of the logbook.

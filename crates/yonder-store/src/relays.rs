@@ -54,6 +54,8 @@ pub struct Relay {
     pub name: String,
     /// Name of its feed.
     pub feed: String,
+    /// Site of that, as it was when this was read.
+    pub site: Option<String>,
     /// Names of its destinations, in order.
     pub destinations: Vec<String>,
     /// What is wanted.
@@ -79,6 +81,7 @@ impl Relay {
         Self {
             name: name.into(),
             feed: feed.into(),
+            site: None,
             destinations,
             wanted: Wanted::Off,
             hold_after_ms: Some(3_000),
@@ -272,13 +275,14 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         .query_map([id], |row| row.get(0))?
         .collect::<Result<Vec<String>, _>>()?;
     let mut statement = connection.prepare_cached(
-        "SELECT relay.name AS name, feed.name AS feed, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
+        "SELECT relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
              on_air, zone, quiet_minute, cleared_s FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
     )?;
     let (relay, wanted) = statement.query_row([id], |row| {
         let relay = Relay {
             name: row.get("name")?,
             feed: row.get("feed")?,
+            site: row.get("site")?,
             destinations,
             wanted: Wanted::Off,
             hold_after_ms: row.get("hold_after_ms")?,

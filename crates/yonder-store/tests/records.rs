@@ -285,20 +285,6 @@ fn a_feed_can_change_its_name_and_lose_its_account() {
 }
 
 #[test]
-fn sessions_end_when_they_expire_or_are_removed() {
-    let store = filled();
-    assert!(!store.has_people().unwrap());
-    store.add_person("desk", "hash", 1).unwrap();
-    let person = store.person("DESK").unwrap();
-    store.add_session(&"token".into(), &person, "csrf", 10, 100).unwrap();
-    assert_eq!(store.session(&"token".into(), 50).unwrap().unwrap().person, "desk");
-    assert_eq!(store.session(&"token".into(), 100).unwrap(), None);
-    assert_eq!(store.session(&"other".into(), 50).unwrap(), None);
-    store.remove_session(&"token".into()).unwrap();
-    assert_eq!(store.session(&"token".into(), 50).unwrap(), None);
-}
-
-#[test]
 fn several_feeds_are_added_all_or_none() {
     let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
     store.add_feeds(&[feed("Yard 1"), feed("Yard 2")], 1).unwrap();

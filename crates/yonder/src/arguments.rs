@@ -17,11 +17,13 @@ use crate::commands::{
     destination::DestinationCommand,
     feed::FeedCommand,
     pattern::PatternCommand,
+    person::{PersonCommand, SessionCommand},
     platform::PlatformCommand,
     receiver::ReceiverCommand,
     record::{LogbookArguments, ReportArguments},
     relay::RelayCommand,
     stand_in::StandInCommand,
+    token::TokenCommand,
     uplink::UplinkCommand,
 };
 use crate::failure::Failure;
@@ -125,6 +127,15 @@ pub(crate) enum Command {
     /// Receivers: who is told, over the web or by mail.
     #[command(subcommand)]
     Receiver(ReceiverCommand),
+    /// People: who may sign in, and what they may do.
+    #[command(subcommand)]
+    Person(PersonCommand),
+    /// Sessions of people who are signed in.
+    #[command(subcommand)]
+    Session(SessionCommand),
+    /// Tokens by which programs use the API.
+    #[command(subcommand)]
+    Token(TokenCommand),
     /// The site book: everything that is kept, as one TOML file.
     #[command(subcommand)]
     Book(BookCommand),

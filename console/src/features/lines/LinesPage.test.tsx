@@ -1,39 +1,26 @@
 // @vitest-environment jsdom
-import { act, screen, waitFor } from "@testing-library/react";
+import { screen } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
-import { beforeEach, expect, test, vi } from "vitest";
+import { expect, test } from "vitest";
 
-import type { RelayEvent } from "../../api/types";
+import type { Budget, Day, Relay } from "../../api/types";
 import { feed, push, relay } from "../../test/railway";
 import { draw, fakeApi } from "../../test/render";
 import { LinesPage } from "./LinesPage";
 
-/** Stands in for the browser's event stream. */
-class FakeEvents {
-  static last: FakeEvents;
-  onmessage: ((message: { data: string }) => void) | null = null;
-  onerror: (() => void) | null = null;
-
-  constructor() {
-    FakeEvents.last = this;
-  }
-
-  close(): void {
-    this.onmessage = null;
-  }
-
-  say(event: RelayEvent): void {
-    act(() => this.onmessage?.({ data: JSON.stringify(event) }));
-  }
-}
-
-beforeEach(() => vi.stubGlobal("EventSource", FakeEvents));
-
 const names = () => screen.getAllByRole("heading", { level: 2 }).map((heading) => heading.textContent);
+
+/** An API with these relays, and nothing else to tell. */
+function answer(relays: Relay[]): void {
+  const day: Day = { from: "2026-11-25T03:00:00Z", step_s: 60, relays: [] };
+  const budget: Budget = { uplinks: [], undescribed: [], month: "2026-11", days_left: 4, fits: [] };
+  const bodies: Record<string, unknown> = { "/api/v1/relays": relays, "/api/v1/day": day, "/api/v1/budget": budget };
+  fakeApi((call) => ({ status: 200, body: bodies[call.path] }));
+}
 
 async function drawLines(): Promise<void> {
   const troubled = relay("Viaduct", { feed: feed({ state: "blocked" }), pushes: [push("Night", { state: "waiting" })] });
-  fakeApi(() => ({ status: 200, body: [relay("Summit"), troubled, relay("Shed", { wanted: "off" })] }));
+  answer([relay("Summit"), troubled, relay("Shed", { wanted: "off" })]);
   draw(<LinesPage />);
   await screen.findByRole("heading", { name: "One line wants attention" });
 }
@@ -58,34 +45,24 @@ test("search and moods narrow the list", async () => {
   expect(names()).toHaveLength(3);
 });
 
-test("live events change, add and remove lines without a reload", async () => {
-  await drawLines();
-  FakeEvents.last.say({ kind: "relay", relay: relay("Viaduct") });
-  expect(await screen.findByRole("heading", { name: "All lines are up" })).toBeTruthy();
-  FakeEvents.last.say({ kind: "relay", relay: relay("Bandstand") });
-  await waitFor(() => expect(names()).toContain("Bandstand"));
-  FakeEvents.last.say({ kind: "gone", name: "Bandstand" });
-  await waitFor(() => expect(names()).not.toContain("Bandstand"));
-  // Once everything has been told, what was not told has gone.
-  FakeEvents.last.say({ kind: "complete" });
-  await waitFor(() => expect(names()).toEqual(["Viaduct"]));
-});
-
-test("a break of the stream shows, and passes when everything was told again", async () => {
-  vi.useFakeTimers({ shouldAdvanceTime: true });
-  await drawLines();
-  act(() => FakeEvents.last.onerror?.());
-  expect(screen.getByRole("alert").textContent).toContain("The service is away.");
-  act(() => vi.advanceTimersByTime(2_100));
-  FakeEvents.last.say({ kind: "relay", relay: relay("Summit") });
-  FakeEvents.last.say({ kind: "complete" });
-  await waitFor(() => expect(screen.queryByRole("alert")).toBeNull());
-  vi.useRealTimers();
-});
-
-test("without relays the page teaches the first steps", async () => {
+test("without relays the page leads to the first one", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<LinesPage />);
   expect(await screen.findByRole("heading", { name: "No lines yet" })).toBeTruthy();
-  expect(screen.getAllByRole("listitem")).toHaveLength(4);
+  expect(screen.getByRole("link", { name: "Set up the first line" }).getAttribute("href")).toBe("/new");
+});
+
+test("who may not set up a line is told who may", async () => {
+  fakeApi(() => ({ status: 200, body: [] }));
+  draw(<LinesPage />, { role: "operator" });
+  expect(await screen.findByText(/A keeper can set one up/)).toBeTruthy();
+  expect(screen.queryByRole("link", { name: "Set up the first line" })).toBeNull();
+});
+
+test("of many lines only those near the window are drawn", async () => {
+  const many = Array.from({ length: 500 }, (_, at) => relay(`Line ${at}`));
+  answer(many);
+  draw(<LinesPage />);
+  await screen.findByRole("heading", { name: "All lines are up" });
+  expect(screen.queryAllByRole("article").length).toBeLessThan(100);
 });

@@ -1,54 +1,56 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { useDeferredValue, useMemo, useState, type ReactNode } from "react";
 
-import type { Relay } from "../../api/types";
-import { Fault } from "../../ui/Fault";
-import { AwayBanner } from "./components/AwayBanner";
-import { LineCard } from "./components/LineCard";
+import type { Band, Relay } from "../../api/types";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { LineList } from "./components/LineList";
 import { NoLines } from "./components/NoLines";
-import { Tools } from "./components/Tools";
-import { matches, moodOf, verdictOf, worstFirst, type Mood } from "./judge";
-import { useLiveRelays } from "./live";
-import { relaysQuery } from "./queries";
+import { Tools, type Filter } from "./components/Tools";
+import { UplinkGlance } from "./components/UplinkGlance";
+import { matches, moodOf, verdictOf, worstFirst } from "./judge";
+import { dayQuery, relaysQuery } from "./queries";
 
 /** The home page: is everything up, and if not, what broke, whose side, what to do. */
 export function LinesPage(): ReactNode {
   const relays = useQuery(relaysQuery());
-  const live = useLiveRelays();
-  if (relays.isPending) {
-    return <p className="text-quiet">Looking …</p>;
-  }
-  if (relays.data === undefined) {
-    return <Fault error={relays.error} />;
-  }
+  return (
+    <Loaded query={relays} height={480}>
+      {(data) => (data.length === 0 ? <Nothing /> : <Lines relays={data} />)}
+    </Loaded>
+  );
+}
+
+function Nothing(): ReactNode {
   return (
     <>
-      {live.away && <AwayBanner since={live.since} />}
-      {relays.data.length === 0 ? <NoLines /> : <Lines relays={relays.data} />}
+      <PageHead name="Lines" title="Lines" />
+      <NoLines />
     </>
   );
 }
 
 function Lines({ relays }: { relays: readonly Relay[] }): ReactNode {
-  const [search, setSearch] = useState("");
-  const [mood, setMood] = useState<Mood | null>(null);
+  const [filter, setFilter] = useState<Filter>({ search: "", mood: null, site: "" });
+  const search = useDeferredValue(filter.search);
+  const day = useQuery(dayQuery());
+  const days = useMemo(
+    () => new Map<string, readonly Band[]>((day.data?.relays ?? []).map((each) => [each.name, each.bands])),
+    [day.data],
+  );
   const verdict = verdictOf(relays);
   const shown = worstFirst(relays).filter(
-    (relay) => matches(relay, search) && (mood === null || moodOf(relay) === mood),
+    (relay) =>
+      matches(relay, search) &&
+      (filter.mood === null || moodOf(relay) === filter.mood) &&
+      (filter.site === "" || relay.site === filter.site),
   );
   return (
     <>
-      <section className="mb-4">
-        <h1 className="text-[26px] leading-tight font-[680]">{verdict.title}</h1>
-        <p className="mt-1 text-quiet">{verdict.detail}</p>
-      </section>
-      <Tools relays={relays} search={search} onSearch={setSearch} mood={mood} onMood={setMood} />
+      <PageHead name={verdict.title} title={verdict.title} lead={verdict.detail} actions={<UplinkGlance />} />
+      <Tools relays={relays} filter={filter} onFilter={setFilter} />
       {shown.length === 0 && <p className="py-6 text-quiet">No line fits this filter.</p>}
-      <ul aria-label="Lines" className="grid gap-2.5">
-        {shown.map((relay) => (
-          <LineCard key={relay.name} relay={relay} />
-        ))}
-      </ul>
+      <LineList relays={shown} days={days} stepSeconds={day.data?.step_s ?? 60} />
     </>
   );
 }

@@ -1,1 +1,8 @@
 export { LinesPage } from "./LinesPage";
+export { CauseNote } from "./components/CauseNote";
+export { Since } from "./components/Since";
+export { Switches } from "./components/Switches";
+export { Still } from "./components/Still";
+export { moodOf, notesOf, progressOf, sideWords, worstFirst } from "./judge";
+export { dayKey, dayQuery, keepRelay, relaysQuery, useSwitch } from "./queries";
+export { factsOf } from "./facts";

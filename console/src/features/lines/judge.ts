@@ -77,7 +77,8 @@ export function verdictOf(relays: readonly Relay[]): Verdict {
 
 /** A relay matches when all words occur somewhere in its names. */
 export function matches(relay: Relay, search: string): boolean {
-  const text = [relay.name, relay.feed.name, ...relay.pushes.map((push) => push.destination)].join(" ").toLowerCase();
+  const names = [relay.name, relay.feed.name, relay.site ?? "", ...relay.pushes.map((push) => push.destination)];
+  const text = names.join(" ").toLowerCase();
   return search
     .toLowerCase()
     .split(/\s+/)

@@ -7,11 +7,23 @@ import {
 } from "@tanstack/react-query";
 
 import { call } from "../../api/client";
-import type { Relay } from "../../api/types";
+import type { Day, Relay } from "../../api/types";
 
-/** All relays by name. Fetched once; live events keep it fresh. */
+/** All relays. Fetched once; live events keep it fresh. */
 export function relaysQuery() {
-  return queryOptions({ queryKey: ["relays"], queryFn: () => call<Relay[]>("GET", ["relays"]) });
+  return queryOptions({
+    queryKey: ["relays"],
+    queryFn: () => call<Relay[]>("GET", ["relays"]),
+    // Events replace what changed and nothing else: there is nothing to be found by comparing hundreds of relays.
+    structuralSharing: false,
+  });
+}
+
+export const dayKey = ["day"] as const;
+
+/** The last day of every relay, in bands. */
+export function dayQuery() {
+  return queryOptions({ queryKey: dayKey, queryFn: () => call<Day>("GET", ["day"]) });
 }
 
 /** Puts a relay as it is now in place of what was known of it. */
@@ -20,10 +32,6 @@ export function keepRelay(client: QueryClient, relay: Relay): void {
     const others = (known ?? []).filter((each) => each.name !== relay.name);
     return [...others, relay];
   });
-}
-
-export function forgetRelay(client: QueryClient, name: string): void {
-  client.setQueryData(relaysQuery().queryKey, (known) => known?.filter((each) => each.name !== name));
 }
 
 /** What can be asked of a relay; `force` starts it in spite of a failed preflight. */

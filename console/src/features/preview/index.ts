@@ -1,1 +1,2 @@
+export { LivePicture } from "./LivePicture";
 export { PreviewDialog } from "./PreviewDialog";

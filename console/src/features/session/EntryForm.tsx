@@ -3,7 +3,7 @@ import { useState, type FormEvent, type ReactNode } from "react";
 import { Button } from "../../ui/Button";
 import { Fault } from "../../ui/Fault";
 import { Field } from "../../ui/Field";
-import { Mark } from "../../ui/Mark";
+import { EntryCard } from "./EntryCard";
 import { useEnter } from "./queries";
 
 type Props = { title: string; lead: string; action: string; code: string | null; note?: ReactNode };
@@ -19,33 +19,24 @@ export function EntryForm({ title, lead, action, code, note }: Props): ReactNode
     enter.mutate({ name, password }, { onError: () => setPassword("") });
   };
   return (
-    <main className="grid min-h-screen place-items-center p-4">
-      <div className="w-full max-w-[380px]">
-        <div className="mb-6 flex justify-center">
-          <Mark />
-        </div>
-        <form onSubmit={submit} className="grid gap-4 rounded-[10px] border border-hair bg-card p-6">
-          <div>
-            <h1 className="text-[22px] leading-tight font-[680]">{title}</h1>
-            <p className="mt-1 text-quiet">{lead}</p>
-          </div>
-          {note}
-          <Field label="Name" autoComplete="username" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
-          <Field
-            label="Password"
-            type="password"
-            autoComplete={code === null ? "current-password" : "new-password"}
-            required
-            value={password}
-            onChange={(event) => setPassword(event.target.value)}
-            {...(code === null ? {} : { help: "Ten characters or more. Three or four words make a good one." })}
-          />
-          {enter.error !== null && <Fault error={enter.error} />}
-          <Button kind="strong" type="submit" disabled={enter.isPending}>
-            {action}
-          </Button>
-        </form>
-      </div>
-    </main>
+    <EntryCard title={title} lead={lead}>
+      <form onSubmit={submit} className="grid gap-4">
+        {note}
+        <Field label="Name" autoComplete="username" autoFocus required value={name} onChange={(event) => setName(event.target.value)} />
+        <Field
+          label="Password"
+          type="password"
+          autoComplete={code === null ? "current-password" : "new-password"}
+          required
+          value={password}
+          onChange={(event) => setPassword(event.target.value)}
+          {...(code === null ? {} : { help: "Ten characters or more. Three or four words make a good one." })}
+        />
+        {enter.error !== null && <Fault error={enter.error} />}
+        <Button kind="strong" type="submit" disabled={enter.isPending}>
+          {action}
+        </Button>
+      </form>
+    </EntryCard>
   );
 }

@@ -1,4 +1,6 @@
+export { JoinPage } from "./JoinPage";
 export { PersonMenu } from "./PersonMenu";
 export { SetUpPage } from "./SetUpPage";
 export { SignInPage } from "./SignInPage";
 export { sessionQuery } from "./queries";
+export { May, ROLES, useMay } from "./role";

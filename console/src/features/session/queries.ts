@@ -1,7 +1,7 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
 import { call, setSessionToken } from "../../api/client";
-import type { SignedIn } from "../../api/types";
+import type { Invitation, SignedIn } from "../../api/types";
 
 /** Who is signed in. Fails with status 401 when nobody is. */
 export function sessionQuery() {
@@ -32,6 +32,23 @@ export function useEnter(code: string | null): UseMutationResult<SignedIn, Error
       }
       client.setQueryData(sessionQuery().queryKey, remember(session));
     },
+  });
+}
+
+/** What the code of a link invites to. */
+export function invitationQuery(code: string) {
+  return queryOptions({
+    queryKey: ["invitation"],
+    queryFn: () => call<Invitation>("POST", ["invitations", "look"], { code }),
+  });
+}
+
+/** Takes an invitation up with a password, and goes in. */
+export function useJoin(code: string): UseMutationResult<SignedIn, Error, string> {
+  return useMutation({
+    mutationFn: (password: string) => call<SignedIn>("POST", ["invitations", "join"], { code, password }),
+    // The code goes with the address.
+    onSuccess: () => window.location.replace("/"),
   });
 }
 

@@ -3,9 +3,11 @@
 //!
 //! Times are wall times in milliseconds since 1970: the record is compared with other people's clocks.
 
+mod day;
 mod recorder;
 mod report;
 
+pub use day::{Level, StateBegan, day};
 pub use recorder::{OpenRun, Recorder};
 pub use report::{Line, Share, Span, SpanOutage, report};
 

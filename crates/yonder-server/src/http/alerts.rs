@@ -7,7 +7,7 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -35,11 +35,11 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>
 #[post("/alerts")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewAlert>,
 ) -> Result<HttpResponse, ServiceError> {
     let act = ("added", Kind::Alert, new.name.clone());
-    let alert = recorded(&service, caller, act, move |service| service.add_alert(&new)).await?;
+    let alert = recorded(&service, keeper.0, act, move |service| service.add_alert(&new)).await?;
     Ok(HttpResponse::Created().json(alert))
 }
 
@@ -61,12 +61,12 @@ async fn show(
 #[patch("/alerts/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<AlertChange>,
 ) -> Result<Json<Alert>, ServiceError> {
     let act = ("changed", Kind::Alert, name.clone());
-    recorded(&service, caller, act, move |service| service.edit_alert(&name, change.into_inner()))
+    recorded(&service, keeper.0, act, move |service| service.edit_alert(&name, change.into_inner()))
         .await
         .map(Json)
 }
@@ -77,11 +77,11 @@ async fn edit(
 #[delete("/alerts/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
     let act = ("removed", Kind::Alert, name.clone());
-    recorded(&service, caller, act, move |service| service.remove_alert(&name)).await?;
+    recorded(&service, keeper.0, act, move |service| service.remove_alert(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -101,12 +101,12 @@ async fn list_receivers(
 #[post("/receivers")]
 async fn add_receiver(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewReceiver>,
 ) -> Result<HttpResponse, ServiceError> {
     let act = ("added", Kind::Receiver, new.name.clone());
     let added =
-        recorded(&service, caller, act, move |service| service.add_receiver(new.into_inner())).await?;
+        recorded(&service, keeper.0, act, move |service| service.add_receiver(new.into_inner())).await?;
     Ok(HttpResponse::Created().json(added))
 }
 
@@ -128,12 +128,12 @@ async fn show_receiver(
 #[patch("/receivers/{name}")]
 async fn edit_receiver(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<ReceiverChange>,
 ) -> Result<Json<Receiver>, ServiceError> {
     let act = ("changed", Kind::Receiver, name.clone());
-    recorded(&service, caller, act, move |service| service.edit_receiver(&name, change.into_inner()))
+    recorded(&service, keeper.0, act, move |service| service.edit_receiver(&name, change.into_inner()))
         .await
         .map(Json)
 }
@@ -144,11 +144,11 @@ async fn edit_receiver(
 #[delete("/receivers/{name}")]
 async fn remove_receiver(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
     let act = ("removed", Kind::Receiver, name.clone());
-    recorded(&service, caller, act, move |service| service.remove_receiver(&name)).await?;
+    recorded(&service, keeper.0, act, move |service| service.remove_receiver(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -158,9 +158,9 @@ async fn remove_receiver(
 #[post("/receivers/{name}/test")]
 async fn test_receiver(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    reading(&service, move |service| service.test_receiver(&name, &caller.name)).await?;
+    reading(&service, move |service| service.test_receiver(&name, &keeper.0.name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -4,7 +4,7 @@ use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{get, post};
 use yonder_api::{BookOutcome, BookRequest, Problem, SiteBook};
 
-use super::caller::{Caller, changing, reading};
+use super::caller::{Caller, Keeper, changing, reading};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -25,8 +25,10 @@ async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>,
 #[post("/book")]
 async fn apply(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     request: Json<BookRequest>,
 ) -> Result<Json<BookOutcome>, ServiceError> {
-    changing(&service, move |service| service.apply_book(request.into_inner(), &caller.name)).await.map(Json)
+    changing(&service, move |service| service.apply_book(request.into_inner(), &keeper.0.name))
+        .await
+        .map(Json)
 }

@@ -1,12 +1,13 @@
 //! `/api/v1/backup`, `/api/v1/selfcheck` and `/metrics`
 
 use actix_web::http::header::CACHE_CONTROL;
+use actix_web::middleware::from_fn;
 use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, get, post};
 use yonder_api::{Check, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, identify_first, reading, recorded};
 use crate::error::ServiceError;
 use crate::metrics;
 use crate::service::Service;
@@ -26,9 +27,9 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "care",
     responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 500, body = Problem)))]
 #[post("/backup")]
-async fn backup(service: Data<Service>, caller: Caller) -> Result<HttpResponse, ServiceError> {
+async fn backup(service: Data<Service>, keeper: Keeper) -> Result<HttpResponse, ServiceError> {
     let act = ("backed-up", Kind::Service, "yonder".to_owned());
-    let copy = recorded(&service, caller, act, Service::backup).await?;
+    let copy = recorded(&service, keeper.0, act, Service::backup).await?;
     let response = HttpResponse::Ok()
         .content_type("application/vnd.sqlite3")
         .insert_header((CACHE_CONTROL, "no-store"))
@@ -44,7 +45,7 @@ async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<C
 }
 
 /// Figures for whatever collects them, in `OpenMetrics` text.
-#[get("/metrics")]
+#[get("/metrics", wrap = "from_fn(identify_first)")]
 async fn read_metrics(service: Data<Service>, _caller: Caller) -> HttpResponse {
     let text = metrics::text(&service.status(), &service.process_figures());
     HttpResponse::Ok().content_type(OPEN_METRICS).insert_header((CACHE_CONTROL, "no-store")).body(text)

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, Operator, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -33,13 +33,14 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destin
 #[post("/destinations")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, ServiceError> {
-    let stored = recorded(&service, caller, ("added", Kind::Destination, new.name.clone()), move |service| {
-        service.add_destination(new.into_inner())
-    })
-    .await?;
+    let stored =
+        recorded(&service, keeper.0, ("added", Kind::Destination, new.name.clone()), move |service| {
+            service.add_destination(new.into_inner())
+        })
+        .await?;
     Ok(HttpResponse::Created().json(stored))
 }
 
@@ -61,11 +62,11 @@ async fn show(
 #[patch("/destinations/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Destination, name.clone()), move |service| {
         service.edit_destination(&name, change.into_inner())
     })
     .await
@@ -78,11 +79,11 @@ async fn edit(
 #[post("/destinations/{name}/rekey")]
 async fn rekey(
     service: Data<Service>,
-    caller: Caller,
+    operator: Operator,
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, ServiceError> {
-    recorded(&service, caller, ("rekeyed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, operator.0, ("rekeyed", Kind::Destination, name.clone()), move |service| {
         service.rekey_destination(&name, &request)
     })
     .await
@@ -95,10 +96,10 @@ async fn rekey(
 #[post("/destinations/{name}/reveal")]
 async fn reveal(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<Json<RevealedKey>, ServiceError> {
-    reading(&service, move |service| service.reveal_key(&name, &caller.name)).await.map(Json)
+    reading(&service, move |service| service.reveal_key(&name, &keeper.0.name)).await.map(Json)
 }
 
 /// Removes a destination that no relay uses.
@@ -107,10 +108,10 @@ async fn reveal(
 #[delete("/destinations/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Destination, name.clone()), move |service| {
         service.remove_destination(&name)
     })
     .await?;

@@ -7,15 +7,16 @@ use actix_web::http::header::{CACHE_CONTROL, HeaderValue};
 use actix_web::web::{Bytes, Data, ServiceConfig};
 use actix_web::{HttpResponse, get};
 use tokio::sync::{broadcast, mpsc};
+use tokio::time::interval;
 use tokio_stream::StreamExt as _;
 use tokio_stream::wrappers::ReceiverStream;
 use yonder_api::RelayEvent;
 
-use super::caller::Caller;
+use super::caller::{Caller, Credential, known};
 use crate::error::ServiceError;
 use crate::service::{LiveEvent, Service};
 
-/// A sign of life for proxies and for the listener's own watch.
+/// A sign of life for proxies and for the listener's own watch; then, too, it is seen whether the listener still may.
 const HEARTBEAT: Duration = Duration::from_secs(10);
 /// Texts that may wait for a slow listener's socket.
 const QUEUE: usize = 64;
@@ -24,15 +25,16 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(events);
 }
 
-/// Every relay once, `complete`, and from then on every change. A listener that falls too far behind is
-/// disconnected, and gets everything anew when it returns.
+/// Every relay once, `complete`, and from then on every change, the lines of the logbook as they are written, and once
+/// a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
+/// so is one whose session or token has ended.
 #[utoipa::path(context_path = "/api/v1", tag = "relays",
     responses((status = 200, body = RelayEvent, content_type = "text/event-stream")))]
 #[get("/events")]
-async fn events(service: Data<Service>, _caller: Caller) -> Result<HttpResponse, ServiceError> {
+async fn events(service: Data<Service>, caller: Caller) -> Result<HttpResponse, ServiceError> {
     let (known, changes) = service.listen();
     let (sender, receiver) = mpsc::channel(QUEUE);
-    actix_web::rt::spawn(forward(known, changes, sender));
+    actix_web::rt::spawn(forward(service, caller.credential, (known, changes), sender));
     let stream = ReceiverStream::new(receiver).map(Ok::<_, std::convert::Infallible>);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
@@ -40,25 +42,33 @@ async fn events(service: Data<Service>, _caller: Caller) -> Result<HttpResponse,
         .streaming(stream))
 }
 
-/// Runs until the listener is gone or too slow.
+/// Runs until the listener is gone, too slow, or not allowed any more.
 async fn forward(
-    known: Vec<LiveEvent>,
-    mut changes: broadcast::Receiver<LiveEvent>,
+    service: Data<Service>,
+    credential: Credential,
+    (relays, mut changes): (Vec<LiveEvent>, broadcast::Receiver<LiveEvent>),
     to: mpsc::Sender<Bytes>,
 ) {
     let complete = serde_json::to_string(&RelayEvent::Complete).unwrap_or_default();
-    for event in known.into_iter().chain([Arc::from(complete)]) {
+    for event in relays.into_iter().chain([Arc::from(complete)]) {
         if to.send(text(&event)).await.is_err() {
             return;
         }
     }
+    let mut heartbeat = interval(HEARTBEAT);
+    heartbeat.reset();
     loop {
         let next = tokio::select! {
             event = changes.recv() => match event {
                 Ok(event) => text(&event),
                 Err(broadcast::error::RecvError::Lagged(_) | broadcast::error::RecvError::Closed) => return,
             },
-            () = tokio::time::sleep(HEARTBEAT) => Bytes::from_static(b": still here\n\n"),
+            _ = heartbeat.tick() => {
+                if known(&service, credential.clone()).await.is_err() {
+                    return;
+                }
+                Bytes::from_static(b": still here\n\n")
+            }
         };
         if to.send(next).await.is_err() {
             return;

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -26,10 +26,10 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>
 #[post("/feeds")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewFeed>,
 ) -> Result<HttpResponse, ServiceError> {
-    let feed = recorded(&service, caller, ("added", Kind::Feed, new.name.clone()), move |service| {
+    let feed = recorded(&service, keeper.0, ("added", Kind::Feed, new.name.clone()), move |service| {
         service.add_feed(new.into_inner())
     })
     .await?;
@@ -54,11 +54,11 @@ async fn show(
 #[patch("/feeds/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Feed, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Feed, name.clone()), move |service| {
         service.edit_feed(&name, change.into_inner())
     })
     .await
@@ -71,10 +71,10 @@ async fn edit(
 #[delete("/feeds/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Feed, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Feed, name.clone()), move |service| {
         service.remove_feed(&name)
     })
     .await?;

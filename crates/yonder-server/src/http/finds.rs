@@ -4,7 +4,7 @@ use actix_web::post;
 use actix_web::web::{Data, Json, ServiceConfig};
 use yonder_api::{FoundCamera, NewFind, Problem};
 
-use super::caller::Caller;
+use super::caller::Keeper;
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -19,7 +19,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[post("/finds")]
 async fn find(
     service: Data<Service>,
-    _caller: Caller,
+    _keeper: Keeper,
     new: Json<NewFind>,
 ) -> Result<Json<Vec<FoundCamera>>, ServiceError> {
     service.find(new.into_inner()).await.map(Json)

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Problem, Relay};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, Operator, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -29,12 +29,14 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[post("/relays/{name}/hold")]
 async fn hold(
     service: Data<Service>,
-    caller: Caller,
+    operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, ServiceError> {
-    recorded(&service, caller, ("held", Kind::Relay, name.clone()), move |service| service.hold_relay(&name))
-        .await
-        .map(Json)
+    recorded(&service, operator.0, ("held", Kind::Relay, name.clone()), move |service| {
+        service.hold_relay(&name)
+    })
+    .await
+    .map(Json)
 }
 
 /// Goes back to the feed.
@@ -43,10 +45,10 @@ async fn hold(
 #[post("/relays/{name}/resume")]
 async fn resume(
     service: Data<Service>,
-    caller: Caller,
+    operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, ServiceError> {
-    recorded(&service, caller, ("resumed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, operator.0, ("resumed", Kind::Relay, name.clone()), move |service| {
         service.resume_relay(&name)
     })
     .await
@@ -60,7 +62,7 @@ async fn resume(
 #[put("/relays/{name}/holding-picture")]
 async fn set_picture(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     file: Result<Bytes, actix_web::Error>,
 ) -> Result<HttpResponse, ServiceError> {
@@ -69,7 +71,7 @@ async fn set_picture(
         detail: error.to_string(),
         hint: "Give a PNG or JPEG of at most 8 MiB.",
     })?;
-    recorded(&service, caller, ("picture-set", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("picture-set", Kind::Relay, name.clone()), move |service| {
         service.set_holding_picture(&name, Some(&file))
     })
     .await?;
@@ -82,10 +84,10 @@ async fn set_picture(
 #[delete("/relays/{name}/holding-picture")]
 async fn remove_picture(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("picture-removed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("picture-removed", Kind::Relay, name.clone()), move |service| {
         service.set_holding_picture(&name, None)
     })
     .await?;

@@ -14,6 +14,7 @@ mod holding;
 mod json;
 mod openapi;
 mod patterns;
+mod people;
 mod platforms;
 mod preview;
 mod record;
@@ -21,10 +22,12 @@ mod relays;
 mod server;
 mod session;
 mod surveys;
+mod tokens;
 mod uplinks;
 
 use std::sync::Arc;
 
+use actix_web::middleware::from_fn;
 use actix_web::web::{self, Data, ServiceConfig};
 
 use crate::error::ServiceError;
@@ -49,8 +52,11 @@ fn configure(config: &mut ServiceConfig) {
         .configure(care::configure_metrics)
         .service(
             web::scope("/api/v1")
+                .wrap(from_fn(caller::identify_first))
                 .configure(openapi::configure)
                 .configure(session::configure)
+                .configure(people::configure)
+                .configure(tokens::configure)
                 .configure(feeds::configure)
                 .configure(destinations::configure)
                 .configure(platforms::configure)

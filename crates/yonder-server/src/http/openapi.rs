@@ -6,8 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    alerts, book, care, destinations, events, feeds, finds, holding, patterns, platforms, preview, record,
-    relays, session, surveys, uplinks,
+    alerts, book, care, destinations, events, feeds, finds, holding, patterns, people, platforms, preview,
+    record, relays, session, surveys, tokens, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -19,6 +19,20 @@ use super::{
         session::sign_in,
         session::who,
         session::sign_out,
+        session::change_password,
+        session::list,
+        session::end,
+        people::list,
+        people::edit,
+        people::remove,
+        people::invitations,
+        people::invite,
+        people::look,
+        people::join,
+        people::withdraw,
+        tokens::list,
+        tokens::add,
+        tokens::remove,
         feeds::list,
         feeds::add,
         feeds::show,
@@ -48,6 +62,7 @@ use super::{
         relays::remove,
         record::logbook,
         record::report,
+        record::day,
         record::rates,
         alerts::list,
         alerts::add,
@@ -64,6 +79,7 @@ use super::{
         book::apply,
         care::backup,
         care::selfcheck,
+        platforms::rules,
         platforms::list,
         platforms::add,
         platforms::show,

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Feed, Pattern, PatternFeeds, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -26,10 +26,10 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Patter
 #[post("/patterns")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<Pattern>,
 ) -> Result<HttpResponse, ServiceError> {
-    let pattern = recorded(&service, caller, ("added", Kind::Pattern, new.name.clone()), move |service| {
+    let pattern = recorded(&service, keeper.0, ("added", Kind::Pattern, new.name.clone()), move |service| {
         service.add_pattern(new.into_inner())
     })
     .await?;
@@ -54,11 +54,11 @@ async fn show(
 #[put("/patterns/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     new: Json<Pattern>,
 ) -> Result<Json<Pattern>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Pattern, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Pattern, name.clone()), move |service| {
         service.edit_pattern(&name, new.into_inner())
     })
     .await
@@ -71,10 +71,10 @@ async fn edit(
 #[delete("/patterns/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Pattern, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Pattern, name.clone()), move |service| {
         service.remove_pattern(&name)
     })
     .await?;
@@ -87,11 +87,11 @@ async fn remove(
 #[post("/patterns/{name}/feeds")]
 async fn add_feeds(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     new: Json<PatternFeeds>,
 ) -> Result<HttpResponse, ServiceError> {
-    let feeds = recorded(&service, caller, ("filled-in", Kind::Pattern, name.clone()), move |service| {
+    let feeds = recorded(&service, keeper.0, ("filled-in", Kind::Pattern, name.clone()), move |service| {
         service.add_pattern_feeds(&name, &new)
     })
     .await?;

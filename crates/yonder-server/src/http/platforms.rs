@@ -2,15 +2,24 @@
 
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
-use yonder_api::{NewPlatform, Platform, PlatformChange, Problem};
+use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
+use yonder_core::platform::{RULES, Rule};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(list).service(add).service(show).service(edit).service(remove);
+    config.service(rules).service(list).service(add).service(show).service(edit).service(remove);
+}
+
+/// Every rule that a sheet can have, in the order in which they are shown.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [RuleKind])))]
+#[get("/platform-rules")]
+async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
+    let kind = |rule: &Rule| RuleKind { rule: rule.name.to_owned(), wants: rule.wants.to_owned() };
+    Json(RULES.iter().map(kind).collect())
 }
 
 /// All platforms by name: rule sheets that ship, and one's own.
@@ -26,13 +35,14 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platfo
 #[post("/platforms")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, ServiceError> {
-    let platform = recorded(&service, caller, ("added", Kind::Platform, new.name.clone()), move |service| {
-        service.add_platform(&new)
-    })
-    .await?;
+    let platform =
+        recorded(&service, keeper.0, ("added", Kind::Platform, new.name.clone()), move |service| {
+            service.add_platform(&new)
+        })
+        .await?;
     Ok(HttpResponse::Created().json(platform))
 }
 
@@ -54,11 +64,11 @@ async fn show(
 #[patch("/platforms/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Platform, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Platform, name.clone()), move |service| {
         service.edit_platform(&name, &change)
     })
     .await
@@ -71,10 +81,10 @@ async fn edit(
 #[delete("/platforms/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Platform, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Platform, name.clone()), move |service| {
         service.remove_platform(&name)
     })
     .await?;

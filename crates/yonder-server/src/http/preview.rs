@@ -1,19 +1,24 @@
 //! `/api/v1/feeds/{name}/preview`: a live preview over a WebSocket (RFC 6455).
 
+use std::time::Duration;
+
 use actix_web::http::header::{HOST, ORIGIN};
 use actix_web::web::{Data, Payload, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use actix_ws::{Message, MessageStream, Session};
 use serde::Deserialize;
 use tokio::sync::mpsc;
+use tokio::time::interval;
 use tokio_stream::StreamExt as _;
 use yonder_api::{PreviewEvent, Problem};
 use yonder_engine::PreviewMessage;
 
-use super::caller::{Caller, reading};
+use super::caller::{Caller, Credential, known, reading};
 use crate::error::ServiceError;
 use crate::service::Service;
 
+/// How often it is seen whether the viewer still may.
+const LOOK_EVERY: Duration = Duration::from_secs(10);
 /// Segments that a viewer may be behind before it misses some.
 const QUEUE: usize = 120;
 
@@ -38,7 +43,7 @@ struct PreviewQuery {
 #[get("/feeds/{name}/preview")]
 async fn preview(
     service: Data<Service>,
-    _caller: Caller,
+    caller: Caller,
     request: HttpRequest,
     name: web::Path<String>,
     query: Query<PreviewQuery>,
@@ -52,7 +57,7 @@ async fn preview(
     // Media runs on the engine's own threads.
     let engine = service.engine().clone();
     service.engine().runtime().spawn(async move { engine.preview(spec, viewer).await });
-    actix_web::rt::spawn(forward(session, messages, segments));
+    actix_web::rt::spawn(forward(service, caller.credential, (session, messages), segments));
     Ok(response)
 }
 
@@ -66,14 +71,23 @@ fn check_origin(request: &HttpRequest) -> Result<(), ServiceError> {
     if same { Ok(()) } else { Err(ServiceError::TokenMissing) }
 }
 
-/// Runs until the viewer or the stream ends. Dropping the segments is what tells the engine that nobody watches.
+/// Runs until the viewer or the stream ends, or the viewer is not allowed any more. Dropping the segments is what
+/// tells the engine that nobody watches.
 async fn forward(
-    mut session: Session,
-    mut messages: MessageStream,
+    service: Data<Service>,
+    credential: Credential,
+    (mut session, mut messages): (Session, MessageStream),
     mut segments: mpsc::Receiver<PreviewMessage>,
 ) {
+    let mut looks = interval(LOOK_EVERY);
+    looks.reset();
     loop {
         tokio::select! {
+            _ = looks.tick() => {
+                if known(&service, credential.clone()).await.is_err() {
+                    break;
+                }
+            }
             message = messages.next() => match message {
                 Some(Ok(Message::Ping(payload))) => {
                     if session.pong(&payload).await.is_err() {

@@ -1,15 +1,15 @@
-//! `/api/v1/logbook`, `/api/v1/report` and `/api/v1/relays/{name}/rates`
+//! `/api/v1/logbook`, `/api/v1/report`, `/api/v1/day` and `/api/v1/relays/{name}/rates`
 
 use actix_web::get;
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
-use yonder_api::{LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report, ReportRequest};
+use yonder_api::{Day, LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report, ReportRequest};
 
 use super::caller::{Caller, reading};
 use crate::error::ServiceError;
 use crate::service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(logbook).service(report).service(rates);
+    config.service(logbook).service(report).service(day).service(rates);
 }
 
 /// What happened, oldest first.
@@ -34,6 +34,13 @@ async fn report(
     request: Query<ReportRequest>,
 ) -> Result<Json<Report>, ServiceError> {
     reading(&service, move |service| service.report(request.month.as_deref())).await.map(Json)
+}
+
+/// The last day of every relay that ran in it, in bands of minutes.
+#[utoipa::path(context_path = "/api/v1", tag = "record", responses((status = 200, body = Day)))]
+#[get("/day")]
+async fn day(service: Data<Service>, _caller: Caller) -> Result<Json<Day>, ServiceError> {
+    reading(&service, Service::day).await.map(Json)
 }
 
 /// Rates of a relay's feed and pushes over an hour, a day or a month.

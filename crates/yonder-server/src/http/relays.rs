@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
 use yonder_store::Kind;
 
-use super::caller::{Caller, changing, reading, recorded};
+use super::caller::{Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -43,10 +43,10 @@ async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
 #[post("/relays")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewRelay>,
 ) -> Result<HttpResponse, ServiceError> {
-    let relay = recorded(&service, caller, ("added", Kind::Relay, new.name.clone()), move |service| {
+    let relay = recorded(&service, keeper.0, ("added", Kind::Relay, new.name.clone()), move |service| {
         service.add_relay(&new)
     })
     .await?;
@@ -71,11 +71,11 @@ async fn show(
 #[patch("/relays/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<RelayChange>,
 ) -> Result<Json<Relay>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Relay, name.clone()), move |service| {
         service.edit_relay(&name, change.into_inner())
     })
     .await
@@ -88,7 +88,7 @@ async fn edit(
 #[post("/relays/{name}/preflight")]
 async fn preflight(
     service: Data<Service>,
-    _caller: Caller,
+    _operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Preflight>, ServiceError> {
     service.preflight(&name).await.map(Json)
@@ -101,17 +101,21 @@ async fn preflight(
 #[post("/relays/{name}/start")]
 async fn start(
     service: Data<Service>,
-    caller: Caller,
+    operator: Operator,
     name: Path<String>,
     how: Json<Start>,
 ) -> Result<Json<Relay>, ServiceError> {
     if how.force {
-        return changing(&service, move |service| service.force_relay(&name, &caller.name)).await.map(Json);
+        return changing(&service, move |service| service.force_relay(&name, &operator.0.name))
+            .await
+            .map(Json);
     }
     service.start_checked(&name).await?;
-    recorded(&service, caller, ("started", Kind::Relay, name.clone()), move |service| service.relay(&name))
-        .await
-        .map(Json)
+    recorded(&service, operator.0, ("started", Kind::Relay, name.clone()), move |service| {
+        service.relay(&name)
+    })
+    .await
+    .map(Json)
 }
 
 /// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
@@ -120,7 +124,7 @@ async fn start(
 #[post("/relays/{name}/rehearse")]
 async fn rehearse(
     service: Data<Service>,
-    _caller: Caller,
+    _operator: Operator,
     name: Path<String>,
     new: Json<NewRehearsal>,
 ) -> Result<Json<Rehearsal>, ServiceError> {
@@ -133,10 +137,10 @@ async fn rehearse(
 #[post("/relays/{name}/stop")]
 async fn stop(
     service: Data<Service>,
-    caller: Caller,
+    operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, ServiceError> {
-    recorded(&service, caller, ("stopped", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, operator.0, ("stopped", Kind::Relay, name.clone()), move |service| {
         service.stop_relay(&name)
     })
     .await
@@ -149,10 +153,10 @@ async fn stop(
 #[delete("/relays/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Relay, name.clone()), move |service| {
         service.remove_relay(&name)
     })
     .await?;

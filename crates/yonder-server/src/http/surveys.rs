@@ -9,7 +9,7 @@ use bytes::Bytes;
 use serde::Deserialize;
 use yonder_api::{NewSurvey, Problem, Survey};
 
-use super::caller::{Caller, reading};
+use super::caller::{Caller, Operator, reading};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -23,7 +23,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[post("/surveys")]
 async fn begin(
     service: Data<Service>,
-    _caller: Caller,
+    _operator: Operator,
     new: Json<NewSurvey>,
 ) -> Result<HttpResponse, ServiceError> {
     let owner = Arc::clone(&service);

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
 use yonder_store::Kind;
 
-use super::caller::{Caller, reading, recorded};
+use super::caller::{Caller, Keeper, reading, recorded};
 use crate::error::ServiceError;
 use crate::service::Service;
 
@@ -26,10 +26,10 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink
 #[post("/uplinks")]
 async fn add(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     new: Json<NewUplink>,
 ) -> Result<HttpResponse, ServiceError> {
-    let uplink = recorded(&service, caller, ("added", Kind::Uplink, new.name.clone()), move |service| {
+    let uplink = recorded(&service, keeper.0, ("added", Kind::Uplink, new.name.clone()), move |service| {
         service.add_uplink(&new)
     })
     .await?;
@@ -54,11 +54,11 @@ async fn show(
 #[patch("/uplinks/{name}")]
 async fn edit(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, ServiceError> {
-    recorded(&service, caller, ("changed", Kind::Uplink, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("changed", Kind::Uplink, name.clone()), move |service| {
         service.edit_uplink(&name, &change)
     })
     .await
@@ -71,10 +71,10 @@ async fn edit(
 #[delete("/uplinks/{name}")]
 async fn remove(
     service: Data<Service>,
-    caller: Caller,
+    keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, ServiceError> {
-    recorded(&service, caller, ("removed", Kind::Uplink, name.clone()), move |service| {
+    recorded(&service, keeper.0, ("removed", Kind::Uplink, name.clone()), move |service| {
         service.remove_uplink(&name)
     })
     .await?;

@@ -3,6 +3,7 @@
 mod alerts;
 mod book;
 mod care;
+mod day;
 mod destinations;
 mod effects;
 mod feeds;
@@ -19,8 +20,10 @@ mod rates;
 mod record;
 mod rehearsals;
 mod relays;
+mod sessions;
 mod stills;
 mod surveys;
+mod tokens;
 mod uplinks;
 mod views;
 
@@ -44,7 +47,8 @@ use crate::time;
 use effects::Effect;
 use ledger::Ledger;
 pub(crate) use live::{LiveEvent, Snapshot};
-pub(crate) use people::SESSION_S;
+pub(crate) use people::role_facts;
+pub(crate) use sessions::SESSION_S;
 use stills::Stills;
 use surveys::Surveys;
 
@@ -64,6 +68,8 @@ pub struct Service {
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
     live: Mutex<Snapshot>,
+    /// Number of the last line of the logbook that was told to those who listen.
+    told_lines: Mutex<i64>,
     events: broadcast::Sender<LiveEvent>,
     surveys: Mutex<Surveys>,
     stills: Mutex<Stills>,
@@ -89,6 +95,7 @@ impl Service {
     /// When the records cannot be read.
     pub fn new(store: Store, engine: Engine, local_token: SecretString) -> Result<Self, ServiceError> {
         let relays = store.relays()?;
+        let last_line = store.last_log_line()?;
         let set_up_code = if store.has_people()? { None } else { Some(crate::auth::random_token().into()) };
         Ok(Self {
             store,
@@ -100,6 +107,7 @@ impl Service {
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
             live: Mutex::default(),
+            told_lines: Mutex::new(last_line),
             events: broadcast::Sender::new(EVENT_BACKLOG),
             surveys: Mutex::default(),
             stills: Mutex::default(),
@@ -143,6 +151,10 @@ impl Service {
     fn keep_deed(&self, deed: &Deed) {
         if let Err(error) = self.store.record_deed(deed) {
             tracing::error!(%error, "what was done could not be recorded");
+        }
+        // What a group of changes wrote may be undone.
+        if !self.postpones() {
+            self.tell_lines();
         }
     }
 
@@ -216,7 +228,9 @@ impl Service {
             Kind::Receiver => {
                 self.store.receivers().map(|all| all.into_iter().map(|receiver| receiver.name).collect())
             }
-            Kind::Person | Kind::Service => Ok(Vec::new()),
+            Kind::Person => self.store.people().map(|all| all.into_iter().map(|one| one.name).collect()),
+            Kind::Token => self.store.tokens().map(|all| all.into_iter().map(|one| one.name).collect()),
+            Kind::Service | Kind::Invitation | Kind::Session => Ok(Vec::new()),
         }
         .unwrap_or_default();
         let nearest = nearest_name(&name, known.iter().map(String::as_str)).map(str::to_owned);

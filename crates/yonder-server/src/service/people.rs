@@ -1,63 +1,60 @@
-//! Signing in: the first person by the set-up link, everybody after that by name and password.
-
-use std::time::Instant;
+//! People who may sign in, and those who are invited to.
 
 use secrecy::SecretString;
-use yonder_api::{Credentials, SetUp, SignedIn};
-use yonder_core::check_name;
-use yonder_store::{Person, Session, StoreError};
+use yonder_api::{
+    Invitation as InvitationFacts, Join, MadeInvitation, NewInvitation, Person as PersonFacts, PersonChange,
+    Role as RoleFacts, SignedIn,
+};
+use yonder_core::{Role, check_name};
+use yonder_store::{Fate, Invitation, Kind, StoreError};
 
 use super::{Service, lock};
 use crate::auth;
 use crate::error::ServiceError;
 use crate::time;
 
-/// How long a session lasts, in seconds: a week.
-pub(crate) const SESSION_S: i64 = 7 * 86_400;
+/// How long an invitation is good for, in seconds: three days.
+const INVITATION_S: i64 = 3 * 86_400;
+
+/// A role as the API tells it.
+pub(crate) fn role_facts(role: Role) -> RoleFacts {
+    match role {
+        Role::Viewer => RoleFacts::Viewer,
+        Role::Operator => RoleFacts::Operator,
+        Role::Keeper => RoleFacts::Keeper,
+    }
+}
+
+/// A role that the API took.
+pub(super) fn role_of(role: RoleFacts) -> Role {
+    match role {
+        RoleFacts::Viewer => Role::Viewer,
+        RoleFacts::Operator => Role::Operator,
+        RoleFacts::Keeper => Role::Keeper,
+    }
+}
 
 impl Service {
-    /// The code of the one-time set-up link, until it has been used.
-    #[must_use]
-    pub fn set_up_code(&self) -> Option<SecretString> {
-        lock(&self.set_up_code).clone()
-    }
-
-    /// Makes the first person and signs them in. The link is used up.
-    ///
-    /// # Errors
-    /// [`ServiceError::SetUpRefused`] for a wrong or used code, [`ServiceError::Invalid`] for name or password.
-    pub fn set_up(&self, request: &SetUp) -> Result<(SecretString, SignedIn), ServiceError> {
-        let mut code = lock(&self.set_up_code);
-        let expected = code.as_ref().ok_or(ServiceError::SetUpRefused)?;
-        if !auth::same_secret(expected, request.code.expose()) {
-            return Err(ServiceError::SetUpRefused);
-        }
-        self.add_person(&request.name, &request.password.clone().into_inner())?;
-        *code = None;
-        drop(code);
-        self.begin_session(&self.store.person(request.name.trim())?)
-    }
-
     /// Adds a person who may sign in.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be
     /// written.
-    pub fn add_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
+    pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
         let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
         auth::check_new_password(password)?;
-        self.store.add_person(&name, &auth::hash_password(password)?, time::now_s())?;
-        tracing::info!(person = name, "person added");
+        self.store.add_person(&name, &auth::hash_password(password)?, role, time::now_s())?;
+        tracing::info!(person = name, role = role.word(), "person added");
         Ok(())
     }
 
-    /// Gives a person a password; somebody new may then sign in.
+    /// Gives a keeper a password; somebody new may then sign in.
     ///
     /// # Errors
     /// As [`Service::add_person`], but for a name that is taken.
     pub fn set_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
         if self.store.person(name).is_err() {
-            self.add_person(name, password)?;
+            self.add_person(name, password, Role::Keeper)?;
             // With somebody there, the set-up link is of no use to anybody else.
             *lock(&self.set_up_code) = None;
             return Ok(());
@@ -66,53 +63,116 @@ impl Service {
         Ok(self.store.set_password(name, &auth::hash_password(password)?)?)
     }
 
-    /// Signs a person in: the session's token for the cookie, and what the console needs.
-    ///
-    /// # Errors
-    /// [`ServiceError::SignInRefused`], or [`ServiceError::TooManyAttempts`] after some of those.
-    pub fn sign_in(&self, credentials: &Credentials) -> Result<(SecretString, SignedIn), ServiceError> {
-        let name = credentials.name.trim();
-        if let Some(wait) = lock(&self.attempts).wait(name, Instant::now()) {
-            return Err(ServiceError::TooManyAttempts(wait.as_secs() + 1));
-        }
-        let person = match self.store.person(name) {
+    /// Everybody who may sign in, by name.
+    pub(crate) fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
+        let sessions = self.store.sessions(None, time::now_s())?;
+        let facts = |person: yonder_store::Person| {
+            // The latest used come first.
+            let session = sessions.iter().find(|session| session.person == person.name);
+            PersonFacts {
+                role: role_facts(person.role),
+                since: time::text(time::from_s(person.created_s)),
+                seen: session.map(|session| time::text(time::from_s(session.seen_s))),
+                name: person.name,
+            }
+        };
+        Ok(self.store.people()?.into_iter().map(facts).collect())
+    }
+
+    fn person_facts(&self, name: &str) -> Result<PersonFacts, ServiceError> {
+        let named = self.store.person(name).map_err(|error| self.explain(error))?;
+        let found = self.people()?.into_iter().find(|person| person.name == named.name);
+        found.ok_or(ServiceError::Internal("a person vanished"))
+    }
+
+    /// Gives a person another role.
+    pub(crate) fn edit_person(&self, name: &str, change: &PersonChange) -> Result<PersonFacts, ServiceError> {
+        self.store.set_role(name, role_of(change.role)).map_err(|error| self.explain(error))?;
+        self.person_facts(name)
+    }
+
+    /// Removes a person, and signs them out everywhere.
+    pub(crate) fn remove_person(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_person(name).map_err(|error| self.explain(error))
+    }
+
+    /// Invites somebody, or gives somebody who forgot their password a link to a new one.
+    pub(crate) fn invite(&self, new: &NewInvitation, by: &str) -> Result<MadeInvitation, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let known = match self.store.person(&name) {
             Ok(person) => Some(person),
             Err(StoreError::NotFound { .. }) => None,
             Err(error) => return Err(error.into()),
         };
-        let hash = person.as_ref().map(|person| person.password_hash.as_str());
-        let right = auth::verify_password(&credentials.password.clone().into_inner(), hash);
-        let Some(person) = person.filter(|_| right) else {
-            lock(&self.attempts).note_failure(name, Instant::now());
-            tracing::warn!(person = name, "sign-in refused");
-            return Err(ServiceError::SignInRefused);
+        let role = match (&known, new.role) {
+            (Some(person), None) => person.role,
+            (Some(_), Some(_)) => {
+                return Err(ServiceError::Invalid {
+                    field: "role",
+                    detail: format!("{name:?} may sign in already, and keeps their role with a new password"),
+                    hint: "Change their role by itself, or leave it out of the invitation.",
+                });
+            }
+            (None, role) => role.map_or(Role::Viewer, role_of),
         };
-        lock(&self.attempts).note_success(name);
-        self.begin_session(&person)
+        let invitation = Invitation {
+            name: known.map_or(name, |person| person.name),
+            role,
+            made_by: by.to_owned(),
+            expires_s: time::now_s() + INVITATION_S,
+        };
+        let code = SecretString::from(auth::random_token());
+        self.store.add_invitation(&code, &invitation)?;
+        Ok(MadeInvitation { invitation: self.invitation_facts(invitation), code: code.into() })
     }
 
-    /// Ends a session.
-    ///
-    /// # Errors
-    /// When the records cannot be written.
-    pub fn sign_out(&self, token: &SecretString) -> Result<(), ServiceError> {
-        Ok(self.store.remove_session(token)?)
+    fn invitation_facts(&self, invitation: Invitation) -> InvitationFacts {
+        InvitationFacts {
+            resets: self.store.person(&invitation.name).is_ok(),
+            role: role_facts(invitation.role),
+            by: invitation.made_by,
+            expires: time::text(time::from_s(invitation.expires_s)),
+            name: invitation.name,
+        }
     }
 
-    /// The session of a cookie's token.
-    pub(crate) fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
-        self.store.session(token, time::now_s())?.ok_or(ServiceError::SignInNeeded)
+    /// Invitations that nobody has taken up yet.
+    pub(crate) fn invitations(&self) -> Result<Vec<InvitationFacts>, ServiceError> {
+        let open = self.store.invitations(time::now_s())?;
+        Ok(open.into_iter().map(|invitation| self.invitation_facts(invitation)).collect())
     }
 
-    /// True for the token of the home folder.
-    pub(crate) fn is_local_token(&self, token: &str) -> bool {
-        auth::same_secret(&self.local_token, token)
+    /// Takes an invitation back.
+    pub(crate) fn withdraw_invitation(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_invitation(name).map_err(|error| self.explain(error))
     }
 
-    fn begin_session(&self, person: &Person) -> Result<(SecretString, SignedIn), ServiceError> {
-        let (token, csrf) = (SecretString::from(auth::random_token()), auth::random_token());
-        let now = time::now_s();
-        self.store.add_session(&token, person, &csrf, now, now + SESSION_S)?;
-        Ok((token, SignedIn { person: person.name.clone(), token: csrf }))
+    /// What a code invites to.
+    pub(crate) fn look_at_invitation(&self, code: &SecretString) -> Result<InvitationFacts, ServiceError> {
+        let found = self.store.invitation(code, time::now_s())?;
+        Ok(self.invitation_facts(found.ok_or(ServiceError::InvitationRefused)?))
+    }
+
+    /// Takes an invitation up: makes the person or gives them their new password, and signs them in.
+    pub(crate) fn join(&self, join: Join, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+        let (code, password) = (join.code.into_inner(), join.password.into_inner());
+        auth::check_new_password(&password)?;
+        let hash = auth::hash_password(&password)?;
+        let (person, is_new) = self.store.together(|| {
+            let now_s = time::now_s();
+            let invitation = self.store.invitation(&code, now_s)?.ok_or(ServiceError::InvitationRefused)?;
+            self.store.remove_invitation(&invitation.name)?;
+            let is_new = match self.store.set_password(&invitation.name, &hash) {
+                Err(StoreError::NotFound { .. }) => {
+                    self.store.add_person(&invitation.name, &hash, invitation.role, now_s)?;
+                    true
+                }
+                other => other.map(|()| false)?,
+            };
+            Ok::<_, ServiceError>(Fate::Keep((self.store.person(&invitation.name)?, is_new)))
+        })?;
+        let what = if is_new { "joined" } else { "password-changed" };
+        self.record(&person.name, what, Kind::Person, &person.name);
+        self.begin_session(&person, agent)
     }
 }

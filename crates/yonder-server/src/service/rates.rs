@@ -137,6 +137,7 @@ impl Service {
             ),
             step_s: u32::try_from(step_s).unwrap_or(1),
             pushes: pushes?,
+            outages: self.outages_of(&relay, from_s * 1_000)?,
             feed: row(Carried::Feed(relay.feed.clone()))?,
         })
     }

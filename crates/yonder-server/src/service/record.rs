@@ -8,7 +8,7 @@ use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
 use yonder_core::record::{Blame, Line, Sight, Silence, SpanOutage, Subject, relay_sight, report};
 use yonder_engine::{CauseView, PushView, RelayView};
-use yonder_store::{Kind, LogFilter, LogLine};
+use yonder_store::{Kind, LogFilter, LogLine, Relay as StoredRelay};
 
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -85,7 +85,11 @@ impl Service {
         let mut unwritten = lock(&self.unwritten_notes);
         unwritten.extend(recorder.look(now_ms, &self.sights()));
         self.store.keep_notes(&unwritten, now_ms, in_order)?;
+        let is_news = !unwritten.is_empty();
         unwritten.clear();
+        if is_news {
+            self.tell_lines();
+        }
         if in_order {
             self.record_own("stopped", Kind::Service, "yonder", "");
         }
@@ -139,8 +143,22 @@ impl Service {
             return Err(ServiceError::Invalid { field: "most", detail, hint });
         }
         let from_ms = request.from.as_deref().map(|text| read_ms("from", text)).transpose()?;
-        let filter = LogFilter { after: request.after, from_ms, about: request.about.clone(), most };
-        Ok(self.store.logbook(&filter)?.into_iter().map(entry).collect())
+        let filter = LogFilter {
+            after: request.after,
+            before: request.before,
+            from_ms,
+            about: request.about.clone(),
+            kind: request.kind.clone(),
+            side: request.side.clone(),
+            deeds: request.deeds,
+            most,
+        };
+        self.log_entries(&filter)
+    }
+
+    /// Lines of the logbook as the API shows them.
+    pub(super) fn log_entries(&self, filter: &LogFilter) -> Result<Vec<LogEntry>, ServiceError> {
+        Ok(self.store.logbook(filter)?.into_iter().map(entry).collect())
     }
 
     /// What was up, what was down and whose side it was, over a month.
@@ -167,6 +185,24 @@ impl Service {
             lines: lines.iter().map(line_facts).collect(),
             outages: outages.iter().map(|outage| outage_facts(outage, from_ms, until_ms)).collect(),
         })
+    }
+
+    /// Outages of a relay's feed and of its pushes since `from_ms`, oldest first.
+    pub(super) fn outages_of(
+        &self,
+        relay: &StoredRelay,
+        from_ms: i64,
+    ) -> Result<Vec<OutageFacts>, ServiceError> {
+        let now_ms = time::millis(SystemTime::now());
+        let concerns = |outage: &SpanOutage| match &outage.span.subject {
+            Subject::Feed(feed) => *feed == relay.feed,
+            Subject::Push(name, _) => *name == relay.name,
+            // That is the sum of the others.
+            Subject::Relay(_) => false,
+        };
+        let outages = self.store.outages(from_ms, now_ms)?;
+        let facts = |outage: &SpanOutage| outage_facts(outage, from_ms, now_ms);
+        Ok(outages.iter().filter(|outage| concerns(outage)).map(facts).collect())
     }
 
     /// Feeds of one site together.

@@ -25,6 +25,7 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     Relay {
         name: kept.name.clone(),
         wanted: kept.wanted.word().to_owned(),
+        site: kept.site.clone(),
         hold_after_s,
         holding_picture: kept.has_picture,
         on_air: on_air::facts(kept),

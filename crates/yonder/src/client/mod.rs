@@ -179,6 +179,11 @@ impl Client {
         format!("Bearer {}", self.token.expose())
     }
 
+    /// Base address of the service.
+    pub(crate) fn base(&self) -> &str {
+        &self.base
+    }
+
     /// Names may hold blanks: each part of the path is encoded.
     fn url(&self, path: &[&str]) -> String {
         let parts: Vec<String> =

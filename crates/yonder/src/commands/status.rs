@@ -23,7 +23,7 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
     let mut relays: BTreeMap<String, Relay> = BTreeMap::new();
     let mut complete = false;
     client.follow(|event| {
-        if matches!(event, RelayEvent::Survey { .. }) {
+        if matches!(event, RelayEvent::Survey { .. } | RelayEvent::Log { .. }) {
             return Ok(true);
         }
         if json {
@@ -35,11 +35,18 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
             RelayEvent::Relay { relay } => {
                 relays.insert(relay.name.clone(), *relay);
             }
+            RelayEvent::Pulse { relays: pulses } => {
+                for pulse in pulses {
+                    if let Some(relay) = relays.get_mut(&pulse.name) {
+                        pulse.apply(relay);
+                    }
+                }
+            }
             RelayEvent::Gone { name } => {
                 relays.remove(&name);
             }
             RelayEvent::Complete => complete = true,
-            RelayEvent::Survey { .. } => {}
+            RelayEvent::Survey { .. } | RelayEvent::Log { .. } => {}
         }
         if complete {
             let all: Vec<Relay> = relays.values().cloned().collect();

@@ -1,47 +1,63 @@
 import type { ReactNode } from "react";
+import { Link } from "react-router";
 
-import type { FeedState, Relay } from "../../../api/types";
+import type { Relay } from "../../../api/types";
 import { rate } from "../../../lib/format";
 import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
+import { PreviewDialog } from "../../preview";
+import { factsOf } from "../facts";
 import { Since } from "./Since";
+import { Still } from "./Still";
 
-/** The left end of a line: what is pulled, as measured. */
+/** The left end of a line: what is pulled, as seen and as measured. */
 export function FeedEnd({ relay }: { relay: Relay }): ReactNode {
   const { feed } = relay;
   const state = stateOf(feed.state);
+  const under = [relay.site, feed.name === relay.name ? null : feed.name].filter((each) => each != null);
   return (
-    <div className="min-w-0">
-      <div className="flex items-center gap-[7px]">
-        <Pennant state={state} />
-        <h2 className="min-w-0 truncate text-base leading-tight font-[650]">{relay.name}</h2>
-      </div>
-      <div className="ml-[29px]">
-        {feed.name !== relay.name && <p className="truncate text-[12.5px] text-quiet">{feed.name}</p>}
-        <p className="text-[13px]">
-          <span className={`font-semibold ${toneOf(state)}`}>{feed.state}</span>
-          {state === "flowing" && <Since time={feed.since} className="text-quiet" before=" for " />}
-          {feed.dials_in_s != null && (
-            <span className="text-quiet"> · dials again in {Math.round(feed.dials_in_s)} s</span>
-          )}
-        </p>
-        {feed.video != null && <p className="text-[12.5px] whitespace-nowrap text-quiet">{facts(feed)}</p>}
-        {feed.video != null && <p className="mt-0.5 font-[650]">{rate(state === "flowing" ? feed.video.kbps : 0)}</p>}
+    <div className="flex min-w-0 items-center gap-3.5">
+      <Picture relay={relay} />
+      <div className="min-w-0">
+        <div className="flex items-center gap-[7px]">
+          <Pennant state={state} />
+          <h2 className="min-w-0 truncate text-base leading-tight font-[650]">
+            <Link to={`/relays/${encodeURIComponent(relay.name)}`} className="hover:underline">
+              {relay.name}
+            </Link>
+          </h2>
+        </div>
+        <div className="ml-[29px]">
+          {under.length > 0 && <p className="truncate text-[12.5px] text-quiet">{under.join(" · ")}</p>}
+          {feed.video != null && <p className="truncate text-[12.5px] text-quiet">{factsOf(feed)}</p>}
+          <p className="truncate text-[13px]">
+            {state === "flowing" && feed.video != null ? (
+              <>
+                <span className="font-[650]">{rate(feed.video.kbps)}</span>
+                <Since time={feed.since} className="text-quiet" before=" for " />
+              </>
+            ) : (
+              <span className={`font-semibold ${toneOf(state)}`}>{feed.state}</span>
+            )}
+            {feed.dials_in_s != null && (
+              <span className="text-quiet"> · dials again in {Math.round(feed.dials_in_s)} s</span>
+            )}
+          </p>
+        </div>
       </div>
     </div>
   );
 }
 
-function facts(feed: FeedState): string {
-  const { video, audio } = feed;
-  if (video == null) {
-    return "";
+/** The latest picture; where there is one, it opens the live one. */
+function Picture({ relay }: { relay: Relay }): ReactNode {
+  const still = <Still feed={relay.feed} className="h-[56px] w-[96px] sm:h-[72px] sm:w-[124px]" />;
+  if (relay.feed.state !== "flowing") {
+    return <span className="flex-none">{still}</span>;
   }
-  const parts = [video.codec, `${video.width}×${video.height}`];
-  if (video.fps != null) {
-    parts.push(`${Math.round(video.fps * 10) / 10} fps`);
-  }
-  if (audio != null) {
-    parts.push(audio.codec);
-  }
-  return parts.join(" · ");
+  const trigger = (
+    <button type="button" aria-label={`Watch ${relay.name}`} className="flex-none rounded-md">
+      {still}
+    </button>
+  );
+  return <PreviewDialog feed={relay.feed.name} trigger={trigger} />;
 }

@@ -9,7 +9,7 @@ import { LineCard } from "./LineCard";
 
 test("a line names its feed, its pushes and their states in words", () => {
   draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall", { state: "dialing" })] })} />);
-  const line = screen.getByRole("listitem", { name: "Summit" });
+  const line = screen.getByRole("article", { name: "Summit" });
   expect(within(line).getByRole("heading").textContent).toBe("Summit");
   expect(within(line).getByText("flowing")).toBeTruthy();
   const hall = within(line).getByRole("listitem", { name: "Marrow Hall" });
@@ -44,17 +44,23 @@ test("only a feed that flows can be watched", () => {
   expect(screen.queryByRole("button", { name: "Watch Summit" })).toBeNull();
 });
 
+/** Opens the menu of the line and chooses. */
+async function choose(user: ReturnType<typeof userEvent.setup>, what: string): Promise<void> {
+  await user.click(screen.getByRole("button", { name: "Actions for Summit" }));
+  await user.click(screen.getByRole("menuitem", { name: what }));
+}
+
 test("stopping asks, says what ends, and can be left", async () => {
   const calls = fakeApi(() => ({ status: 200, body: relay("Summit", { wanted: "off" }) }));
   const user = userEvent.setup();
   draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV"), push("Marrow Hall")] })} />);
-  await user.click(screen.getByRole("button", { name: "Stop" }));
+  await choose(user, "Stop …");
   const question = screen.getByRole("alertdialog", { name: "Stop Summit?" });
   expect(question.textContent).toContain("Bramble TV and Marrow Hall ends");
   await user.keyboard("{Escape}");
   expect(screen.queryByRole("alertdialog")).toBeNull();
   expect(calls).toHaveLength(0);
-  await user.click(screen.getByRole("button", { name: "Stop" }));
+  await choose(user, "Stop …");
   await user.click(screen.getByRole("button", { name: "Stop the broadcast" }));
   expect(calls.map((call) => `${call.method} ${call.path}`)).toEqual(["POST /api/v1/relays/Summit/stop"]);
 });
@@ -62,17 +68,36 @@ test("stopping asks, says what ends, and can be left", async () => {
 test("holding asks and says what is seen; resuming does not ask", async () => {
   const calls = fakeApi(() => ({ status: 200, body: relay("Summit", { wanted: "hold" }) }));
   const user = userEvent.setup();
-  draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV")] })} />);
-  await user.click(screen.getByRole("button", { name: "Hold" }));
+  const first = draw(<LineCard relay={relay("Summit", { pushes: [push("Bramble TV")] })} />);
+  await choose(user, "Hold …");
   const question = screen.getByRole("alertdialog", { name: "Hold Summit?" });
   expect(question.textContent).toContain("on Bramble TV sees the holding picture");
   await user.click(screen.getByRole("button", { name: "Show the holding picture" }));
+  first.unmount();
   draw(<LineCard relay={relay("Summit", { wanted: "hold", pushes: [push("Bramble TV", { state: "holding" })] })} />);
-  await user.click(screen.getByRole("button", { name: "Resume" }));
+  await choose(user, "Resume");
   expect(calls.map((call) => `${call.method} ${call.path}`)).toEqual([
     "POST /api/v1/relays/Summit/hold",
     "POST /api/v1/relays/Summit/resume",
   ]);
+});
+
+test("who only looks is offered nothing that would be refused", async () => {
+  const user = userEvent.setup();
+  draw(<LineCard relay={relay("Summit", { wanted: "off" })} />, { role: "viewer" });
+  expect(screen.queryByRole("button", { name: "Start" })).toBeNull();
+  await user.click(screen.getByRole("button", { name: "Actions for Summit" }));
+  expect(screen.getAllByRole("menuitem").map((item) => item.textContent)).toEqual(["Open", "Its logbook"]);
+});
+
+test("the day is told in words as well", () => {
+  const bands = [
+    { state: "off", steps: 700 },
+    { state: "flowing", steps: 730 },
+    { state: "down", steps: 10 },
+  ];
+  draw(<LineCard relay={relay("Summit")} bands={bands} />);
+  expect(screen.getByRole("img", { name: "The last 24 hours: flowing for 730 min, down for 10 min" })).toBeTruthy();
 });
 
 test("what the service refuses is told on the line", async () => {

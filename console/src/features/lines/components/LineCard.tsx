@@ -1,26 +1,29 @@
 import { memo, type ReactNode } from "react";
 
 import { ApiError } from "../../../api/client";
-import type { Relay } from "../../../api/types";
+import type { Band, Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Fault } from "../../../ui/Fault";
-import { PreviewDialog } from "../../preview";
+import { Strip } from "../../../ui/Strip";
+import { May } from "../../session";
 import { notesOf } from "../judge";
 import { useSwitch } from "../queries";
 import { CauseNote } from "./CauseNote";
 import { FeedEnd } from "./FeedEnd";
+import { LineMenu } from "./LineMenu";
 import { PushRow } from "./PushRow";
 import { Route } from "./Route";
-import { Switches } from "./Switches";
 
-/** A relay as a line: its feed at the left, its pushes as branches at the right. */
-export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): ReactNode {
+type Props = { relay: Relay; bands?: readonly Band[] | undefined; stepSeconds?: number };
+
+/** A relay as a line: its feed at the left, its pushes as branches at the right, its day below. */
+export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 }: Props): ReactNode {
   const change = useSwitch(relay.name);
   const notes = notesOf(relay);
   return (
-    <li
+    <article
       aria-label={relay.name}
-      className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(220px,300px)_150px_minmax(0,1fr)_auto] lg:grid-cols-[minmax(240px,320px)_200px_minmax(0,1fr)_auto] lg:px-[18px]"
+      className="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-2 rounded-[10px] border border-hair bg-card px-4 py-3.5 md:grid-cols-[minmax(240px,370px)_minmax(60px,200px)_minmax(0,1fr)_auto] lg:px-[18px]"
     >
       <FeedEnd relay={relay} />
       <Route relay={relay} />
@@ -32,11 +35,15 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
           <PushRow key={push.destination} push={push} />
         ))}
       </ul>
-      <div className="order-2 flex flex-wrap justify-end gap-2 self-start justify-self-end md:order-none md:self-center">
-        {relay.feed.state === "flowing" && (
-          <PreviewDialog feed={relay.feed.name} trigger={<Button aria-label={`Watch ${relay.name}`}>Watch</Button>} />
+      <div className="order-2 flex flex-wrap items-center justify-end gap-1 self-start md:order-none md:self-center">
+        {relay.wanted === "off" && (
+          <May role="operator">
+            <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
+              {change.isPending ? "Checking…" : "Start"}
+            </Button>
+          </May>
         )}
-        <Switches relay={relay} isPending={change.isPending} ask={change.mutate} />
+        <LineMenu relay={relay} isPending={change.isPending} ask={change.mutate} />
       </div>
       {(notes.length > 0 || change.error !== null) && (
         <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
@@ -51,6 +58,11 @@ export const LineCard = memo(function LineCard({ relay }: { relay: Relay }): Rea
           )}
         </div>
       )}
-    </li>
+      {bands !== undefined && (
+        <div className="order-5 col-span-2 mt-2.5 md:col-span-4">
+          <Strip bands={bands} stepSeconds={stepSeconds} />
+        </div>
+      )}
+    </article>
   );
 });

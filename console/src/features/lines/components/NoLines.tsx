@@ -1,28 +1,23 @@
 import type { ReactNode } from "react";
 
-const STEPS = [
-  ["Add the camera", "yonder feed add NAME --url rtsp://192.0.2.7/main"],
-  ["Add where it goes", "yonder destination add NAME --server rtmp://ingest.example.net/live --key-stdin"],
-  ["Tie them together", "yonder relay add NAME --feed FEED --to DESTINATION"],
-  ["Start it", "yonder relay start NAME"],
-] as const;
+import { Empty } from "../../../ui/Empty";
+import { ButtonLink } from "../../../ui/Link";
+import { May, useMay } from "../../session";
 
 /** Nothing is set up yet: the way to the first line. */
 export function NoLines(): ReactNode {
+  const keeps = useMay("keeper");
+  const action = (
+    <May role="keeper">
+      <ButtonLink strong to="/new">
+        Set up the first line
+      </ButtonLink>
+    </May>
+  );
   return (
-    <section className="max-w-2xl">
-      <h1 className="text-[26px] leading-tight font-[680]">No lines yet</h1>
-      <p className="mt-1 text-quiet">A line is a camera and the platforms that show it. The first one takes four steps.</p>
-      <ol className="mt-5 grid gap-3">
-        {STEPS.map(([title, command], at) => (
-          <li key={title} className="rounded-[10px] border border-hair bg-card px-4 py-3">
-            <strong className="font-[650]">
-              {at + 1}. {title}
-            </strong>
-            <code className="mt-1 block text-[13px] break-all text-quiet">{command}</code>
-          </li>
-        ))}
-      </ol>
-    </section>
+    <Empty title="No lines yet" action={action}>
+      A line is a camera and the platforms that show it: reach the camera, look at its picture and its measured facts, paste
+      the platform’s server and key, check, start.{!keeps && " A keeper can set one up."}
+    </Empty>
   );
 }

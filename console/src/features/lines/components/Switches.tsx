@@ -5,6 +5,7 @@ import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import type { Verb } from "../queries";
+import { heldWords, stoppedWords } from "./LineMenu";
 
 /** Starts, holds, resumes and stops a relay. What viewers would notice is asked first. */
 export function Switches({
@@ -23,7 +24,7 @@ export function Switches({
       </Button>
     );
   }
-  const destinations = listed(relay.pushes.map((push) => push.destination));
+  const on = listed(relay.pushes.map((push) => push.destination));
   return (
     <>
       {relay.wanted === "hold" ? (
@@ -37,8 +38,7 @@ export function Switches({
           confirm="Show the holding picture"
           onConfirm={() => ask("hold")}
         >
-          Everybody who watches on {destinations} sees the holding picture, without sound, until you resume. The broadcast
-          goes on.
+          {heldWords(on)}
         </ConfirmDialog>
       )}
       <ConfirmDialog
@@ -47,7 +47,7 @@ export function Switches({
         confirm="Stop the broadcast"
         onConfirm={() => ask("stop")}
       >
-        The broadcast on {destinations} ends for everybody who watches.
+        {stoppedWords(on)}
       </ConfirmDialog>
     </>
   );

@@ -16,44 +16,61 @@ const LABELS: Record<Mood, string> = {
 
 const MOODS: readonly Mood[] = ["blocked", "stalled", "dialing", "flowing", "off"];
 
-type Props = {
-  relays: readonly Relay[];
-  search: string;
-  onSearch: (text: string) => void;
-  mood: Mood | null;
-  onMood: (mood: Mood | null) => void;
-};
+/** Which lines are looked at. */
+export type Filter = { search: string; mood: Mood | null; site: string };
+
+type Props = { relays: readonly Relay[]; filter: Filter; onFilter: (filter: Filter) => void };
 
 const CHIP =
   "inline-flex items-center gap-1 rounded-md border px-1.5 py-[5px] sm:gap-1.5 sm:px-2.5 text-[13px] font-semibold aria-pressed:border-ink aria-pressed:bg-ink aria-pressed:text-paper border-hair text-quiet hover:border-edge";
 
 /** Search and filter, with a count for every mood. */
-export function Tools({ relays, search, onSearch, mood, onMood }: Props): ReactNode {
+export function Tools({ relays, filter, onFilter }: Props): ReactNode {
+  const counts = new Map<Mood, number>();
+  relays.forEach((relay) => counts.set(moodOf(relay), (counts.get(moodOf(relay)) ?? 0) + 1));
+  const sites = [...new Set(relays.map((relay) => relay.site).filter((site) => site != null))].sort();
   return (
     <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3">
       <input
         type="search"
-        aria-label="Find a line or a destination"
-        placeholder="Find a line or a destination"
-        value={search}
-        onChange={(event) => onSearch(event.target.value)}
-        className="w-full rounded-md border border-hair bg-card px-3 py-2 placeholder:text-quiet sm:w-[290px]"
+        aria-label="Find a line, a site, a destination"
+        placeholder="Find a line, a site, a destination"
+        value={filter.search}
+        onChange={(event) => onFilter({ ...filter, search: event.target.value })}
+        className="w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[290px]"
       />
+      {sites.length > 1 && (
+        <select
+          aria-label="Site"
+          value={filter.site}
+          onChange={(event) => onFilter({ ...filter, site: event.target.value })}
+          className="rounded-md border border-edge bg-card px-2.5 py-2"
+        >
+          <option value="">All sites</option>
+          {sites.map((site) => (
+            <option key={site}>{site}</option>
+          ))}
+        </select>
+      )}
       <div className="flex flex-wrap gap-1.5">
-        <button type="button" className={CHIP} aria-pressed={mood === null} onClick={() => onMood(null)}>
+        <button
+          type="button"
+          className={CHIP}
+          aria-pressed={filter.mood === null}
+          onClick={() => onFilter({ ...filter, mood: null })}
+        >
           Worst first
         </button>
         {MOODS.map((each) => {
-          const count = relays.filter((relay) => moodOf(relay) === each).length;
-          const words = `${count} ${MOOD_WORDS[each]}`;
+          const count = counts.get(each) ?? 0;
           return (
-            <Tooltip key={each} text={words}>
+            <Tooltip key={each} text={`${count} ${MOOD_WORDS[each]}`}>
               <button
                 type="button"
                 className={CHIP}
-                aria-pressed={mood === each}
+                aria-pressed={filter.mood === each}
                 aria-label={`Show only the lines that ${LABELS[each]}: ${count}`}
-                onClick={() => onMood(mood === each ? null : each)}
+                onClick={() => onFilter({ ...filter, mood: filter.mood === each ? null : each })}
               >
                 <Pennant state={each} size={16} />
                 {count}
@@ -62,6 +79,25 @@ export function Tools({ relays, search, onSearch, mood, onMood }: Props): ReactN
           );
         })}
       </div>
+      <Axis />
     </section>
+  );
+}
+
+/** The times of the day strips, from a day ago to now. */
+function Axis(): ReactNode {
+  const hours = [24, 18, 12, 6];
+  const clock = (back: number) =>
+    new Date(Date.now() - back * 3_600_000).toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
+  return (
+    <p className="ml-auto hidden text-xs text-quiet xl:block" aria-hidden="true">
+      <b className="mr-2 font-semibold text-ink">last 24 h</b>
+      {hours.map((back) => (
+        <span key={back} className="ml-2">
+          {clock(back)}
+        </span>
+      ))}
+      <span className="ml-2">now</span>
+    </p>
   );
 }

@@ -231,7 +231,8 @@ impl Service {
                 Kind::Pattern => self.remove_pattern(&name),
                 Kind::Platform => self.remove_platform(&name),
                 Kind::Uplink => self.remove_uplink(&name),
-                Kind::Person | Kind::Service => Ok(()),
+                // Who may do what is not in the book.
+                Kind::Person | Kind::Invitation | Kind::Token | Kind::Session | Kind::Service => Ok(()),
             };
             match removed {
                 Ok(()) => progress.changes.push(BookChange {

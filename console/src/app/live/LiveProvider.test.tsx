@@ -1,0 +1,138 @@
+// @vitest-environment jsdom
+import { act, screen, waitFor } from "@testing-library/react";
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { afterEach, beforeEach, expect, test, vi } from "vitest";
+
+import type { LogEntry, RelayEvent } from "../../api/types";
+import { relaysQuery } from "../../features/lines";
+import { logbookQuery } from "../../features/logbook";
+import { push, relay } from "../../test/railway";
+import { draw, fakeApi } from "../../test/render";
+import { AwayBanner } from "../AwayBanner";
+import { LiveProvider } from "./LiveProvider";
+
+/** Stands in for the browser's event stream. */
+class FakeEvents {
+  static all: FakeEvents[] = [];
+  onmessage: ((message: { data: string }) => void) | null = null;
+  onerror: (() => void) | null = null;
+
+  constructor() {
+    FakeEvents.all.push(this);
+  }
+
+  close(): void {
+    this.onmessage = null;
+  }
+}
+
+function say(event: RelayEvent): void {
+  act(() => FakeEvents.all.at(-1)?.onmessage?.({ data: JSON.stringify(event) }));
+}
+
+beforeEach(() => {
+  FakeEvents.all = [];
+  vi.stubGlobal("EventSource", FakeEvents);
+  vi.useFakeTimers({ shouldAdvanceTime: true });
+});
+afterEach(() => vi.useRealTimers());
+
+function Names(): ReactNode {
+  const relays = useQuery(relaysQuery());
+  const lines = useQuery(logbookQuery({ kind: "relay" }));
+  return (
+    <>
+      <ul>
+        {relays.data?.map((each) => (
+          <li key={each.name}>{`${each.name} ${each.feed.state} ${each.pushes[0]?.kbps}`}</li>
+        ))}
+      </ul>
+      <ol aria-label="Logbook">{lines.data?.map((line) => <li key={line.id}>{line.what}</li>)}</ol>
+    </>
+  );
+}
+
+async function drawNames() {
+  const calls = fakeApi((call) => ({ status: 200, body: call.path === "/api/v1/relays" ? [relay("Summit")] : [] }));
+  const drawn = draw(
+    <LiveProvider>
+      <AwayBanner />
+      <Names />
+    </LiveProvider>,
+  );
+  await screen.findByText(/^Summit/);
+  return { calls, client: drawn.client };
+}
+
+const shown = () => screen.getAllByRole("listitem").map((item) => item.textContent);
+
+function line(id: number, change: Partial<LogEntry> = {}): LogEntry {
+  return {
+    id,
+    at: "2026-11-26T03:00:00Z",
+    kind: "relay",
+    name: "Summit",
+    part: null,
+    what: "stopped",
+    code: null,
+    side: null,
+    message: "",
+    who: "night desk",
+    ...change,
+  };
+}
+
+test("relays come, change, move and go without a reload", async () => {
+  await drawNames();
+  say({ kind: "relay", relay: relay("Viaduct") });
+  await waitFor(() => expect(shown()).toHaveLength(2));
+  const feed = { dials_in_s: null, kbps: 900, fps: 25, keyframe_interval_s: 2, bytes: 1, packets_lost: 0, units_dropped: 0 };
+  const moved = { dials_in_s: null, kbps: 777, bytes: 2, frames_sent: 3, frames_dropped: 0, backlog_ms: 0, link: null };
+  say({ kind: "pulse", relays: [{ name: "Viaduct", feed, pushes: [moved] }, { name: "Nobody", feed, pushes: [] }] });
+  await waitFor(() => expect(shown()).toContain("Viaduct flowing 777"));
+  say({ kind: "gone", name: "Viaduct" });
+  await waitFor(() => expect(shown()).toHaveLength(1));
+});
+
+test("many changes at once are drawn once", async () => {
+  const { client } = await drawNames();
+  const writes = vi.spyOn(client, "setQueryData");
+  for (let at = 0; at < 100; at += 1) {
+    say({ kind: "relay", relay: relay(`Line ${at}`, { pushes: [push("One")] }) });
+  }
+  await waitFor(() => expect(shown()).toHaveLength(101));
+  expect(writes.mock.calls.length).toBeLessThan(10);
+});
+
+test("a break shows, and once everything was told again what is not among it has gone and the rest is read anew", async () => {
+  const { calls } = await drawNames();
+  say({ kind: "relay", relay: relay("Viaduct") });
+  say({ kind: "complete" });
+  act(() => FakeEvents.all.at(-1)?.onerror?.());
+  expect(screen.getByRole("alert").textContent).toContain("The service is away.");
+  act(() => vi.advanceTimersByTime(2_100));
+  expect(FakeEvents.all).toHaveLength(2);
+  const before = calls.filter((call) => call.path.startsWith("/api/v1/logbook")).length;
+  say({ kind: "relay", relay: relay("Viaduct") });
+  say({ kind: "complete" });
+  await waitFor(() => expect(screen.queryByRole("alert")).toBeNull());
+  expect(shown()).toEqual(["Viaduct flowing 1000"]);
+  await waitFor(() =>
+    expect(calls.filter((call) => call.path.startsWith("/api/v1/logbook")).length).toBeGreaterThan(before),
+  );
+});
+
+test("a line of the logbook is added where it is asked for, once, and stales what it is about", async () => {
+  const { client } = await drawNames();
+  const stale = vi.spyOn(client, "invalidateQueries");
+  say({ kind: "log", entry: line(7) });
+  say({ kind: "log", entry: line(7) });
+  say({ kind: "log", entry: line(8, { kind: "destination", what: "rekeyed" }) });
+  expect(await screen.findByText("stopped")).toBeTruthy();
+  expect(screen.queryByText("rekeyed")).toBeNull();
+  act(() => vi.advanceTimersByTime(500));
+  const keys = stale.mock.calls.map(([filters]) => filters?.queryKey?.[0]);
+  expect(keys).toContain("destinations");
+  expect(keys.filter((key) => key === "budget")).toHaveLength(1);
+});

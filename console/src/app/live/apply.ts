@@ -1,0 +1,125 @@
+import type { QueryClient } from "@tanstack/react-query";
+
+import type { LogEntry, Relay, RelayEvent, RelayPulse } from "../../api/types";
+import { budgetKey, uplinksKey } from "../../features/budget";
+import { destinationsKey } from "../../features/destinations";
+import { feedsKey, patternsKey, surveyQuery } from "../../features/feeds";
+import { dayKey, relaysQuery } from "../../features/lines";
+import { keepLine, reportKey } from "../../features/logbook";
+import { platformsKey } from "../../features/platforms";
+import { alertsKey, peopleKey, receiversKey, tokensKey } from "../../features/settings";
+import type { Staleness } from "./staleness";
+
+/** What a pulse moves, written into a relay. */
+export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
+  const { feed } = pulse;
+  const video = relay.feed.video;
+  return {
+    ...relay,
+    feed: {
+      ...relay.feed,
+      bytes: feed.bytes,
+      packets_lost: feed.packets_lost,
+      units_dropped: feed.units_dropped,
+      dials_in_s: feed.dials_in_s ?? null,
+      ...(video == null
+        ? {}
+        : {
+            video: {
+              ...video,
+              kbps: feed.kbps,
+              fps: feed.fps ?? null,
+              keyframe_interval_s: feed.keyframe_interval_s ?? null,
+            },
+          }),
+    },
+    pushes: relay.pushes.map((push, at) => {
+      const now = pulse.pushes[at];
+      return now === undefined ? push : { ...push, ...now };
+    }),
+  };
+}
+
+/** Relays that changed since they were last written where pages read: many changes are one. */
+export class Gathered {
+  private readonly changed = new Map<string, Relay | null>();
+  private pulses: RelayPulse[] = [];
+
+  take(event: Extract<RelayEvent, { kind: "relay" | "gone" | "pulse" }>): void {
+    switch (event.kind) {
+      case "relay":
+        this.changed.set(event.relay.name, event.relay);
+        break;
+      case "gone":
+        this.changed.set(event.name, null);
+        break;
+      case "pulse":
+        this.pulses.push(...event.relays);
+    }
+  }
+
+  /** Whether there is anything to write. */
+  isEmpty(): boolean {
+    return this.changed.size === 0 && this.pulses.length === 0;
+  }
+
+  /** The relays as they are now; what was gathered is forgotten. */
+  applyTo(known: readonly Relay[]): Relay[] {
+    const relays = new Map(known.map((relay) => [relay.name, relay]));
+    for (const [name, relay] of this.changed) {
+      if (relay === null) {
+        relays.delete(name);
+      } else {
+        relays.set(name, relay);
+      }
+    }
+    for (const pulse of this.pulses) {
+      const relay = relays.get(pulse.name);
+      if (relay !== undefined) {
+        relays.set(pulse.name, pulsed(relay, pulse));
+      }
+    }
+    this.changed.clear();
+    this.pulses = [];
+    return [...relays.values()];
+  }
+}
+
+export function writeRelays(client: QueryClient, gathered: Gathered): void {
+  if (!gathered.isEmpty()) {
+    client.setQueryData(relaysQuery().queryKey, (known) => gathered.applyTo(known ?? []));
+  }
+}
+
+/** What somebody's deed makes stale, by what it was done to. */
+const STALE: Record<string, readonly (readonly string[])[]> = {
+  feed: [feedsKey, budgetKey],
+  destination: [destinationsKey, budgetKey],
+  platform: [platformsKey],
+  uplink: [uplinksKey, budgetKey],
+  relay: [budgetKey, dayKey, destinationsKey, feedsKey],
+  pattern: [patternsKey],
+  person: [peopleKey],
+  session: [peopleKey],
+  token: [tokensKey],
+  alert: [alertsKey],
+  receiver: [receiversKey],
+};
+
+/** A deed is seen at once; what states add up to, some seconds later. */
+const SOON_MS = 150;
+const LATER_MS = 10_000;
+
+/** A line of the logbook was written: it is shown, and what it makes stale is read anew. */
+export function takeLine(client: QueryClient, staleness: Staleness, entry: LogEntry): void {
+  keepLine(client, entry);
+  if (entry.who != null) {
+    staleness.mark(STALE[entry.kind] ?? [], SOON_MS);
+  } else {
+    staleness.mark([dayKey, reportKey, alertsKey], LATER_MS);
+  }
+}
+
+export function takeSurvey(client: QueryClient, event: Extract<RelayEvent, { kind: "survey" }>): void {
+  client.setQueryData(surveyQuery(event.survey.id).queryKey, event.survey);
+}

@@ -1,0 +1,92 @@
+import type { ReactNode } from "react";
+
+import type { UplinkBudget } from "../../../api/types";
+import { rate, volume } from "../../../lib/format";
+import { Button } from "../../../ui/Button";
+import { Card } from "../../../ui/Card";
+import { ConfirmDialog } from "../../../ui/ConfirmDialog";
+import { Dialog } from "../../../ui/Dialog";
+import { Fault } from "../../../ui/Fault";
+import { May } from "../../session";
+import { useRemoveUplink } from "../queries";
+import { UplinkBar } from "./UplinkBar";
+import { UplinkForm } from "./UplinkForm";
+
+const VERDICTS: Record<string, { text: string; tone: string }> = {
+  fits: { text: "It fits.", tone: "text-flow" },
+  tight: { text: "It is tight: the headroom is used.", tone: "text-wait" },
+  over: { text: "It does not fit.", tone: "text-block" },
+};
+
+/** One uplink: what its pushes need, what it has, and what the month comes to. */
+export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLeft: number }): ReactNode {
+  const { uplink } = budget;
+  const verdict = VERDICTS[budget.verdict] ?? VERDICTS["over"];
+  const remove = useRemoveUplink();
+  const place = uplink.site == null ? "this machine" : `site ${uplink.site}`;
+  return (
+    <Card
+      label={`Uplink ${uplink.name}`}
+      title={uplink.name}
+      aside={`${place}${uplink.backup ? ", backup" : ""} · ${rate(uplink.up_kbps)} up, ${uplink.headroom_percent} % kept free`}
+    >
+      <UplinkBar budget={budget} tall />
+      <p className="text-[13px]">
+        {uplink.backup && <span className="text-quiet">If it took over: </span>}
+        <strong className={verdict?.tone}>{verdict?.text}</strong>{" "}
+        <span className="font-[550]">{rate(budget.sum_kbps)}</span> of {rate(budget.usable_kbps)} that may be used,{" "}
+        {budget.usable_kbps >= budget.sum_kbps
+          ? `${rate(budget.usable_kbps - budget.sum_kbps)} left.`
+          : `${rate(budget.sum_kbps - budget.usable_kbps)} too much.`}
+      </p>
+      <Month budget={budget} daysLeft={daysLeft} />
+      {budget.loads.length > 0 && (
+        <details className="mt-2 text-[13px]">
+          <summary className="cursor-pointer font-semibold">What it carries</summary>
+          <ul className="mt-1 grid gap-0.5">
+            {budget.loads.map((load) => (
+              <li key={load.what} className="flex justify-between gap-3">
+                <span className="min-w-0 truncate">{load.what}</span>
+                <span className="whitespace-nowrap">{load.kbps == null ? "not measured yet" : rate(load.kbps)}</span>
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+      <May role="keeper">
+        <div className="mt-3 flex gap-2">
+          <Dialog trigger={<Button>Change</Button>} title={`Change ${uplink.name}`}>
+            {(close) => <UplinkForm uplink={uplink} onDone={close} />}
+          </Dialog>
+          <ConfirmDialog
+            trigger={<Button>Remove</Button>}
+            title={`Remove ${uplink.name}?`}
+            confirm="Remove the uplink"
+            onConfirm={() => remove.mutate(uplink.name)}
+          >
+            Nothing that runs is touched. Preflights do not look at it any more, and what it sent this month is forgotten.
+          </ConfirmDialog>
+        </div>
+        {remove.error !== null && <Fault error={remove.error} />}
+      </May>
+    </Card>
+  );
+}
+
+function Month({ budget, daysLeft }: { budget: UplinkBudget; daysLeft: number }): ReactNode {
+  const { uplink, projected_bytes: projected, projected_percent: percent, month_verdict: verdict } = budget;
+  const tone = verdict == null ? "" : (VERDICTS[verdict]?.tone ?? "");
+  return (
+    <p className="mt-1 text-[13px]">
+      {volume(uplink.sent_bytes)} sent this month; {volume(projected)} by its end, in {daysLeft} days
+      {uplink.allowance_bytes == null ? (
+        <span className="text-quiet"> (no allowance is set)</span>
+      ) : (
+        <>
+          : <strong className={tone}>{percent} %</strong> of {volume(uplink.allowance_bytes)}
+        </>
+      )}
+      .
+    </p>
+  );
+}

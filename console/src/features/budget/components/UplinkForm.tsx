@@ -1,0 +1,99 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Uplink } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field } from "../../../ui/Field";
+import { Toggle } from "../../../ui/Toggle";
+import { useSaveUplink } from "../queries";
+
+/** Describes an uplink: a new one, or anew. */
+export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: () => void }): ReactNode {
+  const save = useSaveUplink(uplink?.name ?? null);
+  const [name, setName] = useState(uplink?.name ?? "");
+  const [site, setSite] = useState(uplink?.site ?? "");
+  const [rate, setRate] = useState(uplink === null ? "" : `${uplink.up_kbps}kbit/s`);
+  // Not rounded: what is not changed must stay as it is.
+  const [allowance, setAllowance] = useState(
+    uplink?.allowance_bytes == null ? "" : `${uplink.allowance_bytes / 1e9}GB`,
+  );
+  const [headroom, setHeadroom] = useState(String(uplink?.headroom_percent ?? 25));
+  const [source, setSource] = useState(uplink?.source ?? "");
+  const [device, setDevice] = useState(uplink?.interface ?? "");
+  const [backup, setBackup] = useState(uplink?.backup ?? false);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const ways = uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
+    save.mutate(
+      {
+        name,
+        rate,
+        backup,
+        headroom_percent: Number(headroom),
+        ...(uplink === null ? { ...some("site", site), ...some("allowance", allowance) } : { site, allowance }),
+        ...ways,
+      },
+      { onSuccess: onDone },
+    );
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field
+          label="Rate upwards"
+          required
+          placeholder="20Mbit/s"
+          value={rate}
+          onChange={(event) => setRate(event.target.value)}
+          error={faultOf(save.error, "rate")}
+        />
+        <Field
+          label="Kept free, in %"
+          type="number"
+          min={0}
+          max={90}
+          value={headroom}
+          onChange={(event) => setHeadroom(event.target.value)}
+        />
+        <Field
+          label="A month may have"
+          placeholder="500GB"
+          value={allowance}
+          onChange={(event) => setAllowance(event.target.value)}
+          help="Empty where nobody counts."
+          error={faultOf(save.error, "allowance")}
+        />
+        <Field
+          label="Site"
+          value={site}
+          onChange={(event) => setSite(event.target.value)}
+          help="Empty for the machine that the service runs on."
+        />
+        <Field
+          label="Source address"
+          placeholder="192.0.2.10"
+          value={source}
+          onChange={(event) => setSource(event.target.value)}
+          help="Binds pushes to it, where destinations name it."
+          error={faultOf(save.error, "source")}
+        />
+        <Field
+          label="Or network interface"
+          value={device}
+          onChange={(event) => setDevice(event.target.value)}
+          error={faultOf(save.error, "interface")}
+        />
+      </div>
+      <Toggle label="Backup" help="Used only while the main one cannot be." checked={backup} onChange={setBackup} />
+      {save.error !== null && <Fault error={save.error} />}
+      <Button kind="strong" type="submit" disabled={save.isPending} className="justify-self-end">
+        {uplink === null ? "Add the uplink" : "Keep the change"}
+      </Button>
+    </form>
+  );
+}
+
+function some<Name extends string>(name: Name, value: string): Partial<Record<Name, string>> {
+  return (value === "" ? {} : { [name]: value }) as Partial<Record<Name, string>>;
+}

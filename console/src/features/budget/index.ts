@@ -1,0 +1,2 @@
+export { UplinkBar } from "./components/UplinkBar";
+export { budgetKey, budgetQuery, heaviest, uplinksKey, uplinksQuery } from "./queries";

@@ -1,0 +1,82 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+
+import type { Stored } from "../../api/types";
+import { Button } from "../../ui/Button";
+import { Dialog } from "../../ui/Dialog";
+import { Empty } from "../../ui/Empty";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { May } from "../session";
+import { DestinationCard } from "./components/DestinationCard";
+import { DestinationForm } from "./components/DestinationForm";
+import { Repairs } from "./components/Repairs";
+import { destinationsQuery } from "./queries";
+
+/** Channels on platforms, and the care of their keys. */
+export function DestinationsPage(): ReactNode {
+  const destinations = useQuery(destinationsQuery());
+  const [search, setSearch] = useState("");
+  const [stored, setStored] = useState<Stored | null>(null);
+  const add = (
+    <May role="keeper">
+      <Dialog
+        trigger={<Button kind="strong">Add a destination</Button>}
+        title="Add a destination"
+        lead="Paste what the platform’s page shows. The key is sealed, and not shown again unless it is revealed."
+        wide
+      >
+        {(close) => (
+          <DestinationForm
+            onStored={(done) => {
+              setStored(done);
+              close();
+            }}
+          />
+        )}
+      </Dialog>
+    </May>
+  );
+  return (
+    <>
+      <PageHead
+        name="Destinations"
+        title="Destinations"
+        lead="One channel on a platform each: server address, stream key, watch page."
+        actions={add}
+      />
+      {stored !== null && (
+        <div className="mb-4">
+          <Repairs stored={stored} />
+        </div>
+      )}
+      <Loaded query={destinations} height={400}>
+        {(data) =>
+          data.length === 0 ? (
+            <Empty title="No destinations yet">Add one with the server address and the key from the platform’s page.</Empty>
+          ) : (
+            <>
+              <input
+                type="search"
+                aria-label="Find a destination"
+                placeholder="Find a destination, a platform, a server"
+                value={search}
+                onChange={(event) => setSearch(event.target.value)}
+                className="mb-3 w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
+              />
+              <div className="grid gap-3 lg:grid-cols-2">
+                {data
+                  .filter((each) =>
+                    [each.name, each.platform ?? "", each.server].join(" ").toLowerCase().includes(search.toLowerCase()),
+                  )
+                  .map((each) => (
+                    <DestinationCard key={each.name} destination={each} />
+                  ))}
+              </div>
+            </>
+          )
+        }
+      </Loaded>
+    </>
+  );
+}

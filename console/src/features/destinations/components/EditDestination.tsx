@@ -1,0 +1,117 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Destination, Stored } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field, SelectField, TextField } from "../../../ui/Field";
+import { Toggle } from "../../../ui/Toggle";
+import { useEditDestination } from "../queries";
+import { PlatformChoice } from "./DestinationForm";
+import { UplinkChoice } from "./UplinkChoice";
+
+type Props = { destination: Destination; onStored: (stored: Stored) => void };
+
+/** Changes everything about a destination but its secrets, which are rolled. */
+export function EditDestination({ destination, onStored }: Props): ReactNode {
+  const edit = useEditDestination(destination.name);
+  const [typed, setTyped] = useState({
+    name: destination.name,
+    server: destination.server,
+    backup: destination.backup_server ?? "",
+    back: String(destination.return_after_s),
+    platform: destination.platform ?? "",
+    watch: destination.watch_page ?? "",
+    length: destination.passphrase == null ? "" : String(destination.passphrase.key_length),
+    authority: "",
+    noPassphrase: false,
+  });
+  const [uplinks, setUplinks] = useState<readonly string[]>(destination.uplinks ?? []);
+  const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
+  const fault = (field: string) => faultOf(edit.error, field);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    edit.mutate(
+      {
+        name: typed.name,
+        ...(typed.server === destination.server ? {} : { server: typed.server }),
+        ...(typed.backup === (destination.backup_server ?? "") ? {} : { backup_server: typed.backup }),
+        return_after_s: Number(typed.back),
+        platform: typed.platform,
+        watch_page: typed.watch,
+        uplinks: [...uplinks],
+        no_passphrase: typed.noPassphrase,
+        ...(typed.length === "" || typed.noPassphrase ? {} : { key_length: Number(typed.length) }),
+        ...(typed.authority === "" ? {} : { authority: typed.authority }),
+      },
+      { onSuccess: onStored },
+    );
+  };
+  return (
+    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
+        <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />
+      </div>
+      <Field
+        label="Server address"
+        required
+        spellCheck={false}
+        value={typed.server}
+        onChange={(event) => set({ server: event.target.value })}
+        error={fault("server")}
+      />
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field
+          label="Backup server"
+          spellCheck={false}
+          value={typed.backup}
+          onChange={(event) => set({ backup: event.target.value })}
+          error={fault("backup_server")}
+        />
+        <Field
+          label="Return to the main one after, in s"
+          type="number"
+          min={0}
+          value={typed.back}
+          onChange={(event) => set({ back: event.target.value })}
+          error={fault("return_after_s")}
+        />
+      </div>
+      <Field
+        label="Watch page"
+        type="url"
+        value={typed.watch}
+        onChange={(event) => set({ watch: event.target.value })}
+        error={fault("watch_page")}
+      />
+      <UplinkChoice chosen={uplinks} onChange={setUplinks} />
+      {destination.passphrase != null && (
+        <div className="grid items-end gap-4 sm:grid-cols-2">
+          <SelectField
+            label="Key length"
+            value={typed.length}
+            onChange={(event) => set({ length: event.target.value })}
+            choices={["128", "192", "256"].map((bits) => ({ value: bits, label: `${bits} bits` }))}
+          />
+          <Toggle
+            label="Send unencrypted from now on"
+            checked={typed.noPassphrase}
+            onChange={(noPassphrase) => set({ noPassphrase })}
+          />
+        </div>
+      )}
+      <TextField
+        label="Certificate of a private authority (PEM)"
+        spellCheck={false}
+        placeholder={destination.has_authority ? "There is one; paste another to take its place." : ""}
+        value={typed.authority}
+        onChange={(event) => set({ authority: event.target.value })}
+        error={fault("authority")}
+      />
+      {edit.error !== null && <Fault error={edit.error} />}
+      <Button kind="strong" type="submit" disabled={edit.isPending} className="justify-self-end">
+        Keep the change
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,44 @@
+import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
+
+import { call } from "../../api/client";
+import type { Destination, DestinationChange, NewDestination, Rekey, RevealedKey, Stored } from "../../api/types";
+
+export const destinationsKey = ["destinations"] as const;
+
+export function destinationsQuery() {
+  return queryOptions({ queryKey: destinationsKey, queryFn: () => call<Destination[]>("GET", ["destinations"]) });
+}
+
+/** What there is to be done with destinations; each change is seen by whoever listens, here and elsewhere. */
+function useChange<Input, Output>(change: (input: Input) => Promise<Output>): UseMutationResult<Output, Error, Input> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    // What was sent holds secrets; nothing keeps it once it is done.
+    gcTime: 0,
+    onSuccess: () => client.invalidateQueries({ queryKey: destinationsKey }),
+  });
+}
+
+export function useAddDestination(): UseMutationResult<Stored, Error, NewDestination> {
+  return useChange((destination) => call<Stored>("POST", ["destinations"], destination));
+}
+
+export function useEditDestination(name: string): UseMutationResult<Stored, Error, DestinationChange> {
+  return useChange((change) => call<Stored>("PATCH", ["destinations", name], change));
+}
+
+export function useRekey(name: string): UseMutationResult<Stored, Error, Rekey> {
+  return useChange((rekey) => call<Stored>("POST", ["destinations", name, "rekey"], rekey));
+}
+
+export function useReveal(name: string): UseMutationResult<RevealedKey, Error, void> {
+  return useMutation({
+    mutationFn: () => call<RevealedKey>("POST", ["destinations", name, "reveal"]),
+    gcTime: 0,
+  });
+}
+
+export function useRemoveDestination(): UseMutationResult<void, Error, string> {
+  return useChange((name) => call<void>("DELETE", ["destinations", name]));
+}

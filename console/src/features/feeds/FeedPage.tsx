@@ -1,0 +1,159 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+
+import type { Feed } from "../../api/types";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { ConfirmDialog } from "../../ui/ConfirmDialog";
+import { Dialog } from "../../ui/Dialog";
+import { Empty } from "../../ui/Empty";
+import { Fault } from "../../ui/Fault";
+import { ButtonLink, Link } from "../../ui/Link";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { State } from "../../ui/State";
+import { CauseNote, relaysQuery } from "../lines";
+import { PreviewDialog } from "../preview";
+import { May, useMay } from "../session";
+import { FeedForm } from "./components/FeedForm";
+import { SurveyPanel } from "./components/SurveyPanel";
+import { feedsQuery, useRemoveFeed } from "./queries";
+
+/** One camera: its address, its relays, and what a survey measures. */
+export function FeedPage(): ReactNode {
+  const { name = "" } = useParams();
+  const feeds = useQuery(feedsQuery());
+  return (
+    <Loaded query={feeds} height={400}>
+      {(data) => {
+        const feed = data.find((each) => each.name === name);
+        return feed === undefined ? (
+          <Empty title={`There is no feed ${name}`} action={<ButtonLink to="/feeds">To the feeds</ButtonLink>}>
+            It may have been renamed or removed.
+          </Empty>
+        ) : (
+          <FeedView feed={feed} />
+        );
+      }}
+    </Loaded>
+  );
+}
+
+function FeedView({ feed }: { feed: Feed }): ReactNode {
+  const relays = useQuery(relaysQuery());
+  const navigate = useNavigate();
+  const remove = useRemoveFeed();
+  const [asked, setAsked] = useSearchParams();
+  const measures = useMay("operator");
+  const using = (relays.data ?? []).filter((relay) => relay.feed.name === feed.name);
+  const state = using[0]?.feed;
+  const actions = (
+    <>
+      <PreviewDialog feed={feed.name} trigger={<Button>Watch</Button>} />
+      <May role="keeper">
+        <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeWords(using.length)}>
+          {(close) => (
+            <FeedForm
+              feed={feed}
+              onDone={(done) => {
+                close();
+                void navigate(`/feeds/${encodeURIComponent(done.name)}`, { replace: true });
+              }}
+            />
+          )}
+        </Dialog>
+        {using.length === 0 && (
+          <ConfirmDialog
+            trigger={<Button>Remove</Button>}
+            title={`Remove ${feed.name}?`}
+            confirm="Remove it with its password"
+            onConfirm={() => remove.mutate(feed.name, { onSuccess: () => void navigate("/feeds") })}
+          >
+            No relay carries it. What the logbook says of it stays.
+          </ConfirmDialog>
+        )}
+      </May>
+    </>
+  );
+  return (
+    <>
+      <PageHead
+        name={feed.name}
+        title={feed.name}
+        crumbs={<Link to="/feeds">Feeds</Link>}
+        lead={<State word={state?.state ?? "off"} />}
+        actions={actions}
+      />
+      {remove.error !== null && <Fault error={remove.error} />}
+      <div className="grid items-start gap-4 lg:grid-cols-[360px_minmax(0,1fr)]">
+        <Card title="Address" label="Address">
+          <Address feed={feed} />
+          {state?.cause != null && (
+            <div className="mt-3">
+              <CauseNote note={{ cause: state.cause, about: [feed.name] }} />
+            </div>
+          )}
+          <h3 className="mt-3 text-[13px] font-semibold">Relays</h3>
+          <p className="text-[13px]">
+            {using.length === 0 && <span className="text-quiet">None carries it.</span>}
+            {using.map((relay, at) => (
+              <span key={relay.name}>
+                {at > 0 && ", "}
+                <Link to={`/relays/${encodeURIComponent(relay.name)}`}>{relay.name}</Link>
+              </span>
+            ))}
+          </p>
+        </Card>
+        <Card title="Survey" label="Survey">
+          {measures ? (
+            <SurveyPanel
+              key={feed.name}
+              of={{ feed: feed.name }}
+              id={asked.get("survey")}
+              onBegun={(id) => setAsked({ survey: id }, { replace: true })}
+            />
+          ) : (
+            <p className="text-[13px] text-quiet">An operator can survey it: that pulls the camera for some seconds.</p>
+          )}
+        </Card>
+      </div>
+    </>
+  );
+}
+
+function changeWords(relays: number): string {
+  return relays === 0
+    ? "Nothing that runs is touched."
+    : "Another address, account or transport dials the camera anew; broadcasts go on with their holding pictures meanwhile.";
+}
+
+function Address({ feed }: { feed: Feed }): ReactNode {
+  const rows: [string, string][] = [["Main", feed.url]];
+  if (feed.sub_url != null) {
+    rows.push(["Sub", feed.sub_url]);
+  }
+  rows.push(["Account", feed.user == null ? "none" : `${feed.user}${feed.has_password ? ", password kept" : ""}`]);
+  rows.push(["Transport", feed.transport === "auto" ? "found by itself" : feed.transport.toUpperCase()]);
+  if (feed.pin != null) {
+    rows.push(["Certificate", feed.pin]);
+  }
+  rows.push(["Site", feed.site ?? "—"]);
+  return (
+    <>
+      <dl className="grid grid-cols-[84px_minmax(0,1fr)] gap-x-3 gap-y-1 text-[13px]">
+        {rows.map(([name, value]) => (
+          <div key={name} className="contents">
+            <dt className="text-quiet">{name}</dt>
+            <dd className="break-all">{value}</dd>
+          </div>
+        ))}
+      </dl>
+      {feed.warnings.map((warning) => (
+        <p key={warning} className="mt-2 text-[13px] text-wait">
+          {warning}
+        </p>
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,105 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+import { useNavigate } from "react-router";
+
+import type { Feed, FeedState } from "../../api/types";
+import { rate } from "../../lib/format";
+import { Button } from "../../ui/Button";
+import { Dialog } from "../../ui/Dialog";
+import { Empty } from "../../ui/Empty";
+import { ButtonLink, Link } from "../../ui/Link";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { State } from "../../ui/State";
+import { Still, factsOf, relaysQuery } from "../lines";
+import { May } from "../session";
+import { FeedForm } from "./components/FeedForm";
+import { FeedNav } from "./components/FeedNav";
+import { feedsQuery } from "./queries";
+
+/** Cameras and encoders: what is pulled. */
+export function FeedsPage(): ReactNode {
+  const feeds = useQuery(feedsQuery());
+  const relays = useQuery(relaysQuery());
+  const navigate = useNavigate();
+  const [search, setSearch] = useState("");
+  const states = new Map((relays.data ?? []).map((relay) => [relay.feed.name, relay.feed]));
+  const add = (
+    <May role="keeper">
+      <Dialog trigger={<Button kind="strong">Add a camera</Button>} title="Add a camera" wide>
+        {() => <FeedForm onDone={(feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`)} />}
+      </Dialog>
+    </May>
+  );
+  return (
+    <>
+      <PageHead name="Feeds" title="Feeds" lead="Cameras and encoders: what is pulled, and what really comes." actions={add} />
+      <FeedNav />
+      <Loaded query={feeds} height={400}>
+        {(data) =>
+          data.length === 0 ? (
+            <Empty title="No camera yet" action={<ButtonLink to="/find">Find cameras</ButtonLink>}>
+              Find one in the local network, fill in an address pattern, or type its address.
+            </Empty>
+          ) : (
+            <>
+              <input
+                type="search"
+                aria-label="Find a feed"
+                placeholder="Find a feed, a site, an address"
+                value={search}
+                onChange={(event) => setSearch(event.target.value)}
+                className="mb-3 w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
+              />
+              <ul aria-label="Feeds" className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
+                {data
+                  .filter((feed) =>
+                    [feed.name, feed.site ?? "", feed.url].join(" ").toLowerCase().includes(search.toLowerCase()),
+                  )
+                  .map((feed) => (
+                    <FeedTile key={feed.name} feed={feed} state={states.get(feed.name)} />
+                  ))}
+              </ul>
+            </>
+          )
+        }
+      </Loaded>
+    </>
+  );
+}
+
+function FeedTile({ feed, state }: { feed: Feed; state: FeedState | undefined }): ReactNode {
+  return (
+    <li className="grid min-w-0 grid-cols-[124px_minmax(0,1fr)] gap-3.5 rounded-[10px] border border-hair bg-card p-3">
+      {state === undefined ? (
+        <span className="h-[72px] rounded-md bg-hair" />
+      ) : (
+        <Still feed={state} className="h-[72px] w-[124px]" />
+      )}
+      <div className="min-w-0">
+        <h2 className="truncate text-base leading-tight font-[650]">
+          <Link to={`/feeds/${encodeURIComponent(feed.name)}`} className="no-underline hover:underline">
+            {feed.name}
+          </Link>
+        </h2>
+        <p className="truncate text-[12.5px] text-quiet">
+          {[feed.site, feed.sub_url == null ? null : "main and sub"].filter((each) => each != null).join(" · ")}
+        </p>
+        <p className="truncate text-[12.5px] text-quiet">{feed.url}</p>
+        <p className="flex flex-wrap items-center gap-x-2 text-[12.5px]">
+          <State word={state?.state ?? "off"} size={18} />
+          {state?.video != null && state.state === "flowing" && (
+            <span className="text-quiet">
+              {factsOf(state)} · {rate(state.video.kbps)}
+            </span>
+          )}
+        </p>
+        {feed.warnings.map((warning) => (
+          <p key={warning} className="text-[12.5px] text-wait">
+            {warning}
+          </p>
+        ))}
+      </div>
+    </li>
+  );
+}

@@ -1,0 +1,39 @@
+import { useState, type ReactNode } from "react";
+import { useNavigate } from "react-router";
+
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { PageHead } from "../../ui/Page";
+import { May } from "../session";
+import { FeedForm, type FeedDraft } from "./components/FeedForm";
+import { FeedNav } from "./components/FeedNav";
+import { FindPanel } from "./components/FindPanel";
+
+/** Cameras that answer in the local networks. */
+export function FindPage(): ReactNode {
+  const navigate = useNavigate();
+  const [draft, setDraft] = useState<FeedDraft | null>(null);
+  return (
+    <>
+      <PageHead
+        name="Find cameras"
+        title="Find cameras"
+        lead="Asks the local networks, or one host, which cameras there are, and each of them what it streams. Nothing is kept until you take it."
+      />
+      <FeedNav />
+      <May role="keeper">
+        {draft === null ? (
+          <FindPanel onChoose={setDraft} />
+        ) : (
+          <Card
+            title={`Take ${draft.name ?? "the camera"}`}
+            aside={<Button onClick={() => setDraft(null)}>Look again</Button>}
+            className="max-w-[880px]"
+          >
+            <FeedForm draft={draft} onDone={(feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`)} />
+          </Card>
+        )}
+      </May>
+    </>
+  );
+}

@@ -1,0 +1,147 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Feed, FeedChange, NewFeed, Transport } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field, SecretField, SelectField } from "../../../ui/Field";
+import { useAddFeed, useEditFeed } from "../queries";
+
+/** What is known of a camera before it is kept. */
+export type FeedDraft = { name?: string; url?: string; sub_url?: string; user?: string };
+
+type Props = { feed?: Feed; draft?: FeedDraft; action?: string; onDone: (feed: Feed) => void };
+
+const TRANSPORTS = [
+  { value: "auto", label: "found by itself" },
+  { value: "tcp", label: "TCP, interleaved" },
+  { value: "udp", label: "UDP, datagrams" },
+];
+
+/** A camera's address and account: a new feed, or a change of one. */
+export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode {
+  const add = useAddFeed();
+  const edit = useEditFeed(feed?.name ?? "");
+  const [typed, setTyped] = useState({
+    name: feed?.name ?? draft.name ?? "",
+    url: feed?.url ?? draft.url ?? "",
+    sub: feed?.sub_url ?? draft.sub_url ?? "",
+    user: feed?.user ?? draft.user ?? "",
+    password: "",
+    transport: feed?.transport ?? "auto",
+    pin: feed?.pin ?? "",
+    site: feed?.site ?? "",
+  });
+  const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
+  const error = feed === undefined ? add.error : edit.error;
+  const isPending = add.isPending || edit.isPending;
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const options = { onSuccess: onDone, onError: () => set({ password: "" }) };
+    if (feed === undefined) {
+      add.mutate(added(typed), options);
+    } else {
+      edit.mutate(changed(typed, feed), options);
+    }
+  };
+  const fault = (field: string) => faultOf(error, field);
+  return (
+    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field
+          label="Name"
+          required
+          placeholder="Summit Station"
+          value={typed.name}
+          onChange={(event) => set({ name: event.target.value })}
+          error={fault("name")}
+        />
+        <Field
+          label="Site"
+          placeholder="Summit"
+          value={typed.site}
+          onChange={(event) => set({ site: event.target.value })}
+          error={fault("site")}
+        />
+      </div>
+      <Field
+        label="Address of the main stream"
+        required
+        spellCheck={false}
+        placeholder="rtsp://192.0.2.7/main"
+        value={typed.url}
+        onChange={(event) => set({ url: event.target.value })}
+        help="User name and password may stand in it: they are taken out and sealed."
+        error={fault("url")}
+      />
+      <Field
+        label="Address of the sub stream"
+        spellCheck={false}
+        placeholder="rtsp://192.0.2.7/sub"
+        value={typed.sub}
+        onChange={(event) => set({ sub: event.target.value })}
+        help="A lighter stream, where there is one; it is compared with the main one."
+        error={fault("sub_url")}
+      />
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fault("user")} />
+        <SecretField
+          label="Password"
+          placeholder={feed?.has_password === true ? "kept; type another to replace it" : ""}
+          value={typed.password}
+          onChange={(event) => set({ password: event.target.value })}
+          error={fault("password")}
+        />
+        <SelectField
+          label="Transport"
+          value={typed.transport}
+          onChange={(event) => set({ transport: event.target.value as Transport })}
+          choices={TRANSPORTS}
+        />
+        <Field
+          label="Certificate fingerprint"
+          spellCheck={false}
+          value={typed.pin}
+          onChange={(event) => set({ pin: event.target.value })}
+          help="SHA-256, for rtsps cameras with a certificate of their own."
+          error={fault("pin")}
+        />
+      </div>
+      {error !== null && <Fault error={error} />}
+      <Button kind="strong" type="submit" disabled={isPending} className="justify-self-end">
+        {action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}
+      </Button>
+    </form>
+  );
+}
+
+type Typed = { name: string; url: string; sub: string; user: string; password: string; transport: Transport; pin: string; site: string };
+
+function added(typed: Typed): NewFeed {
+  const text = (name: keyof NewFeed, value: string) => (value.trim() === "" ? {} : { [name]: value });
+  return {
+    name: typed.name,
+    url: typed.url,
+    transport: typed.transport,
+    ...text("sub_url", typed.sub),
+    ...text("user", typed.user),
+    ...text("password", typed.password),
+    ...text("pin", typed.pin),
+    ...text("site", typed.site),
+  };
+}
+
+/** What differs from what is kept. A user name that is emptied takes the password with it. */
+function changed(typed: Typed, feed: Feed): FeedChange {
+  const text = (name: keyof FeedChange, value: string, before: string | null | undefined) =>
+    value === (before ?? "") ? {} : { [name]: value };
+  return {
+    ...text("name", typed.name, feed.name),
+    ...text("url", typed.url, feed.url),
+    ...text("sub_url", typed.sub, feed.sub_url),
+    ...text("user", typed.user, feed.user),
+    ...text("pin", typed.pin, feed.pin),
+    ...text("site", typed.site, feed.site),
+    ...(typed.password === "" ? {} : { password: typed.password }),
+    ...(typed.transport === feed.transport ? {} : { transport: typed.transport }),
+  };
+}

@@ -1,0 +1,56 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Blank, Pattern } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field, TextField } from "../../../ui/Field";
+import { useSavePattern } from "../queries";
+import { readBlank, writeBlank } from "./blanks";
+
+/** An address with blanks, and what may stand in each. */
+export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDone: () => void }): ReactNode {
+  const save = useSavePattern(pattern?.name ?? null);
+  const [name, setName] = useState(pattern?.name ?? "");
+  const [template, setTemplate] = useState(pattern?.template ?? "");
+  const [lines, setLines] = useState((pattern?.blanks ?? []).map(writeBlank).join("\n"));
+  const [note, setNote] = useState(pattern?.note ?? "");
+  const read = lines
+    .split("\n")
+    .filter((line) => line.trim() !== "")
+    .map((line) => ({ line, blank: readBlank(line) }));
+  const unread = read.find((each) => each.blank === null);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const blanks = read.map((each) => each.blank).filter((blank): blank is Blank => blank !== null);
+    save.mutate({ name, template, note, blanks }, { onSuccess: onDone });
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+      <Field
+        label="Address with blanks"
+        required
+        spellCheck={false}
+        placeholder="rtsp://{host}/ch{channel}/{stream}"
+        value={template}
+        onChange={(event) => setTemplate(event.target.value)}
+        error={faultOf(save.error, "template")}
+      />
+      <TextField
+        label="Blanks, one a line"
+        rows={4}
+        spellCheck={false}
+        placeholder={"host\nchannel: 1-32 +100\nstream: main=1, sub=2"}
+        value={lines}
+        onChange={(event) => setLines(event.target.value)}
+        help="A name for a text; least-most for a number, +100 for what is added to it, width 3 for its digits; words with what is written for them for a choice."
+        error={unread === undefined ? faultOf(save.error, "blanks") : `“${unread.line.trim()}” cannot be read.`}
+      />
+      <Field label="Note" value={note} onChange={(event) => setNote(event.target.value)} />
+      {save.error !== null && <Fault error={save.error} />}
+      <Button kind="strong" type="submit" disabled={save.isPending || unread !== undefined} className="justify-self-end">
+        Keep the pattern
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,86 @@
+import type { ReactNode } from "react";
+
+import type { SurveyStream } from "../../../api/types";
+import { grouped, rate } from "../../../lib/format";
+import { CauseNote } from "../../lines";
+
+type Props = { id: string; name: "main" | "sub"; stream: SurveyStream; done: boolean };
+
+/** One stream of a survey: its picture and its measured facts. */
+export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
+  const step = stream.steps.at(-1);
+  return (
+    <section aria-label={`${name} stream`} className="min-w-0 overflow-hidden rounded-[10px] border border-hair">
+      <div className="grid aspect-video place-items-center bg-hair text-[13px] text-quiet">
+        {stream.has_still ? (
+          <img src={`/api/v1/surveys/${encodeURIComponent(id)}/${name}.jpg`} alt={`Picture of the ${name} stream`} className="size-full object-contain" />
+        ) : (
+          <span className="px-4 text-center">
+            {stream.no_still ?? (stream.cause != null ? "No picture came." : (step?.name ?? "Dialling …"))}
+          </span>
+        )}
+      </div>
+      <div className="grid gap-2 p-3">
+        <p className="flex items-baseline justify-between gap-3">
+          <strong className="font-[650]">{name === "main" ? "Main stream" : "Sub stream"}</strong>
+          <span className="text-[12.5px] text-quiet">
+            {done ? (stream.shared ? "watched where it runs" : (stream.transport?.toUpperCase() ?? "")) : (step?.name ?? "dialling")}
+          </span>
+        </p>
+        <p className="text-[12.5px] break-all text-quiet">{stream.address}</p>
+        {stream.cause != null && <CauseNote note={{ cause: stream.cause, about: [name] }} />}
+        <Facts stream={stream} />
+      </div>
+    </section>
+  );
+}
+
+function Facts({ stream }: { stream: SurveyStream }): ReactNode {
+  const { video, audio, measured } = stream;
+  const rows: [string, string][] = [];
+  if (video != null) {
+    rows.push(["Picture", `${video.codec} ${video.profile} ${video.level.toFixed(1)}, ${video.width}×${video.height}`]);
+  }
+  if (measured != null) {
+    const declared = measured.declared_fps == null ? "" : `, ${measured.declared_fps} declared`;
+    rows.push(["Frame rate", measured.fps == null ? "—" : `${measured.fps.toFixed(2)} frames/s${declared}`]);
+    rows.push(["Bit rate", `${rate(measured.video_kbps)}, fullest second ${rate(measured.peak_kbps)}`]);
+    rows.push(["Keyframes", keyframes(measured)]);
+    rows.push(["Order", measured.b_frames ? "with B-frames" : "as shown"]);
+    rows.push([
+      "Packets",
+      `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
+    ]);
+    rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
+    if (measured.drift_ppm != null) {
+      rows.push(["Clock", `${measured.drift_ppm.toFixed(0)} ppm against ours`]);
+    }
+  }
+  if (audio != null) {
+    rows.push(["Sound", `${audio.codec}, ${audio.rate_hz / 1000} kHz, ${audio.channels === 1 ? "mono" : `${audio.channels} channels`}`]);
+  } else if (video != null) {
+    rows.push(["Sound", "none"]);
+  }
+  if (stream.first_picture_ms != null) {
+    rows.push(["First picture", `after ${grouped(stream.first_picture_ms)} ms`]);
+  }
+  return (
+    <dl className="grid grid-cols-[92px_minmax(0,1fr)] gap-x-3 gap-y-0.5 text-[13px]">
+      {rows.map(([name, value]) => (
+        <div key={name} className="contents">
+          <dt className="text-quiet">{name}</dt>
+          <dd className="font-[550]">{value}</dd>
+        </div>
+      ))}
+    </dl>
+  );
+}
+
+function keyframes(measured: NonNullable<SurveyStream["measured"]>): string {
+  const { keyframe_min_s: least, keyframe_median_s: middle, keyframe_max_s: most } = measured;
+  if (middle == null) {
+    return "fewer than two came";
+  }
+  const same = least === most;
+  return same ? `every ${middle.toFixed(2)} s` : `every ${middle.toFixed(2)} s, ${least?.toFixed(2)} to ${most?.toFixed(2)}`;
+}

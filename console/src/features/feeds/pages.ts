@@ -1,0 +1,4 @@
+export { FeedPage } from "./FeedPage";
+export { FeedsPage } from "./FeedsPage";
+export { FindPage } from "./FindPage";
+export { PatternsPage } from "./PatternsPage";

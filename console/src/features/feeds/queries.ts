@@ -1,0 +1,88 @@
+import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
+
+import { call } from "../../api/client";
+import type { Feed, FeedChange, FoundCamera, NewFeed, Pattern, Schemas, Survey } from "../../api/types";
+
+export const feedsKey = ["feeds"] as const;
+export const patternsKey = ["patterns"] as const;
+
+export function feedsQuery() {
+  return queryOptions({ queryKey: feedsKey, queryFn: () => call<Feed[]>("GET", ["feeds"]) });
+}
+
+export function patternsQuery() {
+  return queryOptions({ queryKey: patternsKey, queryFn: () => call<Pattern[]>("GET", ["patterns"]) });
+}
+
+/** A survey, under way or done. Events keep it fresh. */
+export function surveyQuery(id: string) {
+  return queryOptions({ queryKey: ["survey", id], queryFn: () => call<Survey>("GET", ["surveys", id]) });
+}
+
+function useChange<Input, Output>(change: (input: Input) => Promise<Output>): UseMutationResult<Output, Error, Input> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    // What was sent may hold a password; nothing keeps it once it is done.
+    gcTime: 0,
+    onSuccess: () => client.invalidateQueries({ queryKey: feedsKey }),
+  });
+}
+
+export function useAddFeed(): UseMutationResult<Feed, Error, NewFeed> {
+  return useChange((feed) => call<Feed>("POST", ["feeds"], feed));
+}
+
+export function useEditFeed(name: string): UseMutationResult<Feed, Error, FeedChange> {
+  return useChange((change) => call<Feed>("PATCH", ["feeds", name], change));
+}
+
+export function useRemoveFeed(): UseMutationResult<void, Error, string> {
+  return useChange((name) => call<void>("DELETE", ["feeds", name]));
+}
+
+/** What a survey is begun of: a feed that is kept, or an address that is not. */
+export type SurveyOf = Schemas["NewSurvey"];
+
+export function useBeginSurvey(): UseMutationResult<Survey, Error, SurveyOf> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (of) => call<Survey>("POST", ["surveys"], of),
+    gcTime: 0,
+    onSuccess: (survey) => client.setQueryData(surveyQuery(survey.id).queryKey, (known) => known ?? survey),
+  });
+}
+
+export type FindAt = Schemas["NewFind"];
+
+/** Looks for cameras; takes some seconds. */
+export function useFind(): UseMutationResult<FoundCamera[], Error, FindAt> {
+  return useMutation({ mutationFn: (at) => call<FoundCamera[]>("POST", ["finds"], at), gcTime: 0 });
+}
+
+/** Keeps a pattern: a new one, or in place of the one that is named. */
+export function useSavePattern(name: string | null): UseMutationResult<Pattern, Error, Pattern> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (pattern) =>
+      name === null
+        ? call<Pattern>("POST", ["patterns"], pattern)
+        : call<Pattern>("PUT", ["patterns", name], pattern),
+    onSuccess: () => client.invalidateQueries({ queryKey: patternsKey }),
+  });
+}
+
+export function useRemovePattern(): UseMutationResult<void, Error, string> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (name) => call<void>("DELETE", ["patterns", name]),
+    onSuccess: () => client.invalidateQueries({ queryKey: patternsKey }),
+  });
+}
+
+export type PatternFeeds = Schemas["PatternFeeds"];
+
+/** Adds the feeds of a filled-in pattern, all or none. */
+export function usePatternFeeds(pattern: string): UseMutationResult<Feed[], Error, PatternFeeds> {
+  return useChange((feeds) => call<Feed[]>("POST", ["patterns", pattern, "feeds"], feeds));
+}

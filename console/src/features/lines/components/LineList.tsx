@@ -1,0 +1,64 @@
+import { useWindowVirtualizer } from "@tanstack/react-virtual";
+import { useRef, type ReactNode } from "react";
+
+import type { Band, Relay } from "../../../api/types";
+import { LineCard } from "./LineCard";
+
+/** From so many lines on, only those near the window are drawn. */
+const MANY = 40;
+/** Height of a line with two pushes; measured once it is drawn. */
+const USUAL_HEIGHT = 150;
+const GAP = 10;
+
+type Props = { relays: readonly Relay[]; days: ReadonlyMap<string, readonly Band[]>; stepSeconds: number };
+
+/** The lines, one below the other. */
+export function LineList(props: Props): ReactNode {
+  return props.relays.length < MANY ? <AllLines {...props} /> : <ManyLines {...props} />;
+}
+
+function AllLines({ relays, days, stepSeconds }: Props): ReactNode {
+  return (
+    <ul aria-label="Lines" className="grid gap-2.5">
+      {relays.map((relay) => (
+        <li key={relay.name} className="min-w-0">
+          <LineCard relay={relay} bands={days.get(relay.name)} stepSeconds={stepSeconds} />
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function ManyLines({ relays, days, stepSeconds }: Props): ReactNode {
+  const list = useRef<HTMLUListElement>(null);
+  const virtual = useWindowVirtualizer({
+    count: relays.length,
+    estimateSize: () => USUAL_HEIGHT,
+    gap: GAP,
+    overscan: 4,
+    scrollMargin: list.current?.offsetTop ?? 0,
+    getItemKey: (at) => relays[at]?.name ?? at,
+  });
+  return (
+    <ul aria-label="Lines" ref={list} className="relative" style={{ height: virtual.getTotalSize() }}>
+      {virtual.getVirtualItems().map((item) => {
+        const relay = relays[item.index];
+        return (
+          relay !== undefined && (
+            <li
+              key={item.key}
+              ref={virtual.measureElement}
+              data-index={item.index}
+              aria-setsize={relays.length}
+              aria-posinset={item.index + 1}
+              className="absolute inset-x-0 top-0"
+              style={{ transform: `translateY(${item.start - virtual.options.scrollMargin}px)` }}
+            >
+              <LineCard relay={relay} bands={days.get(relay.name)} stepSeconds={stepSeconds} />
+            </li>
+          )
+        );
+      })}
+    </ul>
+  );
+}

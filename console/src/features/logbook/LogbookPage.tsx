@@ -1,0 +1,96 @@
+import { useQuery } from "@tanstack/react-query";
+import { useDeferredValue, useState, type ReactNode } from "react";
+import { useSearchParams } from "react-router";
+
+import { grouped } from "../../lib/format";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { RecordNav } from "./components/RecordNav";
+import { LogLines } from "./components/LogLines";
+import type { LogFilter } from "./filter";
+import { logbookQuery } from "./queries";
+
+const STEP = 200;
+const MOST = 10_000;
+
+const KINDS = ["feed", "push", "relay", "destination", "uplink", "platform", "person", "token", "service"];
+const SIDES = ["camera", "network", "platform", "ours", "planned"];
+const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
+
+/** What happened: states with their causes, and what people did; the latest first, as it is written. */
+export function LogbookPage(): ReactNode {
+  const [asked, setAsked] = useSearchParams();
+  const [most, setMost] = useState(STEP);
+  const get = (name: string) => asked.get(name) ?? "";
+  const set = (name: string, value: string) => {
+    setMost(STEP);
+    setAsked(
+      (before) => {
+        if (value === "") {
+          before.delete(name);
+        } else {
+          before.set(name, value);
+        }
+        return before;
+      },
+      { replace: true },
+    );
+  };
+  const about = useDeferredValue(get("about").trim());
+  const filter: LogFilter = {
+    most,
+    ...(about === "" ? {} : { about }),
+    ...(get("kind") === "" ? {} : { kind: get("kind") }),
+    ...(get("side") === "" ? {} : { side: get("side") }),
+    ...(get("deeds") === "" ? {} : { deeds: get("deeds") === "yes" }),
+  };
+  const lines = useQuery(logbookQuery(filter));
+  return (
+    <>
+      <PageHead name="Logbook" title="Logbook" lead="What happened, whose side it was, and what people did: the latest first." />
+      <RecordNav />
+      <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
+        <input
+          type="search"
+          aria-label="About a feed, a relay or a destination"
+          placeholder="About: the name of a feed, relay, destination"
+          value={get("about")}
+          onChange={(event) => set("about", event.target.value)}
+          className="w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
+        />
+        <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
+          <option value="">Every kind</option>
+          {KINDS.map((kind) => (
+            <option key={kind}>{kind}</option>
+          ))}
+        </select>
+        <select aria-label="Side" value={get("side")} onChange={(event) => set("side", event.target.value)} className={SELECT}>
+          <option value="">Every side</option>
+          {SIDES.map((side) => (
+            <option key={side}>{side}</option>
+          ))}
+        </select>
+        <select aria-label="By whom" value={get("deeds")} onChange={(event) => set("deeds", event.target.value)} className={SELECT}>
+          <option value="">States and deeds</option>
+          <option value="yes">What people did</option>
+          <option value="no">What happened by itself</option>
+        </select>
+      </section>
+      <Loaded query={lines} height={480}>
+        {(data) => (
+          <Card label="Lines">
+            {data.length === 0 && <p className="text-quiet">No line fits this filter.</p>}
+            <LogLines entries={data.toReversed()} />
+            {data.length >= most && most < MOST && (
+              <Button className="mt-3" disabled={lines.isFetching} onClick={() => setMost(Math.min(MOST, most * 2))}>
+                Older than these {grouped(data.length)}
+              </Button>
+            )}
+          </Card>
+        )}
+      </Loaded>
+    </>
+  );
+}

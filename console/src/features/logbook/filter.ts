@@ -1,0 +1,23 @@
+import type { LogEntry } from "../../api/types";
+
+/** Which lines of the logbook are asked for. */
+export type LogFilter = {
+  about?: string;
+  kind?: string;
+  side?: string;
+  /** Only what people did, or only what happened by itself. */
+  deeds?: boolean;
+  most?: number;
+};
+
+/** Whether a line is one of those that are asked for. */
+export function concerns(filter: LogFilter, entry: LogEntry): boolean {
+  const about = filter.about?.toLowerCase() ?? "";
+  const names = [entry.name, entry.part ?? ""].map((name) => name.toLowerCase());
+  return (
+    (about === "" || names.includes(about)) &&
+    (filter.kind === undefined || filter.kind === entry.kind) &&
+    (filter.side === undefined || filter.side === entry.side) &&
+    (filter.deeds === undefined || filter.deeds === (entry.who != null))
+  );
+}

@@ -1,0 +1,2 @@
+export { LogLines } from "./components/LogLines";
+export { keepLine, logbookQuery, reportKey } from "./queries";

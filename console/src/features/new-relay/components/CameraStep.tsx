@@ -1,0 +1,85 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+
+import type { Feed } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Card } from "../../../ui/Card";
+import { SelectField } from "../../../ui/Field";
+import { Tabs } from "../../../ui/Tabs";
+import { FeedForm, FindPanel, PatternFill, feedsQuery } from "../../feeds";
+import type { StepProps } from "../NewRelayPage";
+
+/** Which camera: one that is kept, an address, a filled-in pattern, or one that is found. */
+export function CameraStep({ draft, change }: StepProps): ReactNode {
+  const feeds = useQuery(feedsQuery());
+  const [way, setWay] = useState("address");
+  const [found, setFound] = useState<Parameters<typeof FeedForm>[0]["draft"] | null>(null);
+  const take = (feed: Pick<Feed, "name">) => change({ feed: feed.name, survey: "", step: "survey", name: draft.name || feed.name });
+  const kept = feeds.data ?? [];
+  return (
+    <Card label="Camera">
+      <Tabs
+        label="Which camera"
+        value={way}
+        onChange={setWay}
+        tabs={[
+          { value: "address", label: "Type its address", content: <FeedForm onDone={take} action="Keep it and go on" /> },
+          {
+            value: "find",
+            label: "Find it",
+            content:
+              found === null ? (
+                <FindPanel onChoose={setFound} />
+              ) : (
+                <div className="grid gap-3">
+                  <Button className="justify-self-start" onClick={() => setFound(null)}>
+                    Look again
+                  </Button>
+                  <FeedForm draft={found ?? {}} onDone={take} action="Keep it and go on" />
+                </div>
+              ),
+          },
+          {
+            value: "pattern",
+            label: "Fill in a pattern",
+            content: (
+              <PatternFill
+                onDone={(made) => {
+                  const first = made[0];
+                  if (first !== undefined) {
+                    take(first);
+                  }
+                }}
+              />
+            ),
+          },
+          {
+            value: "kept",
+            label: `One that is kept (${kept.length})`,
+            content: <KeptFeeds feeds={kept} chosen={draft.feed} onTake={take} />,
+          },
+        ]}
+      />
+    </Card>
+  );
+}
+
+type KeptProps = { feeds: readonly Feed[]; chosen: string; onTake: (feed: Feed) => void };
+
+function KeptFeeds({ feeds, chosen, onTake }: KeptProps): ReactNode {
+  const [name, setName] = useState(chosen);
+  const feed = feeds.find((each) => each.name === name);
+  return (
+    <div className="grid gap-4">
+      <SelectField
+        label="Feed"
+        value={name}
+        onChange={(event) => setName(event.target.value)}
+        choices={[{ value: "", label: "choose one" }, ...feeds.map((each) => ({ value: each.name, label: each.name }))]}
+      />
+      <Button kind="strong" disabled={feed === undefined} onClick={() => feed !== undefined && onTake(feed)} className="justify-self-end">
+        Go on with it
+      </Button>
+    </div>
+  );
+}

@@ -1,0 +1,101 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { type FormEvent, type ReactNode } from "react";
+import { useNavigate } from "react-router";
+
+import { call } from "../../../api/client";
+import type { NewRelay, Relay } from "../../../api/types";
+import { listed } from "../../../lib/format";
+import { Button } from "../../../ui/Button";
+import { Card } from "../../../ui/Card";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field } from "../../../ui/Field";
+import { relaysQuery, useSwitch } from "../../lines";
+import { Checks, usePreflight } from "../../relay";
+import type { StepProps } from "../NewRelayPage";
+
+/** Names the relay, checks that it can work, and starts it. */
+export function CheckStep({ draft, change, onStarted }: StepProps & { onStarted: () => void }): ReactNode {
+  const relays = useQuery(relaysQuery());
+  const relay = relays.data?.find((each) => each.name.toLowerCase() === draft.name.trim().toLowerCase());
+  // It was kept by this path before, and only waits to be started.
+  const isOurs = relay !== undefined && relay.feed.name === draft.feed && sameNames(relay, draft.to);
+  return (
+    <Card label="Check and start">
+      <p className="mb-4">
+        <strong className="font-[650]">{draft.feed}</strong> to <strong className="font-[650]">{listed(draft.to)}</strong>
+      </p>
+      {isOurs ? <Ready relay={relay} onStarted={onStarted} /> : <NameIt draft={draft} change={change} />}
+    </Card>
+  );
+}
+
+function sameNames(relay: Relay, to: readonly string[]): boolean {
+  const names = relay.pushes.map((push) => push.destination);
+  return names.length === to.length && names.every((name) => to.includes(name));
+}
+
+function NameIt({ draft, change }: StepProps): ReactNode {
+  const add = useMutation({ mutationFn: (relay: NewRelay) => call<Relay>("POST", ["relays"], relay) });
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    add.mutate({ name: draft.name, feed: draft.feed, to: [...draft.to] });
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <Field
+        label="Name of the relay"
+        required
+        value={draft.name}
+        onChange={(event) => change({ name: event.target.value })}
+        help="As it stands among the lines. It is kept, and off until it is started."
+        error={faultOf(add.error, "name")}
+      />
+      {add.error !== null && <Fault error={add.error} />}
+      <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
+        Keep it and check
+      </Button>
+    </form>
+  );
+}
+
+function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): ReactNode {
+  const navigate = useNavigate();
+  const preflight = usePreflight(relay.name);
+  const change = useSwitch(relay.name);
+  const start = (verb: "start" | "force") =>
+    change.mutate(verb, {
+      onSuccess: () => {
+        onStarted();
+        void navigate(`/relays/${encodeURIComponent(relay.name)}`);
+      },
+    });
+  const checks = preflight.data;
+  const failed = checks?.level === "fail";
+  return (
+    <div className="grid gap-4">
+      <div className="flex flex-wrap items-center gap-3">
+        <Button kind={checks === undefined ? "strong" : "plain"} disabled={preflight.isPending} onClick={() => preflight.mutate()}>
+          {preflight.isPending ? "Checking …" : checks === undefined ? "Run the preflight" : "Check again"}
+        </Button>
+        <p className="text-[13px] text-quiet">
+          Pulls the camera and knocks at the servers for some seconds. No key is sent, and nobody sees anything.
+        </p>
+      </div>
+      {preflight.error !== null && <Fault error={preflight.error} />}
+      {checks !== undefined && <Checks checks={checks.checks} />}
+      {change.error !== null && <Fault error={change.error} />}
+      {checks !== undefined && (
+        <div className="flex flex-wrap justify-end gap-2">
+          {failed && (
+            <Button kind="danger" disabled={change.isPending} onClick={() => start("force")}>
+              Start all the same
+            </Button>
+          )}
+          <Button kind="strong" disabled={change.isPending || failed} onClick={() => start("start")}>
+            {change.isPending ? "Starting …" : `Start ${relay.name}`}
+          </Button>
+        </div>
+      )}
+    </div>
+  );
+}

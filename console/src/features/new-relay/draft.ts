@@ -1,0 +1,71 @@
+import { useState } from "react";
+
+/** The steps of the path, in the order in which people work. */
+export const STEPS = [
+  { value: "camera", label: "Camera" },
+  { value: "survey", label: "Picture and facts" },
+  { value: "destination", label: "Destinations" },
+  { value: "check", label: "Check and start" },
+] as const;
+
+export type Step = (typeof STEPS)[number]["value"];
+
+/**
+ * A relay on its way, by names alone: camera and destinations are kept by the service as soon as they are known, with
+ * their secrets sealed, so that nothing of those ever lies in the browser.
+ */
+export type Draft = { step: Step; feed: string; to: readonly string[]; name: string; survey: string };
+
+const EMPTY: Draft = { step: "camera", feed: "", to: [], name: "", survey: "" };
+const STORAGE = "yonder-new-relay";
+
+function isDraft(value: unknown): value is Draft {
+  const draft = value as Partial<Draft> | null;
+  return (
+    typeof draft === "object" &&
+    draft !== null &&
+    STEPS.some((step) => step.value === draft.step) &&
+    [draft.feed, draft.name, draft.survey].every((each) => typeof each === "string") &&
+    Array.isArray(draft.to) &&
+    draft.to.every((each) => typeof each === "string")
+  );
+}
+
+/** The draft that was kept, or an empty one. */
+export function keptDraft(storage: Storage): Draft {
+  try {
+    const kept: unknown = JSON.parse(storage.getItem(STORAGE) ?? "null");
+    return isDraft(kept) ? kept : EMPTY;
+  } catch {
+    return EMPTY;
+  }
+}
+
+/** The draft, which outlives a reload; `forget` begins anew. */
+export function useDraft(): { draft: Draft; change: (change: Partial<Draft>) => void; forget: () => void } {
+  const [draft, setDraft] = useState<Draft>(() => keptDraft(window.localStorage));
+  const change = (part: Partial<Draft>) =>
+    setDraft((before) => {
+      const after = { ...before, ...part };
+      window.localStorage.setItem(STORAGE, JSON.stringify(after));
+      return after;
+    });
+  const forget = () => {
+    window.localStorage.removeItem(STORAGE);
+    setDraft(EMPTY);
+  };
+  return { draft, change, forget };
+}
+
+/** Whether a step can be gone to: what it builds upon is there. */
+export function isOpen(draft: Draft, step: Step): boolean {
+  switch (step) {
+    case "camera":
+      return true;
+    case "survey":
+    case "destination":
+      return draft.feed !== "";
+    case "check":
+      return draft.feed !== "" && draft.to.length > 0;
+  }
+}

@@ -1,0 +1,1 @@
+export { NewRelayPage } from "./NewRelayPage";

@@ -1,0 +1,91 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+
+import type { Platform } from "../../api/types";
+import { listed } from "../../lib/format";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { ConfirmDialog } from "../../ui/ConfirmDialog";
+import { Dialog } from "../../ui/Dialog";
+import { Fault } from "../../ui/Fault";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { May } from "../session";
+import { NewSheetForm } from "./components/NewSheetForm";
+import { SheetForm } from "./components/SheetForm";
+import { platformsQuery, useRemovePlatform } from "./queries";
+
+/** What each platform accepts, as rule sheets: preflights and rehearsals judge by them. */
+export function PlatformsPage(): ReactNode {
+  const platforms = useQuery(platformsQuery());
+  return (
+    <>
+      <PageHead
+        name="Platforms"
+        title="Platforms"
+        lead="Rule sheets: what each platform accepts. Preflights and rehearsals judge by them; a sheet that ships can be changed, and comes back when yours is removed."
+        actions={
+          <May role="keeper">
+            <Dialog trigger={<Button kind="strong">Add a platform</Button>} title="Add a platform">
+              {(close) => <NewSheetForm known={platforms.data ?? []} onDone={close} />}
+            </Dialog>
+          </May>
+        }
+      />
+      <Loaded query={platforms} height={400}>
+        {(data) => (
+          <div className="grid items-start gap-3 lg:grid-cols-2 2xl:grid-cols-3">
+            {data.map((platform) => (
+              <Sheet key={platform.name} platform={platform} />
+            ))}
+          </div>
+        )}
+      </Loaded>
+    </>
+  );
+}
+
+function Sheet({ platform }: { platform: Platform }): ReactNode {
+  const remove = useRemovePlatform();
+  const note = platform.rules.find((rule) => rule.rule === "note")?.value;
+  const rules = platform.rules.filter((rule) => rule.rule !== "note" && rule.value !== "");
+  return (
+    <Card label={platform.name} title={platform.name} aside={platform.shipped ? "ships with the program" : "your own"}>
+      {note !== undefined && <p className="mb-2 text-[13px] text-quiet">{note}</p>}
+      <dl className="grid grid-cols-[minmax(0,160px)_minmax(0,1fr)] gap-x-3 gap-y-1 text-[13px]">
+        {rules.map(({ rule, value }) => (
+          <div key={rule} className="contents">
+            <dt className="text-quiet">{rule}</dt>
+            <dd className="font-[550] break-words">{value}</dd>
+          </div>
+        ))}
+      </dl>
+      {rules.length === 0 && <p className="text-[13px] text-quiet">No rule yet: everything passes.</p>}
+      <p className="mt-2 text-[13px] text-quiet">
+        {platform.destinations.length === 0 ? "No destination is on it." : `Judges ${listed(platform.destinations)}.`}
+      </p>
+      <May role="keeper">
+        <div className="mt-3 flex gap-2">
+          <Dialog trigger={<Button>Change</Button>} title={`Rules of ${platform.name}`} wide>
+            {(close) => <SheetForm platform={platform} onDone={close} />}
+          </Dialog>
+          {!platform.shipped && (
+            <ConfirmDialog
+              trigger={<Button>Remove</Button>}
+              title={`Remove the sheet of ${platform.name}?`}
+              confirm="Remove the sheet"
+              onConfirm={() => remove.mutate(platform.name)}
+            >
+              No broadcast is touched. Where a sheet of that name ships with the program, it comes back.
+            </ConfirmDialog>
+          )}
+        </div>
+      </May>
+      {remove.error !== null && (
+        <div className="mt-2">
+          <Fault error={remove.error} />
+        </div>
+      )}
+    </Card>
+  );
+}

@@ -1,0 +1,1 @@
+export { platformsKey, platformsQuery } from "./queries";

@@ -1,0 +1,84 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Relay, RelayChange } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field, TextField } from "../../../ui/Field";
+import { useEditRelay } from "../queries";
+import { HoldingPicture } from "./HoldingPicture";
+
+type Props = { relay: Relay; onDone: (relay: Relay) => void };
+
+/** Name, holding picture, on-air windows and quiet minute. */
+export function RelaySettings({ relay, onDone }: Props): ReactNode {
+  const edit = useEditRelay(relay.name);
+  const [name, setName] = useState(relay.name);
+  const [hold, setHold] = useState(String(relay.hold_after_s ?? 3));
+  const [windows, setWindows] = useState((relay.on_air?.windows ?? []).join("\n"));
+  const [zone, setZone] = useState(relay.on_air?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
+  const [quiet, setQuiet] = useState(relay.quiet_minute ?? "");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const lines = windows
+      .split("\n")
+      .map((line) => line.trim())
+      .filter((line) => line !== "");
+    const change: RelayChange = {
+      name,
+      hold_after_s: Number(hold),
+      on_air: lines,
+      quiet_minute: quiet,
+      // Times mean something in a zone only; without any the zone is left as it is.
+      ...(lines.length > 0 || quiet !== "" ? { zone } : {}),
+    };
+    edit.mutate(change, { onSuccess: onDone });
+  };
+  const fault = (field: string) => faultOf(edit.error, field);
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fault("name")} />
+        <Field
+          label="Holding picture after, in s"
+          type="number"
+          min={0}
+          max={600}
+          value={hold}
+          onChange={(event) => setHold(event.target.value)}
+          help="How long the camera may be away; 0 waits without a picture."
+          error={fault("hold_after_s")}
+        />
+      </div>
+      <TextField
+        label="On air"
+        value={windows}
+        onChange={(event) => setWindows(event.target.value)}
+        placeholder={"mon-fri 08:00-18:00\nsat 09:30-13:00\n2026-12-24 14:00-16:00"}
+        help="One window a line; empty runs around the clock. Outside them the broadcasts end in order."
+        error={fault("on_air")}
+      />
+      <div className="grid gap-4 sm:grid-cols-2">
+        <Field
+          label="Time zone"
+          value={zone}
+          onChange={(event) => setZone(event.target.value)}
+          help="By its name in the time zone database."
+          error={fault("zone")}
+        />
+        <Field
+          label="Quiet minute"
+          placeholder="04:00"
+          value={quiet}
+          onChange={(event) => setQuiet(event.target.value)}
+          help="When few watch: broadcasts that become too long for their platform are rolled over then."
+          error={fault("quiet_minute")}
+        />
+      </div>
+      <HoldingPicture relay={relay} />
+      {edit.error !== null && <Fault error={edit.error} />}
+      <Button kind="strong" type="submit" disabled={edit.isPending} className="justify-self-end">
+        Keep the change
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,47 @@
+import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
+
+import { ask, call, upload } from "../../api/client";
+import type { NewRehearsal, Preflight, Rates, Rehearsal, Relay, RelayChange } from "../../api/types";
+import { keepRelay } from "../lines";
+
+export type Span = "hour" | "day" | "month";
+
+/** Rates of a relay over a time. Read anew at each look; between looks, live figures go on from there. */
+export function ratesQuery(name: string, over: Span) {
+  return queryOptions({
+    queryKey: ["rates", name, over],
+    queryFn: () => ask<Rates>(["relays", name, "rates"], { over }),
+    staleTime: 0,
+    gcTime: 0,
+  });
+}
+
+export function useEditRelay(name: string): UseMutationResult<Relay, Error, RelayChange> {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: (change) => call<Relay>("PATCH", ["relays", name], change),
+    onSuccess: (relay) => keepRelay(client, relay),
+  });
+}
+
+export function useRemoveRelay(name: string): UseMutationResult<void, Error, void> {
+  return useMutation({ mutationFn: () => call<void>("DELETE", ["relays", name]) });
+}
+
+export function usePreflight(name: string): UseMutationResult<Preflight, Error, void> {
+  return useMutation({ mutationFn: () => call<Preflight>("POST", ["relays", name, "preflight"]) });
+}
+
+export function useRehearsal(name: string): UseMutationResult<Rehearsal, Error, NewRehearsal> {
+  return useMutation({ mutationFn: (how) => call<Rehearsal>("POST", ["relays", name, "rehearse"], how) });
+}
+
+/** Keeps a holding picture, or takes it away when there is none. */
+export function useHoldingPicture(relay: Relay): UseMutationResult<void, Error, Blob | null> {
+  const client = useQueryClient();
+  const path = ["relays", relay.name, "holding-picture"];
+  return useMutation({
+    mutationFn: (file) => (file === null ? call<void>("DELETE", path) : upload(path, file)),
+    onSuccess: (_, file) => keepRelay(client, { ...relay, holding_picture: file !== null }),
+  });
+}

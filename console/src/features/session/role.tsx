@@ -1,0 +1,25 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+
+import type { Role } from "../../api/types";
+import { sessionQuery } from "./queries";
+
+const ORDER: readonly Role[] = ["viewer", "operator", "keeper"];
+
+/** What each role may do, for those who choose one. */
+export const ROLES: readonly { value: Role; label: string; help: string }[] = [
+  { value: "viewer", label: "viewer", help: "sees everything but secrets" },
+  { value: "operator", label: "operator", help: "starts, stops, holds and rekeys as well" },
+  { value: "keeper", label: "keeper", help: "changes everything, and looks after people" },
+];
+
+/** Whether whoever is signed in may do what needs `role`. The service decides; this only hides what it would refuse. */
+export function useMay(role: Role): boolean {
+  const session = useQuery(sessionQuery());
+  return session.data !== undefined && ORDER.indexOf(session.data.role) >= ORDER.indexOf(role);
+}
+
+/** Shows what only some may do. */
+export function May({ role, children }: { role: Role; children: ReactNode }): ReactNode {
+  return useMay(role) ? children : null;
+}

@@ -1,0 +1,147 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+
+import type { Alert, Receiver } from "../../api/types";
+import { dayAndTime, duration, listed } from "../../lib/format";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { ConfirmDialog } from "../../ui/ConfirmDialog";
+import { Dialog } from "../../ui/Dialog";
+import { Fault } from "../../ui/Fault";
+import { Loaded } from "../../ui/Loaded";
+import { useToast } from "../../ui/Toast";
+import { May } from "../session";
+import { AlertForm } from "./components/AlertForm";
+import { ReceiverForm } from "./components/ReceiverForm";
+import { alertsQuery, receiversQuery, useRemoveAlert, useRemoveReceiver, useTestReceiver } from "./queries";
+
+/** What people are told of, and who is told. */
+export function AlertsSection(): ReactNode {
+  const alerts = useQuery(alertsQuery());
+  const receivers = useQuery(receiversQuery());
+  return (
+    <div className="grid items-start gap-4 lg:grid-cols-2">
+      <Card
+        title="Alerts"
+        label="Alerts"
+        aside={
+          <May role="keeper">
+            <Dialog trigger={<Button>Add an alert</Button>} title="Add an alert">
+              {(close) => <AlertForm alert={null} receivers={receivers.data ?? []} onDone={close} />}
+            </Dialog>
+          </May>
+        }
+      >
+        <Loaded query={alerts}>
+          {(data) =>
+            data.length === 0 ? (
+              <p className="text-quiet">None yet. An alert tells receivers once, again if you like, and when it is over.</p>
+            ) : (
+              <ul className="grid gap-3">
+                {data.map((alert) => (
+                  <AlertLine key={alert.name} alert={alert} receivers={receivers.data ?? []} />
+                ))}
+              </ul>
+            )
+          }
+        </Loaded>
+      </Card>
+      <Card
+        title="Receivers"
+        label="Receivers"
+        aside={
+          <May role="keeper">
+            <Dialog trigger={<Button>Add a receiver</Button>} title="Add a receiver">
+              {(close) => <ReceiverForm onDone={close} />}
+            </Dialog>
+          </May>
+        }
+      >
+        <Loaded query={receivers}>
+          {(data) =>
+            data.length === 0 ? (
+              <p className="text-quiet">None yet: a web address that is posted to, signed, or a mailbox.</p>
+            ) : (
+              <ul className="grid gap-3">
+                {data.map((receiver) => (
+                  <ReceiverLine key={receiver.name} receiver={receiver} />
+                ))}
+              </ul>
+            )
+          }
+        </Loaded>
+      </Card>
+    </div>
+  );
+}
+
+function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Receiver[] }): ReactNode {
+  const remove = useRemoveAlert();
+  return (
+    <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
+      <p>
+        <strong className="font-[650]">{alert.name}</strong>: {alert.when}
+        {alert.about != null && ` about ${alert.about}`}, to {listed(alert.to)}
+        {alert.repeat_s > 0 && `, again every ${duration(alert.repeat_s * 1000)}`}
+      </p>
+      {alert.open.map((open) => (
+        <p key={open.subject} className="text-[13px]">
+          <strong className="text-block">{open.subject}</strong> {open.message}{" "}
+          <span className="text-quiet">since {dayAndTime(open.since)}</span>
+        </p>
+      ))}
+      <May role="keeper">
+        <div className="flex gap-2">
+          <Dialog trigger={<Button>Change</Button>} title={`Change ${alert.name}`}>
+            {(close) => <AlertForm alert={alert} receivers={receivers} onDone={close} />}
+          </Dialog>
+          <ConfirmDialog
+            trigger={<Button>Remove</Button>}
+            title={`Remove ${alert.name}?`}
+            confirm="Remove the alert"
+            onConfirm={() => remove.mutate(alert.name)}
+          >
+            Nobody is told of it any more. Broadcasts are not touched.
+          </ConfirmDialog>
+        </div>
+      </May>
+      {remove.error !== null && <Fault error={remove.error} />}
+    </li>
+  );
+}
+
+function ReceiverLine({ receiver }: { receiver: Receiver }): ReactNode {
+  const remove = useRemoveReceiver();
+  const test = useTestReceiver();
+  const say = useToast();
+  const { way } = receiver;
+  const error = test.error ?? remove.error;
+  return (
+    <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
+      <p>
+        <strong className="font-[650]">{receiver.name}</strong>:{" "}
+        <span className="break-all">{way.by === "web" ? way.url : `mail to ${listed(way.to)} by ${way.server}`}</span>
+        <span className="text-quiet">{receiver.has_secret ? ", with a secret" : ", without a secret"}</span>
+      </p>
+      <May role="keeper">
+        <div className="flex gap-2">
+          <Button
+            disabled={test.isPending}
+            onClick={() => test.mutate(receiver.name, { onSuccess: () => say(`${receiver.name} was told that this is a test.`) })}
+          >
+            {test.isPending ? "Telling …" : "Test"}
+          </Button>
+          <ConfirmDialog
+            trigger={<Button>Remove</Button>}
+            title={`Remove ${receiver.name}?`}
+            confirm="Remove the receiver"
+            onConfirm={() => remove.mutate(receiver.name)}
+          >
+            It is refused while an alert names it.
+          </ConfirmDialog>
+        </div>
+      </May>
+      {error !== null && <Fault error={error} />}
+    </li>
+  );
+}

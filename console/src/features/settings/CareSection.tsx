@@ -1,0 +1,81 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+
+import { fetchFile } from "../../api/client";
+import { saveFile } from "../../lib/csv";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { Fault } from "../../ui/Fault";
+import { Grade } from "../../ui/Grade";
+import { Loaded } from "../../ui/Loaded";
+import { May } from "../session";
+import { fetchBook, selfcheckQuery } from "./queries";
+
+/** A name with the time in it, so that no copy takes the place of another. */
+function stamped(name: string, ending: string): string {
+  return `${name}-${new Date().toISOString().slice(0, 19).replaceAll(":", "")}.${ending}`;
+}
+
+/** Copies of the records, and what the service stands on. */
+export function CareSection(): ReactNode {
+  const checks = useQuery(selfcheckQuery());
+  const backup = useMutation({
+    mutationFn: () => fetchFile(["backup"]),
+    onSuccess: (copy) => saveFile(stamped("yonder-backup", "db"), copy),
+  });
+  const book = useMutation({
+    mutationFn: fetchBook,
+    onSuccess: (all) =>
+      saveFile(stamped("yonder-records", "json"), new Blob([JSON.stringify(all, null, 2)], { type: "application/json" })),
+  });
+  return (
+    <div className="grid items-start gap-4 lg:grid-cols-[400px_minmax(0,1fr)]">
+      <Card title="Backup" label="Backup">
+        <p className="text-[13px] text-quiet">
+          A copy of all records as they are now, taken while everything runs. Keys and passwords in it stay sealed: it is of
+          use together with the master key only. <code>yonder restore</code> puts it back.
+        </p>
+        <div className="mt-3 flex flex-wrap gap-2">
+          <May role="keeper">
+            <Button kind="strong" disabled={backup.isPending} onClick={() => backup.mutate()}>
+              {backup.isPending ? "Copying …" : "Download a backup"}
+            </Button>
+          </May>
+          <Button disabled={book.isPending} onClick={() => book.mutate()}>
+            Records as JSON, without secrets
+          </Button>
+        </div>
+        {(backup.error ?? book.error) !== null && (
+          <div className="mt-3">
+            <Fault error={(backup.error ?? book.error) as Error} />
+          </div>
+        )}
+      </Card>
+      <Card
+        title="What the service stands on"
+        label="Health"
+        aside={
+          <button type="button" className="underline decoration-edge" onClick={() => void checks.refetch()}>
+            Look again
+          </button>
+        }
+      >
+        <Loaded query={checks}>
+          {(data) => (
+            <ul className="grid gap-1.5 text-[13px]">
+              {data.map((check) => (
+                <li key={check.subject + check.check} className="grid grid-cols-[64px_minmax(0,1fr)] gap-x-2">
+                  <Grade level={check.level} />
+                  <span>
+                    <strong className="font-semibold">{check.subject}</strong>, {check.check}: {check.reason}
+                    {check.next_step != null && <span className="text-quiet"> {check.next_step}</span>}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Loaded>
+      </Card>
+    </div>
+  );
+}

@@ -1,0 +1,99 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import type { Alert, Receiver } from "../../../api/types";
+import { Button } from "../../../ui/Button";
+import { Fault, faultOf } from "../../../ui/Fault";
+import { Field, SelectField } from "../../../ui/Field";
+import { Toggle } from "../../../ui/Toggle";
+import { useSaveAlert } from "../queries";
+import { KINDS, readTrigger, writeTrigger, type Blanks, type TriggerKind } from "../trigger";
+
+const LABELS: Record<keyof Blanks, { label: string; placeholder: string }> = {
+  rate: { label: "Rate", placeholder: "500kbit/s" },
+  time: { label: "For, or within", placeholder: "60s, 10m, 2h" },
+  days: { label: "Days", placeholder: "7" },
+  share: { label: "Per cent", placeholder: "80" },
+  times: { label: "Times", placeholder: "5" },
+};
+
+type Props = { alert: Alert | null; receivers: readonly Receiver[]; onDone: () => void };
+
+/** When somebody is told, of what, and who. */
+export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
+  const save = useSaveAlert(alert?.name ?? null);
+  const [name, setName] = useState(alert?.name ?? "");
+  const [trigger, setTrigger] = useState(readTrigger(alert?.when ?? "down 60s"));
+  const [about, setAbout] = useState(alert?.about ?? "");
+  const [to, setTo] = useState<readonly string[]>(alert?.to ?? []);
+  const [repeat, setRepeat] = useState(String((alert?.repeat_s ?? 3600) / 60));
+  const kind = KINDS.find((each) => each.kind === trigger.kind);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    save.mutate(
+      {
+        name,
+        when: writeTrigger(trigger.kind, trigger.blanks),
+        to: [...to],
+        repeat_s: Math.round(Number(repeat) * 60),
+        ...(alert === null && about === "" ? {} : { about }),
+      },
+      { onSuccess: onDone },
+    );
+  };
+  return (
+    <form onSubmit={submit} className="grid gap-4">
+      <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
+      <SelectField
+        label="When"
+        value={trigger.kind}
+        onChange={(event) => setTrigger({ ...trigger, kind: event.target.value as TriggerKind })}
+        choices={KINDS.map((each) => ({ value: each.kind, label: each.label }))}
+        error={faultOf(save.error, "when")}
+      />
+      <div className="grid grid-cols-2 gap-4">
+        {kind?.blanks.map((blank) => (
+          <Field
+            key={blank}
+            label={LABELS[blank].label}
+            placeholder={LABELS[blank].placeholder}
+            required
+            value={trigger.blanks[blank]}
+            onChange={(event) => setTrigger({ ...trigger, blanks: { ...trigger.blanks, [blank]: event.target.value } })}
+          />
+        ))}
+      </div>
+      <Field
+        label="About"
+        value={about}
+        onChange={(event) => setAbout(event.target.value)}
+        help="The name of one feed, relay, destination or uplink; empty for all."
+        error={faultOf(save.error, "about")}
+      />
+      <fieldset className="grid gap-2">
+        <legend className="mb-1 font-semibold">Who is told</legend>
+        {receivers.length === 0 && <p className="text-[13px] text-quiet">Add a receiver first.</p>}
+        {receivers.map((receiver) => (
+          <Toggle
+            key={receiver.name}
+            label={receiver.name}
+            checked={to.includes(receiver.name)}
+            onChange={(checked) => setTo(checked ? [...to, receiver.name] : to.filter((each) => each !== receiver.name))}
+          />
+        ))}
+      </fieldset>
+      <Field
+        label="Again every so many minutes"
+        type="number"
+        min={0}
+        value={repeat}
+        onChange={(event) => setRepeat(event.target.value)}
+        help="0 tells it once. The word that it is over comes in any case."
+        error={faultOf(save.error, "repeat_s")}
+      />
+      {save.error !== null && <Fault error={save.error} />}
+      <Button kind="strong" type="submit" disabled={save.isPending} className="justify-self-end">
+        {alert === null ? "Add the alert" : "Keep the change"}
+      </Button>
+    </form>
+  );
+}

@@ -1,0 +1,1 @@
+export { alertsKey, peopleKey, receiversKey, tokensKey } from "./queries";

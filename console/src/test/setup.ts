@@ -1,0 +1,13 @@
+// What browsers have and the tests' document has not.
+if (typeof window !== "undefined") {
+  window.matchMedia ??= (query) =>
+    ({ matches: false, media: query, addEventListener: () => undefined, removeEventListener: () => undefined }) as unknown as MediaQueryList;
+  window.ResizeObserver ??= class {
+    observe(): void {}
+    unobserve(): void {}
+    disconnect(): void {}
+  };
+  window.HTMLElement.prototype.scrollIntoView ??= () => undefined;
+  window.HTMLElement.prototype.hasPointerCapture ??= () => false;
+  window.scrollTo = () => undefined;
+}

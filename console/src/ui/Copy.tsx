@@ -1,0 +1,23 @@
+import { useState, type ReactNode } from "react";
+
+import { Button } from "./Button";
+
+/** Shows a text to be taken along, with a button that copies it. */
+export function Copy({ label, text }: { label: string; text: string }): ReactNode {
+  const [copied, setCopied] = useState(false);
+  const copy = () => {
+    // Without a secure connection browsers keep the clipboard to themselves: the text can still be marked.
+    void navigator.clipboard?.writeText(text).then(() => setCopied(true));
+  };
+  return (
+    <div className="flex items-stretch gap-2">
+      <output
+        aria-label={label}
+        className="min-w-0 flex-1 rounded-md border border-hair bg-paper px-3 py-2 text-[13px] break-all select-all"
+      >
+        {text}
+      </output>
+      <Button onClick={copy}>{copied ? "Copied" : "Copy"}</Button>
+    </div>
+  );
+}

@@ -1,0 +1,12 @@
+import type { ReactNode } from "react";
+
+/** Nothing is there yet: what it would be good for, and the next step. */
+export function Empty({ title, children, action }: { title: string; children: ReactNode; action?: ReactNode }): ReactNode {
+  return (
+    <section className="rounded-[10px] border border-dashed border-edge px-5 py-8 text-center">
+      <h2 className="text-base font-[650]">{title}</h2>
+      <p className="mx-auto mt-1 max-w-[60ch] text-quiet">{children}</p>
+      {action !== undefined && <div className="mt-4 flex justify-center gap-2">{action}</div>}
+    </section>
+  );
+}

@@ -1,0 +1,163 @@
+//! People, their sessions, invitations, and tokens for programs.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::secret::Secret;
+
+/// What somebody may do; each role may do what the ones before it may.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// Sees everything but secrets, and changes nothing.
+    Viewer,
+    /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
+    Operator,
+    /// Changes everything, and looks after people.
+    Keeper,
+}
+
+/// Somebody who may sign in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Person {
+    /// Name.
+    pub name: String,
+    /// What they may do.
+    pub role: Role,
+    /// When they came.
+    pub since: String,
+    /// When they were last here; null where they have no session.
+    pub seen: Option<String>,
+}
+
+/// A change of a person.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PersonChange {
+    /// New role, from their next request on.
+    pub role: Role,
+}
+
+/// Somebody to be invited; for somebody who may sign in already, the link gives a new password and keeps their role.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewInvitation {
+    /// Name.
+    pub name: String,
+    /// What they will be allowed to do; for somebody new, viewer where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<Role>,
+}
+
+/// An invitation that nobody has taken up yet.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Invitation {
+    /// Who is invited.
+    pub name: String,
+    /// What they will be allowed to do.
+    pub role: Role,
+    /// They may sign in already, and get a new password.
+    pub resets: bool,
+    /// Who invites.
+    pub by: String,
+    /// When it is void.
+    pub expires: String,
+}
+
+/// A fresh invitation, with the code of its link. It is shown once.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeInvitation {
+    /// The invitation.
+    pub invitation: Invitation,
+    /// Code of the one-time link: `/join#CODE` at the console's address.
+    pub code: Secret,
+}
+
+/// The code of an invitation.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct InvitationCode {
+    /// Code of the link.
+    pub code: Secret,
+}
+
+/// An invitation taken up.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Join {
+    /// Code of the link.
+    pub code: Secret,
+    /// Password, ten characters at least.
+    pub password: Secret,
+}
+
+/// A new password of whoever is signed in.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PasswordChange {
+    /// The password that is valid now.
+    pub current: Secret,
+    /// The one to be valid from now on, ten characters at least.
+    pub new: Secret,
+}
+
+/// A session of somebody who is signed in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// Tells it apart from others.
+    pub id: String,
+    /// Whose it is.
+    pub person: String,
+    /// What their browser says of itself.
+    pub agent: String,
+    /// When it began.
+    pub since: String,
+    /// When it was last used, to the minute.
+    pub seen: String,
+    /// When it ends by itself.
+    pub expires: String,
+    /// It is the one that asks.
+    pub this: bool,
+}
+
+/// A token to be made for a program.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct NewToken {
+    /// Name, unique among tokens.
+    pub name: String,
+    /// What its bearer may do; viewer where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub role: Option<Role>,
+    /// Days until it is void, 1 to 3650; never where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub days: Option<u32>,
+}
+
+/// A token for programs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Token {
+    /// Name.
+    pub name: String,
+    /// What its bearer may do.
+    pub role: Role,
+    /// Who made it.
+    pub by: String,
+    /// When.
+    pub since: String,
+    /// When it is void; null for never.
+    pub expires: Option<String>,
+    /// It is void.
+    pub void: bool,
+    /// When it was last used, to the minute.
+    pub used: Option<String>,
+}
+
+/// A fresh token, with its secret. It is shown once.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MadeToken {
+    /// The token.
+    pub token: Token,
+    /// What a program sends as a bearer.
+    pub secret: Secret,
+}

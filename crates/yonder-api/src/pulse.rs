@@ -1,0 +1,159 @@
+//! What moves of a relay from second to second, apart from what it is: sent by itself, so that hundreds of relays can
+//! be followed at once.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::relays::{LinkFacts, Relay};
+
+/// What moves of a relay.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RelayPulse {
+    /// Name of the relay.
+    pub name: String,
+    /// Its feed.
+    pub feed: FeedPulse,
+    /// Its pushes, in its order.
+    pub pushes: Vec<PushPulse>,
+}
+
+/// What moves of a feed.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FeedPulse {
+    /// Seconds until it dials again, while waiting.
+    pub dials_in_s: Option<f64>,
+    /// Measured rate.
+    pub kbps: u64,
+    /// Measured frames per second.
+    pub fps: Option<f64>,
+    /// Measured seconds between keyframes.
+    pub keyframe_interval_s: Option<f64>,
+    /// Bytes received.
+    pub bytes: u64,
+    /// Packets lost.
+    pub packets_lost: u64,
+    /// Pictures and frames of sound dropped because of that.
+    pub units_dropped: u64,
+}
+
+/// What moves of a push.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PushPulse {
+    /// Seconds until it dials again, while waiting for that.
+    pub dials_in_s: Option<f64>,
+    /// Rate going out.
+    pub kbps: u64,
+    /// Bytes sent.
+    pub bytes: u64,
+    /// Pictures sent.
+    pub frames_sent: u64,
+    /// Pictures skipped because the way was too slow.
+    pub frames_dropped: u64,
+    /// How far it is behind the feed.
+    pub backlog_ms: u64,
+    /// What is measured of its connection, where that is SRT.
+    pub link: Option<LinkFacts>,
+}
+
+impl RelayPulse {
+    /// What moves of a relay, as it is.
+    #[must_use]
+    pub fn of(relay: &Relay) -> Self {
+        let (feed, video) = (&relay.feed, relay.feed.video.as_ref());
+        let pushes = relay.pushes.iter().map(|push| PushPulse {
+            dials_in_s: push.dials_in_s,
+            kbps: push.kbps,
+            bytes: push.bytes,
+            frames_sent: push.frames_sent,
+            frames_dropped: push.frames_dropped,
+            backlog_ms: push.backlog_ms,
+            link: push.link.clone(),
+        });
+        Self {
+            name: relay.name.clone(),
+            feed: FeedPulse {
+                dials_in_s: feed.dials_in_s,
+                kbps: video.map_or(0, |video| video.kbps),
+                fps: video.and_then(|video| video.fps),
+                keyframe_interval_s: video.and_then(|video| video.keyframe_interval_s),
+                bytes: feed.bytes,
+                packets_lost: feed.packets_lost,
+                units_dropped: feed.units_dropped,
+            },
+            pushes: pushes.collect(),
+        }
+    }
+
+    /// Brings a relay up to this. Its pushes must be the ones that the pulse is of.
+    pub fn apply(self, relay: &mut Relay) {
+        let (feed, now) = (&mut relay.feed, self.feed);
+        feed.dials_in_s = now.dials_in_s;
+        feed.bytes = now.bytes;
+        feed.packets_lost = now.packets_lost;
+        feed.units_dropped = now.units_dropped;
+        if let Some(video) = &mut feed.video {
+            video.kbps = now.kbps;
+            video.fps = now.fps;
+            video.keyframe_interval_s = now.keyframe_interval_s;
+        }
+        for (push, now) in relay.pushes.iter_mut().zip(self.pushes) {
+            push.dials_in_s = now.dials_in_s;
+            push.kbps = now.kbps;
+            push.bytes = now.bytes;
+            push.frames_sent = now.frames_sent;
+            push.frames_dropped = now.frames_dropped;
+            push.backlog_ms = now.backlog_ms;
+            push.link = now.link;
+        }
+    }
+
+    /// A relay without anything that moves: two looks at it are equal unless it changed.
+    #[must_use]
+    pub fn still(relay: &Relay) -> Relay {
+        let nothing = Self {
+            name: relay.name.clone(),
+            feed: FeedPulse::default(),
+            pushes: vec![PushPulse::default(); relay.pushes.len()],
+        };
+        let mut still = relay.clone();
+        nothing.apply(&mut still);
+        still
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn relay(kbps: u64, state: &str) -> Relay {
+        let push = serde_json::json!({
+            "destination": "One", "state": state, "since": null, "cause": null, "dials_in_s": 0.5, "kbps": kbps,
+            "bytes": kbps * 2, "frames_sent": 3, "frames_dropped": 1, "reconnects": 0, "backlog_ms": 40, "steps": []
+        });
+        let video = serde_json::json!({
+            "codec": "H.264", "profile": "High", "level": 4.0, "width": 1280, "height": 720, "fps": 25.0,
+            "kbps": kbps, "keyframe_interval_s": 2.0
+        });
+        let feed = serde_json::json!({
+            "name": "Summit", "state": "flowing", "since": null, "cause": null, "dials_in_s": null,
+            "transport": "tcp", "video": video, "audio": null, "bytes": kbps, "packets_lost": 2, "reconnects": 0
+        });
+        serde_json::from_value(
+            serde_json::json!({"name": "Line", "wanted": "on", "feed": feed, "pushes": [push]}),
+        )
+        .unwrap()
+    }
+
+    #[test]
+    fn a_pulse_brings_an_older_look_up_to_the_newer_one() {
+        let (mut old, new) = (relay(100, "live"), relay(2_000, "live"));
+        RelayPulse::of(&new).apply(&mut old);
+        assert_eq!(old, new);
+    }
+
+    #[test]
+    fn what_moves_is_no_change_and_a_state_is_one() {
+        assert_eq!(RelayPulse::still(&relay(100, "live")), RelayPulse::still(&relay(2_000, "live")));
+        assert_ne!(RelayPulse::still(&relay(100, "live")), RelayPulse::still(&relay(100, "lagging")));
+    }
+}

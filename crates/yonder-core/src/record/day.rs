@@ -1,0 +1,208 @@
+//! A day of a relay as a band: step by step the worst that it was.
+
+use std::collections::BTreeMap;
+
+use super::{Span, SpanOutage, Subject};
+
+/// How a relay was, the better before the worse.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+pub enum Level {
+    /// It should not run.
+    #[default]
+    Off,
+    /// Everything was as it should be.
+    Flowing,
+    /// A push sent the holding picture, or the feed was away and broadcasts went on.
+    Holding,
+    /// A push was too slow for its feed.
+    Lagging,
+    /// A push was down.
+    Down,
+}
+
+impl Level {
+    /// Its stable word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Off => "off",
+            Self::Flowing => "flowing",
+            Self::Holding => "holding",
+            Self::Lagging => "lagging",
+            Self::Down => "down",
+        }
+    }
+
+    /// The level of a push's state word, where it tells more than runs and outages do.
+    fn of_state(state: &str) -> Option<Self> {
+        match state {
+            "holding" => Some(Self::Holding),
+            "lagging" => Some(Self::Lagging),
+            _ => None,
+        }
+    }
+}
+
+/// A state that something entered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StateBegan {
+    /// What.
+    pub subject: Subject,
+    /// When.
+    pub at_ms: i64,
+    /// State word.
+    pub state: String,
+}
+
+/// Steps of a time, each as bad as the worst that was laid over it.
+struct Strip {
+    from_ms: i64,
+    step_ms: i64,
+    levels: Vec<Level>,
+}
+
+impl Strip {
+    fn lay(&mut self, level: Level, begin_ms: i64, end_ms: i64) {
+        let begin = begin_ms.saturating_sub(self.from_ms).max(0);
+        let end = end_ms.saturating_sub(self.from_ms);
+        if end <= begin {
+            return;
+        }
+        let index = |ms: i64| usize::try_from(ms.div_euclid(self.step_ms)).unwrap_or(usize::MAX);
+        let (first, last) = (index(begin), index(end - 1));
+        for step in self.levels.iter_mut().take(last.saturating_add(1)).skip(first) {
+            *step = (*step).max(level);
+        }
+    }
+
+    fn bands(self) -> Vec<(Level, u32)> {
+        let mut bands: Vec<(Level, u32)> = Vec::new();
+        for level in self.levels {
+            match bands.last_mut() {
+                Some((last, steps)) if *last == level => *steps += 1,
+                _ => bands.push((level, 1)),
+            }
+        }
+        bands
+    }
+}
+
+/// The relays that ran within `steps` steps of `step_ms` from `from_ms` on, each with its bands, which fill that time;
+/// what has not ended lasts until `now_ms`.
+///
+/// An outage of a push is `Down`; one of the relay alone is its feed's, while which its pushes go on: `Holding`.
+#[must_use]
+pub fn day(
+    (from_ms, step_ms, steps): (i64, i64, usize),
+    now_ms: i64,
+    runs: &[Span],
+    outages: &[SpanOutage],
+    states: &[StateBegan],
+) -> BTreeMap<String, Vec<(Level, u32)>> {
+    let mut strips: BTreeMap<&str, Strip> = BTreeMap::new();
+    let mut lay = |relay, level, begin_ms, end_ms: Option<i64>| {
+        let strip = || Strip { from_ms, step_ms: step_ms.max(1), levels: vec![Level::Off; steps] };
+        strips.entry(relay).or_insert_with(strip).lay(level, begin_ms, end_ms.unwrap_or(now_ms));
+    };
+    for run in runs {
+        if let Subject::Relay(relay) = &run.subject {
+            lay(relay, Level::Flowing, run.begin_ms, run.end_ms);
+        }
+    }
+    for SpanOutage { span, .. } in outages {
+        match &span.subject {
+            Subject::Relay(relay) => lay(relay, Level::Holding, span.begin_ms, span.end_ms),
+            Subject::Push(relay, _) => lay(relay, Level::Down, span.begin_ms, span.end_ms),
+            Subject::Feed(_) => {}
+        }
+    }
+    // From the end on, so that each state meets the one that ended it.
+    let mut ends: BTreeMap<&Subject, i64> = BTreeMap::new();
+    for began in states.iter().rev() {
+        let end_ms = ends.insert(&began.subject, began.at_ms);
+        if let (Subject::Push(relay, _), Some(level)) = (&began.subject, Level::of_state(&began.state)) {
+            lay(relay, level, began.at_ms, end_ms);
+        }
+    }
+    strips.into_iter().map(|(relay, strip)| (relay.to_owned(), strip.bands())).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::cause::Side;
+    use crate::record::Blame;
+
+    fn relay() -> Subject {
+        Subject::Relay("Line".into())
+    }
+
+    fn push(name: &str) -> Subject {
+        Subject::Push("Line".into(), name.into())
+    }
+
+    fn span(subject: Subject, begin_ms: i64, end_ms: Option<i64>) -> Span {
+        Span { subject, begin_ms, end_ms }
+    }
+
+    fn outage(subject: Subject, begin_ms: i64, end_ms: Option<i64>) -> SpanOutage {
+        let blame = Blame { code: "feed.stalled".into(), side: Side::Camera, message: String::new() };
+        SpanOutage { span: span(subject, begin_ms, end_ms), blame }
+    }
+
+    fn began(subject: Subject, at_ms: i64, state: &str) -> StateBegan {
+        StateBegan { subject, at_ms, state: state.into() }
+    }
+
+    /// A day of ten steps of ten milliseconds that begins at 100.
+    fn short(runs: &[Span], outages: &[SpanOutage], states: &[StateBegan]) -> Vec<(&'static str, u32)> {
+        let all = day((100, 10, 10), 200, runs, outages, states);
+        assert!(all.values().all(|bands| bands.iter().map(|(_, steps)| steps).sum::<u32>() == 10));
+        all.into_values().flatten().map(|(level, steps)| (level.word(), steps)).collect()
+    }
+
+    #[test]
+    fn a_run_flows_where_nothing_else_is_known_and_is_off_before_and_after() {
+        assert_eq!(
+            short(&[span(relay(), 120, Some(150))], &[], &[]),
+            [("off", 2), ("flowing", 3), ("off", 5)]
+        );
+        assert_eq!(short(&[span(relay(), 0, None)], &[], &[]), [("flowing", 10)]);
+        assert_eq!(short(&[span(push("a"), 0, None)], &[], &[]), []);
+    }
+
+    #[test]
+    fn a_feed_that_is_away_is_held_and_a_push_that_is_away_is_down() {
+        let runs = [span(relay(), 0, None)];
+        let away = outage(relay(), 110, Some(130));
+        assert_eq!(
+            short(&runs, std::slice::from_ref(&away), &[]),
+            [("flowing", 1), ("holding", 2), ("flowing", 7)]
+        );
+        let down = outage(push("a"), 115, Some(121));
+        let both = [("flowing", 1), ("down", 2), ("flowing", 7)];
+        assert_eq!(short(&runs, &[away, down], &[]), both, "a step is as bad as its worst moment");
+    }
+
+    #[test]
+    fn states_last_until_the_same_push_enters_another_one_or_until_now() {
+        let runs = [span(relay(), 0, None)];
+        let states = [
+            began(push("a"), 110, "holding"),
+            began(push("b"), 115, "live"),
+            began(push("a"), 140, "live"),
+            began(push("b"), 180, "lagging"),
+        ];
+        let expected = [("flowing", 1), ("holding", 3), ("flowing", 4), ("lagging", 2)];
+        assert_eq!(short(&runs, &[], &states), expected);
+    }
+
+    #[test]
+    fn times_outside_the_day_and_turned_round_do_no_harm() {
+        let runs = [span(relay(), i64::MIN, Some(i64::MAX)), span(relay(), 150, Some(120))];
+        assert_eq!(
+            short(&runs, &[outage(push("a"), 300, None), outage(push("a"), 0, Some(100))], &[]),
+            [("flowing", 10)]
+        );
+    }
+}

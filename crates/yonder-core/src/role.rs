@@ -1,0 +1,56 @@
+//! What somebody may do.
+
+/// What somebody may do; each role may do what the ones before it may.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Role {
+    /// Sees everything but secrets, and changes nothing.
+    Viewer,
+    /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
+    Operator,
+    /// Changes everything, and looks after people.
+    Keeper,
+}
+
+impl Role {
+    const ALL: [Self; 3] = [Self::Viewer, Self::Operator, Self::Keeper];
+
+    /// Its stable word.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Viewer => "viewer",
+            Self::Operator => "operator",
+            Self::Keeper => "keeper",
+        }
+    }
+
+    /// The role of a word.
+    #[must_use]
+    pub fn from_word(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|role| role.word() == word)
+    }
+
+    /// Who they are and what they may do, for those who may not.
+    #[must_use]
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Self::Viewer => "a viewer may look",
+            Self::Operator => "an operator may start, stop, hold and rekey",
+            Self::Keeper => "a keeper may change how things are set up",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_role_may_do_what_those_before_it_may_and_keeps_its_word() {
+        assert!(Role::Viewer < Role::Operator && Role::Operator < Role::Keeper);
+        for role in Role::ALL {
+            assert_eq!(Role::from_word(role.word()), Some(role));
+        }
+        assert_eq!(Role::from_word("admin"), None);
+    }
+}

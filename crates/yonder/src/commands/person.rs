@@ -1,0 +1,189 @@
+//! `yonder person …` and `yonder session …`
+
+use clap::{Subcommand, ValueEnum};
+use yonder_api::{Invitation, MadeInvitation, NewInvitation, Person, PersonChange, Role, Session};
+
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{local, print, print_json, table};
+
+/// What somebody may do.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub(crate) enum RoleArgument {
+    /// See everything but secrets.
+    Viewer,
+    /// Start, stop, hold, resume and rekey as well.
+    Operator,
+    /// Change everything, and look after people.
+    Keeper,
+}
+
+impl From<RoleArgument> for Role {
+    fn from(role: RoleArgument) -> Self {
+        match role {
+            RoleArgument::Viewer => Self::Viewer,
+            RoleArgument::Operator => Self::Operator,
+            RoleArgument::Keeper => Self::Keeper,
+        }
+    }
+}
+
+/// A role's word.
+pub(crate) fn role_word(role: Role) -> &'static str {
+    match role {
+        Role::Viewer => "viewer",
+        Role::Operator => "operator",
+        Role::Keeper => "keeper",
+    }
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum PersonCommand {
+    /// Invite somebody by a link that works once, for three days; for somebody who may sign in already, a link to a new
+    /// password.
+    Invite {
+        /// Name of the person.
+        name: String,
+        /// What they will be allowed to do; viewer where nothing is said.
+        #[arg(long, value_enum, value_name = "ROLE")]
+        role: Option<RoleArgument>,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Take an invitation back.
+    Uninvite {
+        /// Name of the person.
+        name: String,
+    },
+    /// List who may sign in, and who is invited to.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Give a person another role, from their next request on.
+    Edit {
+        /// Name of the person.
+        name: String,
+        /// What they may do.
+        #[arg(long, value_enum, value_name = "ROLE")]
+        role: RoleArgument,
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove a person, and sign them out everywhere.
+    Remove {
+        /// Name of the person.
+        name: String,
+    },
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum SessionCommand {
+    /// List the sessions that go on.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// End a session.
+    End {
+        /// Its number, as `list` shows it.
+        id: String,
+    },
+}
+
+pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        PersonCommand::Invite { name, role, json } => {
+            let new = NewInvitation { name, role: role.map(Role::from) };
+            invited(&client.post(&["invitations"], &new)?, client, json)
+        }
+        PersonCommand::Uninvite { name } => {
+            client.delete(&["invitations", &name])?;
+            print(&format!("The invitation of {name} is void.\n"));
+            Ok(())
+        }
+        PersonCommand::List { json } => {
+            let (people, invitations) = (client.get(&["people"])?, client.get(&["invitations"])?);
+            list(&people, &invitations, json)
+        }
+        PersonCommand::Edit { name, role, json } => {
+            let change = PersonChange { role: role.into() };
+            let person: Person = client.patch(&["people", &name], &change)?;
+            if json {
+                return print_json(&person);
+            }
+            print(&format!("{} is {} now.\n", person.name, role_word(person.role)));
+            Ok(())
+        }
+        PersonCommand::Remove { name } => {
+            client.delete(&["people", &name])?;
+            print(&format!("{name} may not sign in any more.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn invited(made: &MadeInvitation, client: &Client, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(made);
+    }
+    let Invitation { name, role, resets, expires, .. } = &made.invitation;
+    let what = if *resets { "choose a new password" } else { "choose a password and sign in" };
+    print(&format!(
+        "{name} ({}) can {what} until {}, once, at\n{}/join#{}\n",
+        role_word(*role),
+        local(expires),
+        client.base(),
+        made.code.expose()
+    ));
+    Ok(())
+}
+
+fn list(people: &Vec<Person>, invitations: &Vec<Invitation>, json: bool) -> Result<(), Failure> {
+    if json {
+        return print_json(&serde_json::json!({ "people": people, "invitations": invitations }));
+    }
+    let row = |person: &Person| {
+        let seen = person.seen.as_deref().map_or_else(|| "signed out".to_owned(), local);
+        vec![person.name.clone(), role_word(person.role).to_owned(), local(&person.since), seen]
+    };
+    print(&table(&["NAME", "ROLE", "SINCE", "LAST SEEN"], &people.iter().map(row).collect::<Vec<_>>()));
+    for invitation in invitations {
+        let what = if invitation.resets { "has a link to a new password" } else { "is invited" };
+        print(&format!(
+            "{} {what} ({}, by {}, until {})\n",
+            invitation.name,
+            role_word(invitation.role),
+            invitation.by,
+            local(&invitation.expires)
+        ));
+    }
+    Ok(())
+}
+
+pub(crate) fn run_session(command: &SessionCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        SessionCommand::List { json } => {
+            let sessions: Vec<Session> = client.get(&["sessions"])?;
+            if *json {
+                return print_json(&sessions);
+            }
+            let row = |session: &Session| {
+                let Session { id, person, agent, since, seen, .. } = session;
+                vec![id.clone(), person.clone(), local(since), local(seen), agent.clone()]
+            };
+            let head = ["NUMBER", "PERSON", "SINCE", "LAST SEEN", "BROWSER"];
+            print(&table(&head, &sessions.iter().map(row).collect::<Vec<_>>()));
+            Ok(())
+        }
+        SessionCommand::End { id } => {
+            client.delete(&["sessions", id])?;
+            print("The session is over.\n");
+            Ok(())
+        }
+    }
+}

@@ -1,0 +1,96 @@
+//! `yonder token …`
+
+use std::fs::OpenOptions;
+use std::io::Write as _;
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use yonder_api::{MadeToken, NewToken, Role, Secret, Token};
+
+use super::person::{RoleArgument, role_word};
+use crate::client::Client;
+use crate::failure::Failure;
+use crate::output::{local, print, print_json, table};
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum TokenCommand {
+    /// Make a token for a program; the file is what --token-file takes.
+    Add {
+        /// Name of the token.
+        name: String,
+        /// File that the token is written to, for its owner alone. It must not exist.
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        /// What its bearer may do; viewer where nothing is said.
+        #[arg(long, value_enum, value_name = "ROLE")]
+        role: Option<RoleArgument>,
+        /// Days until it is void; never where nothing is said.
+        #[arg(long, value_name = "DAYS")]
+        days: Option<u32>,
+    },
+    /// List all tokens.
+    List {
+        /// Print JSON.
+        #[arg(long)]
+        json: bool,
+    },
+    /// Remove a token; its bearer is refused from then on.
+    Remove {
+        /// Name of the token.
+        name: String,
+    },
+}
+
+pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure> {
+    match command {
+        TokenCommand::Add { name, out, role, days } => {
+            // Before the token is made: one that nobody can read would be of no use.
+            let file = create(&out)?;
+            let new = NewToken { name, role: role.map(Role::from), days };
+            let made: MadeToken = client.post(&["tokens"], &new).inspect_err(|_| {
+                // Nobody needs an empty file.
+                let _removed = std::fs::remove_file(&out);
+            })?;
+            write(file, &out, &made.secret)?;
+            let Token { name, role, expires, .. } = &made.token;
+            let until = expires.as_deref().map_or_else(String::new, |at| format!(" until {}", local(at)));
+            print(&format!("Token {name} ({}) is in {}{until}.\n", role_word(*role), out.display()));
+            Ok(())
+        }
+        TokenCommand::List { json } => {
+            let tokens: Vec<Token> = client.get(&["tokens"])?;
+            if json {
+                return print_json(&tokens);
+            }
+            let row = |token: &Token| {
+                let end = match (&token.expires, token.void) {
+                    (Some(_), true) => "void".to_owned(),
+                    (Some(at), false) => local(at),
+                    (None, _) => "never".to_owned(),
+                };
+                let used = token.used.as_deref().map_or_else(|| "not yet".to_owned(), local);
+                vec![token.name.clone(), role_word(token.role).to_owned(), token.by.clone(), end, used]
+            };
+            let head = ["NAME", "ROLE", "MADE BY", "VOID", "LAST USED"];
+            print(&table(&head, &tokens.iter().map(row).collect::<Vec<_>>()));
+            Ok(())
+        }
+        TokenCommand::Remove { name } => {
+            client.delete(&["tokens", &name])?;
+            print(&format!("Token {name} removed.\n"));
+            Ok(())
+        }
+    }
+}
+
+fn create(path: &Path) -> Result<std::fs::File, Failure> {
+    let mut options = OpenOptions::new();
+    options.write(true).create_new(true).mode(0o600);
+    options.open(path).map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))
+}
+
+fn write(mut file: std::fs::File, path: &Path, secret: &Secret) -> Result<(), Failure> {
+    let written = file.write_all(format!("{}\n", secret.expose()).as_bytes()).and_then(|()| file.sync_all());
+    written.map_err(|error| Failure::Usage(format!("{}: {error}", path.display())))
+}
