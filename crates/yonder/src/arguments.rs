@@ -168,6 +168,9 @@ pub(crate) struct DemoArguments {
     /// End by itself after this time, like 30s or 2m, with a summary.
     #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
     pub(crate) duration: Option<Duration>,
+    /// Let the stand-ins misbehave once everything is live: a frozen camera, a revoked key, a slow platform.
+    #[arg(long)]
+    pub(crate) bad_hour: bool,
     /// Print the summary as JSON.
     #[arg(long)]
     pub(crate) json: bool,

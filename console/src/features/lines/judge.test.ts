@@ -25,6 +25,12 @@ test.each([
   expect(moodOf(relay("A", feed, states))).toBe(mood);
 });
 
+test("a first dial is on its way, one after a failure is trouble", () => {
+  expect(moodOf(relay("A", "dialing", ["waiting"], "on"))).toBe("stalled");
+  expect(moodOf(sample("A", { feed: feed({ state: "dialing" }), pushes: [push("One", { state: "dialing" })] }))).toBe("dialing");
+  expect(moodOf(sample("A", { feed: feed({ state: "dialing", cause: AWAY }), pushes: [push("One", { state: "holding" })] }))).toBe("stalled");
+});
+
 test("the worst comes first, then names", () => {
   const relays = [
     relay("Well", "flowing", ["live"]),

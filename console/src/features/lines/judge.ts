@@ -15,6 +15,11 @@ function statesOf(relay: Relay): StateWord[] {
   return [relay.feed.state, ...relay.pushes.map((push) => push.state)].map(stateOf);
 }
 
+/** Something is dialled once more because it failed: that is trouble, and no way to the air. */
+function dialsAgain(relay: Relay): boolean {
+  return [relay.feed, ...relay.pushes].some((each) => each.state === "dialing" && each.cause != null);
+}
+
 export function rankOf(relay: Relay): Rank {
   if (relay.wanted === "off") {
     return OFF;
@@ -23,7 +28,7 @@ export function rankOf(relay: Relay): Rank {
   if (states.includes("blocked")) {
     return BLOCKED;
   }
-  if (states.some((state) => state === "stalled" || state === "lagging" || state === "waiting")) {
+  if (states.some((state) => state === "stalled" || state === "lagging" || state === "waiting") || dialsAgain(relay)) {
     return TROUBLED;
   }
   // What a person holds on purpose is as it should be.

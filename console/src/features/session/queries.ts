@@ -1,5 +1,7 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
+import { useNavigate } from "react-router";
+
 import { call, setSessionToken } from "../../api/client";
 import type { Invitation, SignedIn } from "../../api/types";
 
@@ -21,6 +23,7 @@ type Entry = { name: string; password: string };
 /** Signs in with a name and a password, or sets up the first person when there is a code. */
 export function useEnter(code: string | null): UseMutationResult<SignedIn, Error, Entry> {
   const client = useQueryClient();
+  const navigate = useNavigate();
   return useMutation({
     mutationFn: async (entry: Entry) =>
       code === null
@@ -28,7 +31,8 @@ export function useEnter(code: string | null): UseMutationResult<SignedIn, Error
         : call<SignedIn>("POST", ["setup"], { ...entry, code }),
     onSuccess: (session) => {
       if (code !== null) {
-        window.history.replaceState(null, "", "/");
+        // The code goes with the address.
+        void navigate("/", { replace: true });
       }
       client.setQueryData(sessionQuery().queryKey, remember(session));
     },

@@ -94,7 +94,7 @@ fn badness(relay: &Relay) -> u8 {
         4
     } else if states().any(|state| state == "blocked") {
         0
-    } else if states().any(|state| matches!(state, "stalled" | "lagging" | "waiting")) {
+    } else if states().any(|state| matches!(state, "stalled" | "lagging" | "waiting")) || dials_again(relay) {
         1
     } else if states()
         // What a person holds on purpose is as it should be.
@@ -104,6 +104,13 @@ fn badness(relay: &Relay) -> u8 {
     } else {
         2
     }
+}
+
+/// Something is dialled once more because it failed: that is trouble, and no way to the air.
+fn dials_again(relay: &Relay) -> bool {
+    let feed = (&relay.feed.state, &relay.feed.cause);
+    let pushes = relay.pushes.iter().map(|push| (&push.state, &push.cause));
+    std::iter::once(feed).chain(pushes).any(|(state, cause)| state == "dialing" && cause.is_some())
 }
 
 /// One relay: its feed, its pushes, and what to do about what is wrong.

@@ -55,23 +55,28 @@ impl Service {
     /// Starts the program as told, in a home folder of its own.
     pub(crate) fn start_program(command: Command) -> Self {
         let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
-        service.start_as(command);
+        service.start_as(command, "127.0.0.1:0");
         service
     }
 
     /// Starts the program in the same home folder and waits until it is ready.
     pub(crate) fn start_again(&mut self) {
-        self.start_as(Command::new(program()));
+        self.start_as(Command::new(program()), "127.0.0.1:0");
     }
 
-    fn start_as(&mut self, mut program: Command) {
+    /// The same, at an address that others know already.
+    pub(crate) fn start_again_at(&mut self, address: &str) {
+        self.start_as(Command::new(program()), address);
+    }
+
+    fn start_as(&mut self, mut program: Command, address: &str) {
         let announced = self.home.path().join("service.json");
         // After a kill the announcement of the old process is still there.
         let _missing = fs::remove_file(&announced);
         let log = File::options().create(true).append(true).open(self.log_file()).unwrap();
         let out = File::options().create(true).append(true).open(self.home.path().join("out.txt")).unwrap();
         let child = program
-            .args(["serve", "--listen", "127.0.0.1:0", "--home"])
+            .args(["serve", "--listen", address, "--home"])
             .arg(self.home.path())
             .env("YONDER_LOG", "debug")
             .stdout(out)
@@ -217,6 +222,7 @@ pub(crate) fn program() -> &'static Path {
 /// A camera and a platform, on a runtime of their own.
 pub(crate) struct World {
     runtime: Option<tokio::runtime::Runtime>,
+    streams: Vec<CameraStream>,
     pub(crate) camera: Camera,
     /// It speaks RTMP, RTMPS under an authority of its own, and SRT with a passphrase.
     pub(crate) platform: Platform,
@@ -228,11 +234,12 @@ impl World {
         let runtime =
             tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
         let authority = TestAuthority::new().unwrap();
+        let streams: Vec<CameraStream> = railway_feeds()
+            .into_iter()
+            .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
+            .collect();
         let (camera, platform) = runtime.block_on(async {
-            let streams = railway_feeds()
-                .into_iter()
-                .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
-                .collect();
+            let streams = streams.clone();
             let account = Some(("rail".to_owned(), CAMERA_PASSWORD.into()));
             let camera = Camera::start(CameraConfig { streams, account, ..CameraConfig::default() }).unwrap();
             let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), SECOND_KEY.into())];
@@ -246,13 +253,23 @@ impl World {
             };
             (camera, Platform::start(config).unwrap())
         });
-        Self { runtime: Some(runtime), camera, platform, authority: authority.pem() }
+        Self { runtime: Some(runtime), streams, camera, platform, authority: authority.pem() }
     }
 
     /// Runs something that needs the stand-ins' runtime.
     pub(crate) fn inside<T>(&self, run: impl FnOnce() -> T) -> T {
         let _inside = self.runtime().enter();
         run()
+    }
+
+    /// What the camera has.
+    pub(crate) fn streams(&self) -> &[CameraStream] {
+        &self.streams
+    }
+
+    /// Runs something on the stand-ins' runtime, where it may leave something that goes on.
+    pub(crate) async fn run<T: Send + 'static>(&self, what: impl Future<Output = T> + Send + 'static) -> T {
+        self.runtime().spawn(what).await.unwrap()
     }
 
     fn runtime(&self) -> &tokio::runtime::Runtime {

@@ -52,10 +52,12 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     let began = Instant::now();
     let result: Arc<Mutex<Option<Summary>>> = Arc::default();
     let (kept, service, duration) = (Arc::clone(&result), Arc::clone(&instance.service), arguments.duration);
+    let bad_hour = arguments.bad_hour;
     instance.run(async move {
         tokio::select! {
             () = stop.heard() => {}
             () = wait(duration) => {}
+            () = trouble(&railway, bad_hour) => {}
         }
         let summary = Summary::take(&service, &railway, began.elapsed());
         *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(summary);
@@ -72,6 +74,18 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     // Without --for, a person ended it: there is nothing to judge.
     let good = arguments.duration.is_none() || summary.good;
     Ok(if good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
+}
+
+/// Everything is live by then.
+const BEFORE_TROUBLE: Duration = Duration::from_secs(8);
+
+/// Lets the railway have a bad hour, if it is to have one. Never ends.
+async fn trouble(railway: &Railway, bad_hour: bool) {
+    if bad_hour {
+        tokio::time::sleep(BEFORE_TROUBLE).await;
+        railway.misbehave();
+    }
+    std::future::pending().await
 }
 
 async fn wait(duration: Option<Duration>) {

@@ -42,6 +42,8 @@ const UPLINKS: [Line; 3] = [
     Line { name: "Office radio", site: None, rate: "12Mbit/s", allowance: "500GB", backup: true },
     Line { name: "Summit mast", site: Some("Summit"), rate: "4Mbit/s", allowance: "1TB", backup: false },
 ];
+/// What a platform reads in a bad hour, in bytes a second: half of what the Summit sends.
+const SLOW_BYTES: u32 = 110_000;
 /// The feed that crosses an uplink of its site.
 const AT_SUMMIT: &str = "Summit Station";
 
@@ -238,6 +240,25 @@ impl Railway {
     /// What the platform says of one of its channels.
     pub(super) fn report(&self, channel: &str) -> Option<ChannelReport> {
         self.hall_of(channel)?.platform.report(channel)
+    }
+
+    /// Three kinds of trouble at once: the Viaduct's camera keeps its connection open and sends nothing, Bramble TV does
+    /// not know the Workshop's key any more, and Thistle Stage reads slower than the Summit sends.
+    pub(super) fn misbehave(&self) {
+        for stand_in in self.cameras.iter().filter(|stand_in| stand_in.feed == "Viaduct") {
+            stand_in.camera.change(|manners| manners.frozen = true);
+        }
+        for hall in &self.halls {
+            match hall.name {
+                "Bramble TV" => {
+                    hall.platform.set_key("Bramble TV Workshop", random_word(20).into());
+                    // The others are back at once, with keys that it knows.
+                    hall.platform.change(|manners| manners.resets += 1);
+                }
+                "Thistle Stage" => hall.platform.change(|manners| manners.slow = Some(SLOW_BYTES)),
+                _ => {}
+            }
+        }
     }
 
     /// Lets the stand-ins run until the process ends.

@@ -1,0 +1,18 @@
+//! The console in headless Chromium, driven by `WebDriver`.
+//!
+//! Needs Debian's packages `chromium` and `chromium-driver`; where they are missing the tests say so and pass.
+//! With `YONDER_SCREENSHOTS` naming a folder, pictures of each page are kept there.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+mod browser;
+mod crowd;
+mod pages;
+mod path;
+mod roles;
+#[path = "../support/mod.rs"]
+mod support;
+mod terminal;
+
+/// Password of the first person.
+const PASSWORD: &str = "three lamps at night";
