@@ -1,7 +1,7 @@
 //! Destinations, their stream keys and passphrases.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
@@ -222,6 +222,27 @@ impl Store {
             let mut statement = connection.prepare_cached("SELECT * FROM destination ORDER BY name")?;
             let rows = statement.query_map([], DestinationRow::read)?.collect::<Result<Vec<_>, _>>()?;
             rows.into_iter().map(|row| self.open_destination(connection, row)).collect()
+        })
+    }
+
+    /// Name and server of each destination that has the stream key `key`.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn destinations_with_key(&self, key: &SecretString) -> Result<Vec<(String, String)>, StoreError> {
+        self.read(|connection| {
+            let select = "SELECT id, name, server, key FROM destination WHERE length(key) > 0 ORDER BY name";
+            let mut statement = connection.prepare_cached(select)?;
+            let mut rows = statement.query([])?;
+            let mut found = Vec::new();
+            while let Some(row) = rows.next()? {
+                let sealed: Vec<u8> = row.get("key")?;
+                let theirs = self.master_key.open(&sealed, &key_label(row.get("id")?))?;
+                if theirs.expose_secret() == key.expose_secret() {
+                    found.push((row.get("name")?, row.get("server")?));
+                }
+            }
+            Ok(found)
         })
     }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 use parking_lot::ReentrantMutex;
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
-use crate::error::StoreError;
+use crate::error::{Kind, StoreError};
 use crate::migrations::migrate;
 use crate::seal::MasterKey;
 
@@ -72,6 +72,22 @@ impl Store {
                 Err(error) => (false, Err(error)),
             })
         })?
+    }
+
+    /// Names of all records of a kind that has names of its own, in order; none of other kinds.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn names(&self, kind: Kind) -> Result<Vec<String>, StoreError> {
+        if matches!(kind, Kind::Service | Kind::Session) {
+            return Ok(Vec::new());
+        }
+        self.read(|connection| {
+            // Each kind's table is called by its word.
+            let mut statement =
+                connection.prepare_cached(&format!("SELECT name FROM {kind} ORDER BY name"))?;
+            Ok(statement.query_map([], |row| row.get(0))?.collect::<Result<Vec<_>, _>>()?)
+        })
     }
 
     pub(crate) fn read<T>(

@@ -367,3 +367,26 @@ fn nobody_reads_or_writes_within_a_group_but_who_opened_it() {
         assert_eq!(other.join().unwrap(), 1);
     });
 }
+
+#[test]
+fn names_are_told_of_every_kind_that_has_them() {
+    let store = filled();
+    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"]);
+    let kinds = [
+        Kind::Destination,
+        Kind::Relay,
+        Kind::Person,
+        Kind::Pattern,
+        Kind::Platform,
+        Kind::Uplink,
+        Kind::Alert,
+        Kind::Receiver,
+        Kind::Invitation,
+        Kind::Token,
+        Kind::Session,
+        Kind::Service,
+    ];
+    for kind in kinds {
+        assert!(store.names(kind).is_ok(), "{kind}");
+    }
+}

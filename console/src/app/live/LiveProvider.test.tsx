@@ -123,6 +123,29 @@ test("a break shows, and once everything was told again what is not among it has
   );
 });
 
+test("a page that is left hangs up, and listens again when it is shown", async () => {
+  await drawNames();
+  const first = FakeEvents.all.at(-1);
+  act(() => void window.dispatchEvent(new Event("pagehide")));
+  expect(first?.onmessage).toBeNull();
+  act(() => void window.dispatchEvent(new Event("pageshow")));
+  expect(FakeEvents.all).toHaveLength(2);
+});
+
+test("a page that nobody looks at hangs up after a while, and catches up when it is looked at", async () => {
+  await drawNames();
+  const hidden = vi.spyOn(document, "visibilityState", "get").mockReturnValue("hidden");
+  act(() => void document.dispatchEvent(new Event("visibilitychange")));
+  act(() => vi.advanceTimersByTime(29_000));
+  expect(FakeEvents.all[0]?.onmessage).not.toBeNull();
+  act(() => vi.advanceTimersByTime(2_000));
+  expect(FakeEvents.all[0]?.onmessage).toBeNull();
+  hidden.mockReturnValue("visible");
+  act(() => void document.dispatchEvent(new Event("visibilitychange")));
+  expect(FakeEvents.all).toHaveLength(2);
+  hidden.mockRestore();
+});
+
 test("a line of the logbook is added where it is asked for, once, and stales what it is about", async () => {
   const { client } = await drawNames();
   const stale = vi.spyOn(client, "invalidateQueries");

@@ -13,6 +13,8 @@ export type LiveState = { away: false } | { away: true; since: number };
 const REOPEN_MS = 2000;
 /** Changes of relays that come together are drawn together. */
 const GATHER_MS = 100;
+/** A page that nobody has looked at for so long stops listening: a browser opens six connections to a service, no more. */
+const HIDDEN_MS = 30_000;
 
 const Live = createContext<LiveState>({ away: false });
 
@@ -69,23 +71,45 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       }
       writing ??= setTimeout(write, GATHER_MS);
     };
+    const close = () => {
+      clearTimeout(reopening);
+      source?.close();
+      source = undefined;
+    };
     const open = () => {
+      close();
       told = new Set();
       gathered = new Gathered();
       source = new EventSource("/api/v1/events");
       source.onmessage = (message: MessageEvent<string>) => take(JSON.parse(message.data) as RelayEvent);
       source.onerror = () => {
-        source?.close();
+        close();
         setState((before) => (before.away ? before : { away: true, since: Date.now() }));
         reopening = setTimeout(open, REOPEN_MS);
       };
     };
+    let hiding: ReturnType<typeof setTimeout> | undefined;
+    const look = () => {
+      clearTimeout(hiding);
+      if (document.visibilityState === "hidden") {
+        hiding = setTimeout(close, HIDDEN_MS);
+      } else if (source === undefined) {
+        open();
+      }
+    };
     open();
+    document.addEventListener("visibilitychange", look);
+    // A page that is left may be kept for the way back, and would keep its connection.
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", look);
     return () => {
-      clearTimeout(reopening);
+      document.removeEventListener("visibilitychange", look);
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", look);
+      clearTimeout(hiding);
       clearTimeout(writing);
       staleness.stop();
-      source?.close();
+      close();
     };
   }, [client]);
   return <Live value={state}>{children}</Live>;

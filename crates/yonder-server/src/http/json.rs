@@ -6,16 +6,21 @@ use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 
 use crate::error::ServiceError;
 
-/// Longest body accepted, in bytes.
+/// Longest body accepted, in bytes, where nothing else is said.
 const MAX_BODY: usize = 64 * 1024;
 
 pub(super) fn configuration() -> JsonConfig {
-    JsonConfig::default().limit(MAX_BODY).error_handler(|error, _| {
+    configuration_up_to(MAX_BODY)
+}
+
+/// For bodies up to another length.
+pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
+    JsonConfig::default().limit(most).error_handler(move |error, _| {
         let detail = match &error {
             JsonPayloadError::Deserialize(inner) => inner.to_string(),
             JsonPayloadError::ContentType => "the body must be sent as application/json".to_owned(),
             JsonPayloadError::Overflow { .. } | JsonPayloadError::OverflowKnownLength { .. } => {
-                format!("the body is longer than {MAX_BODY} bytes")
+                format!("the body is longer than {most} bytes")
             }
             _ => "the body is no JSON".to_owned(),
         };

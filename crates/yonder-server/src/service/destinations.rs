@@ -243,12 +243,11 @@ impl Service {
         key: &StreamKey,
         repairs: &mut Vec<String>,
     ) -> Result<(), ServiceError> {
-        for other in self.others_with_key(name, key)? {
-            let theirs = kept_server(&other.settings.server)?;
-            if theirs.host() == server.host() {
-                return Err(ServiceError::SameKey(other.settings.name));
+        for (other, theirs) in self.others_with_key(name, key)? {
+            if kept_server(&theirs)?.host() == server.host() {
+                return Err(ServiceError::SameKey(other));
             }
-            repairs.push(format!("key: remark: {} has the same key at another server", other.settings.name));
+            repairs.push(format!("key: remark: {other} has the same key at another server"));
         }
         Ok(())
     }
@@ -258,21 +257,18 @@ impl Service {
     pub(super) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
         let Some(key) = destination.key.clone().map(StreamKey::from_stored) else { return Ok(None) };
         let server = kept_server(&destination.settings.server)?;
-        for other in self.others_with_key(&destination.settings.name, &key)? {
-            if kept_server(&other.settings.server)?.host() == server.host() {
-                return Ok(Some(other.settings.name));
+        for (other, theirs) in self.others_with_key(&destination.settings.name, &key)? {
+            if kept_server(&theirs)?.host() == server.host() {
+                return Ok(Some(other));
             }
         }
         Ok(None)
     }
 
-    fn others_with_key(&self, name: &str, key: &StreamKey) -> Result<Vec<StoredDestination>, ServiceError> {
-        use secrecy::ExposeSecret as _;
-        let mut all = self.store.destinations()?;
-        all.retain(|other| {
-            let same = other.key.as_ref().is_some_and(|theirs| theirs.expose_secret() == key.expose());
-            same && !other.settings.name.eq_ignore_ascii_case(name)
-        });
+    /// Name and server of each other destination with the key.
+    fn others_with_key(&self, name: &str, key: &StreamKey) -> Result<Vec<(String, String)>, ServiceError> {
+        let mut all = self.store.destinations_with_key(&key.expose().into())?;
+        all.retain(|(other, _)| !other.eq_ignore_ascii_case(name));
         Ok(all)
     }
 

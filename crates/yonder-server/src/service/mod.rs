@@ -211,26 +211,10 @@ impl Service {
     /// Adds to "not found" the name that was most likely meant.
     fn explain(&self, error: StoreError) -> ServiceError {
         let StoreError::NotFound { kind, name } = error else { return error.into() };
-        let known: Vec<String> = match kind {
-            Kind::Feed => self.store.feeds().map(|all| all.into_iter().map(|f| f.values.name).collect()),
-            Kind::Destination => {
-                self.store.destinations().map(|all| all.into_iter().map(|d| d.settings.name).collect())
-            }
-            Kind::Relay => Ok(self.stored_relays().into_iter().map(|relay| relay.name).collect()),
-            Kind::Pattern => {
-                self.store.patterns().map(|all| all.into_iter().map(|pattern| pattern.name).collect())
-            }
+        let known = match kind {
+            // Those that ship are in the program.
             Kind::Platform => self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect()),
-            Kind::Uplink => {
-                self.store.uplinks().map(|all| all.into_iter().map(|uplink| uplink.name).collect())
-            }
-            Kind::Alert => self.store.alerts().map(|all| all.into_iter().map(|alert| alert.name).collect()),
-            Kind::Receiver => {
-                self.store.receivers().map(|all| all.into_iter().map(|receiver| receiver.name).collect())
-            }
-            Kind::Person => self.store.people().map(|all| all.into_iter().map(|one| one.name).collect()),
-            Kind::Token => self.store.tokens().map(|all| all.into_iter().map(|one| one.name).collect()),
-            Kind::Service | Kind::Invitation | Kind::Session => Ok(Vec::new()),
+            _ => self.store.names(kind),
         }
         .unwrap_or_default();
         let nearest = nearest_name(&name, known.iter().map(String::as_str)).map(str::to_owned);

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 
 import type { WhatFits } from "../../../api/types";
 import { rate } from "../../../lib/format";
+import { Scroll } from "../../../ui/Scroll";
 
 const MARKS: Record<string, { word: string; tone: string }> = {
   good: { word: "looks good", tone: "bg-flow text-card" },
@@ -14,7 +15,7 @@ export function FitsChart({ fits }: { fits: WhatFits }): ReactNode {
   const speeds = [...new Set(fits.rows.map((row) => row.fps))].sort((a, b) => a - b);
   const sizes = [...new Set(fits.rows.map((row) => `${row.width}×${row.lines}`))];
   return (
-    <div className="overflow-x-auto">
+    <Scroll label={`What fits in ${fits.uplink}`}>
       <table className="w-full min-w-[420px] border-separate border-spacing-1 text-center text-[13px]">
         <caption className="pb-2 text-left text-[13px] text-quiet">
           {rate(fits.each_kbps)} for each of {fits.destinations} on {fits.uplink}
@@ -44,7 +45,7 @@ export function FitsChart({ fits }: { fits: WhatFits }): ReactNode {
                   <td key={fps} className={`rounded px-2 py-1 ${mark?.tone ?? ""}`}>
                     {row === undefined ? "—" : mark?.word}
                     {row !== undefined && (
-                      <span className="block text-[11.5px] opacity-85">
+                      <span className="block text-[11.5px]">
                         {rate(row.plain_kbps)} to {rate(row.good_kbps)}
                       </span>
                     )}
@@ -55,6 +56,6 @@ export function FitsChart({ fits }: { fits: WhatFits }): ReactNode {
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }

@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 
 import type { Outage, ReportLine } from "../../../api/types";
 import { dayAndTime, duration } from "../../../lib/format";
+import { Scroll } from "../../../ui/Scroll";
 
 const SIDES: Record<string, string> = {
   camera: "camera",
@@ -23,7 +24,7 @@ export function nameOf(line: Pick<ReportLine, "name" | "part">): string {
 /** How much of the wanted time each ran, and whose side the rest was. */
 export function LinesTable({ title, lines }: { title: string; lines: readonly ReportLine[] }): ReactNode {
   return (
-    <div className="overflow-x-auto">
+    <Scroll label={title}>
       <table className="w-full min-w-[720px] table-fixed text-left text-[13px]">
         <caption className="pb-1 text-left text-[15px] font-[650]">{title}</caption>
         <colgroup>
@@ -74,7 +75,7 @@ export function LinesTable({ title, lines }: { title: string; lines: readonly Re
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 
@@ -93,7 +94,7 @@ export function byCause(outages: readonly Outage[]): CauseSum[] {
 export function CausesTable({ outages }: { outages: readonly Outage[] }): ReactNode {
   const sums = byCause(outages);
   return (
-    <div className="overflow-x-auto">
+    <Scroll label="Outages by cause">
       <table className="w-full min-w-[560px] text-left text-[13px]">
         <caption className="pb-1 text-left text-[15px] font-[650]">Outages by cause</caption>
         <thead>
@@ -119,13 +120,13 @@ export function CausesTable({ outages }: { outages: readonly Outage[] }): ReactN
           ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
 
 export function OutagesTable({ outages }: { outages: readonly Outage[] }): ReactNode {
   return (
-    <div className="overflow-x-auto">
+    <Scroll label="Outages">
       <table className="w-full min-w-[640px] text-left text-[13px]">
         <caption className="pb-1 text-left text-[15px] font-[650]">Outages</caption>
         <thead>
@@ -158,6 +159,6 @@ export function OutagesTable({ outages }: { outages: readonly Outage[] }): React
             ))}
         </tbody>
       </table>
-    </div>
+    </Scroll>
   );
 }
