@@ -6,6 +6,10 @@ let now = Date.now();
 let timer: ReturnType<typeof setInterval> | undefined;
 
 function subscribe(listener: () => void): () => void {
+  if (listeners.size === 0) {
+    // While nobody looked it stood still.
+    now = Date.now();
+  }
   listeners.add(listener);
   timer ??= setInterval(() => {
     now = Date.now();

@@ -5,9 +5,9 @@ export function grouped(value: number): string {
     .replace(/\B(?=(\d{3})+$)/g, "\u202f");
 }
 
-/** A rate with its unit: kbit/s up to ten thousand, Mbit/s above. */
+/** A rate with its unit, which stays with its number: kbit/s up to ten thousand, Mbit/s above. */
 export function rate(kbps: number): string {
-  return kbps >= 10_000 ? `${(kbps / 1000).toFixed(1)} Mbit/s` : `${grouped(kbps)} kbit/s`;
+  return kbps >= 10_000 ? `${(kbps / 1000).toFixed(1)}\u00a0Mbit/s` : `${grouped(kbps)}\u00a0kbit/s`;
 }
 
 /** A length of time in its two largest units: `11 d 07 h`, `3 min 10 s`, `14 s`. */
@@ -50,7 +50,7 @@ export function volume(bytes: number): string {
     at += 1;
   }
   const digits = at === 0 || value >= 100 ? 0 : value >= 10 ? 1 : 2;
-  return `${value.toFixed(digits)} ${units[at]}`;
+  return `${value.toFixed(digits)}\u00a0${units[at]}`;
 }
 
 /** Time of day, where it is today; with the day where it is not. */

@@ -1,13 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 
 import type { Feed, FeedState } from "../../api/types";
 import { rate } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
-import { ButtonLink, Link } from "../../ui/Link";
+import { ButtonLink } from "../../ui/Link";
 import { Loaded } from "../../ui/Loaded";
 import { PageHead } from "../../ui/Page";
 import { State } from "../../ui/State";
@@ -78,7 +78,7 @@ function FeedTile({ feed, state }: { feed: Feed; state: FeedState | undefined })
       )}
       <div className="min-w-0">
         <h2 className="truncate text-base leading-tight font-[650]">
-          <Link to={`/feeds/${encodeURIComponent(feed.name)}`} className="no-underline hover:underline">
+          <Link to={`/feeds/${encodeURIComponent(feed.name)}`} className="hover:underline">
             {feed.name}
           </Link>
         </h2>

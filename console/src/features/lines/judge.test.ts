@@ -50,7 +50,7 @@ test("the verdict counts what is wanted only", () => {
   const relays = [relay("A", "flowing", ["live"]), relay("B", "waiting", ["waiting"]), relay("C", "off", ["off"], "off")];
   expect(verdictOf(relays)).toEqual({
     title: "One line wants attention",
-    detail: "1 of 2 relays flow as they should. 2 pushes, 2\u202f000 kbit/s going out.",
+    detail: "1 of 2 relays flow as they should. 2 pushes, 2\u202f000\u00a0kbit/s going out.",
   });
   expect(verdictOf([]).title).toBe("Everything is switched off");
 });

@@ -34,7 +34,7 @@ export function PlatformsPage(): ReactNode {
       />
       <Loaded query={platforms} height={400}>
         {(data) => (
-          <div className="grid items-start gap-3 lg:grid-cols-2 2xl:grid-cols-3">
+          <div className="gap-3 lg:columns-2 2xl:columns-3">
             {data.map((platform) => (
               <Sheet key={platform.name} platform={platform} />
             ))}
@@ -50,7 +50,12 @@ function Sheet({ platform }: { platform: Platform }): ReactNode {
   const note = platform.rules.find((rule) => rule.rule === "note")?.value;
   const rules = platform.rules.filter((rule) => rule.rule !== "note" && rule.value !== "");
   return (
-    <Card label={platform.name} title={platform.name} aside={platform.shipped ? "ships with the program" : "your own"}>
+    <Card
+      label={platform.name}
+      title={platform.name}
+      aside={platform.shipped ? "ships with the program" : "your own"}
+      className="mb-3 break-inside-avoid"
+    >
       {note !== undefined && <p className="mb-2 text-[13px] text-quiet">{note}</p>}
       <dl className="grid grid-cols-[minmax(0,160px)_minmax(0,1fr)] gap-x-3 gap-y-1 text-[13px]">
         {rules.map(({ rule, value }) => (

@@ -33,6 +33,8 @@ impl Browser {
         self.client.goto("about:blank").await.unwrap();
         let pages: String = said.iter().map(|(command, output)| terminal_page(command, output)).collect();
         self.client.execute("document.write(arguments[0])", vec![json!(pages)]).await.unwrap();
+        // As tall as what is said, and no taller.
+        self.resize(1280, 300).await;
         let height = self.client.execute("return document.body.scrollHeight", Vec::new()).await.unwrap();
         self.resize(1280, u32::try_from(height.as_u64().unwrap()).unwrap()).await;
         self.picture(name).await;

@@ -283,3 +283,21 @@ async fn pages_of_the_console_come_with_a_strict_policy() {
     let policy = response.headers().get("content-security-policy").unwrap().to_str().unwrap();
     assert!(policy.starts_with("default-src 'self'") && !policy.contains("script-src"));
 }
+
+#[actix_web::test]
+async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
+    use std::io::Read as _;
+    let service = service();
+    let app = init_service(App::new().app_data(Data::from(Arc::clone(&service))).configure(configure)).await;
+    let plain = call_service(&app, TestRequest::get().uri("/").to_request()).await;
+    assert!(plain.headers().get("content-encoding").is_none());
+    let plain = to_bytes(plain.into_body()).await.unwrap();
+    let packing =
+        TestRequest::get().uri("/").insert_header(("Accept-Encoding", "br, gzip;q=0.8")).to_request();
+    let packed = call_service(&app, packing).await;
+    assert_eq!(packed.headers().get("content-encoding").unwrap(), "gzip");
+    let packed = to_bytes(packed.into_body()).await.unwrap();
+    let mut unpacked = Vec::new();
+    flate2::read::GzDecoder::new(packed.as_ref()).read_to_end(&mut unpacked).unwrap();
+    assert_eq!(unpacked, plain);
+}

@@ -1,0 +1,96 @@
+// @vitest-environment jsdom
+import { screen } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
+import { Route, Routes } from "react-router";
+import { beforeEach, expect, test, vi } from "vitest";
+
+import { push, relay } from "../../test/railway";
+import { destination, keptFeed } from "../../test/records";
+import { draw, fakeApi } from "../../test/render";
+import { NewRelayPage } from "./NewRelayPage";
+
+vi.mock("../preview", () => ({ LivePicture: () => null, PreviewDialog: () => null }));
+
+beforeEach(() => window.localStorage.clear());
+
+function drawPath(role: "keeper" | "operator" = "keeper") {
+  return draw(
+    <Routes>
+      <Route path="/new" element={<NewRelayPage />} />
+      <Route path="/relays/:name" element={<p>the relay</p>} />
+    </Routes>,
+    { at: "/new", role },
+  );
+}
+
+test("the path goes from a kept camera and a kept destination to a start", async () => {
+  const check = { subject: "Summit", check: "audio", level: "warn", reason: "no sound", next_step: null };
+  let kept = false;
+  const calls = fakeApi((call) => {
+    const ours = relay("Summit", { wanted: "off", feed: { ...relay("x").feed, name: "Summit" }, pushes: [push("Bramble TV", { state: "off" })] });
+    switch (`${call.method} ${call.path}`) {
+      case "GET /api/v1/feeds":
+        return { status: 200, body: [keptFeed("Summit")] };
+      case "GET /api/v1/destinations":
+        return { status: 200, body: [destination("Bramble TV")] };
+      case "GET /api/v1/platforms":
+      case "GET /api/v1/uplinks":
+        return { status: 200, body: [] };
+      case "GET /api/v1/relays":
+        return { status: 200, body: kept ? [ours] : [] };
+      case "POST /api/v1/relays":
+        kept = true;
+        return { status: 201, body: ours };
+      case "POST /api/v1/relays/Summit/preflight":
+        return { status: 200, body: { relay: "Summit", level: "warn", at: "", checks: [check] } };
+      default:
+        return { status: 200, body: ours };
+    }
+  });
+  const user = userEvent.setup();
+  const { client } = drawPath();
+  await user.click(await screen.findByRole("tab", { name: "One that is kept (1)" }));
+  await user.selectOptions(screen.getByLabelText("Feed"), "Summit");
+  await user.click(screen.getByRole("button", { name: "Go on with it" }));
+  await user.click(screen.getByRole("button", { name: "Go on to the destinations" }));
+  expect(screen.getByRole("button", { name: "Go on to the checks" }).hasAttribute("disabled")).toBe(true);
+  await user.click(screen.getByRole("tab", { name: "Those that are kept (1)" }));
+  await user.click(await screen.findByRole("checkbox", { name: /Bramble TV/ }));
+  await user.click(screen.getByRole("button", { name: "Go on to the checks" }));
+  // The name of the camera is a good name.
+  expect(screen.getByLabelText<HTMLInputElement>("Name of the relay").value).toBe("Summit");
+  await user.click(screen.getByRole("button", { name: "Keep it and check" }));
+  expect(calls.find((call) => call.method === "POST" && call.path === "/api/v1/relays")?.body).toEqual({
+    name: "Summit",
+    feed: "Summit",
+    to: ["Bramble TV"],
+  });
+  // The event stream tells of it.
+  await client.refetchQueries({ queryKey: ["relays"] });
+  await user.click(await screen.findByRole("button", { name: "Run the preflight" }));
+  expect(await screen.findByText(/no sound/)).toBeTruthy();
+  await user.click(screen.getByRole("button", { name: "Start Summit" }));
+  expect(await screen.findByText("the relay")).toBeTruthy();
+  expect(window.localStorage.getItem("yonder-new-relay")).toBeNull();
+});
+
+test("what was begun is there again, and steps can be gone back to", async () => {
+  window.localStorage.setItem("yonder-new-relay", JSON.stringify({ step: "destination", feed: "Summit", to: [], name: "", survey: "" }));
+  fakeApi(() => ({ status: 200, body: [] }));
+  const user = userEvent.setup();
+  drawPath();
+  expect(await screen.findByText("No destination is chosen yet.")).toBeTruthy();
+  const steps = screen.getByRole("navigation", { name: "Steps" });
+  expect(steps.querySelector("[aria-current=step]")?.textContent).toContain("Destinations");
+  expect(screen.getByRole("button", { name: /Check and start/ }).hasAttribute("disabled")).toBe(true);
+  await user.click(screen.getByRole("button", { name: /^Camera/ }));
+  expect(screen.getByRole("tab", { name: "Type its address" })).toBeTruthy();
+  await user.click(screen.getByRole("button", { name: "Begin anew" }));
+  expect(screen.getByRole("button", { name: /Picture and facts/ }).hasAttribute("disabled")).toBe(true);
+});
+
+test("who is no keeper is told who sets up relays", async () => {
+  fakeApi(() => ({ status: 200, body: [] }));
+  drawPath("operator");
+  expect(await screen.findByText("A keeper sets up relays")).toBeTruthy();
+});
