@@ -4,6 +4,7 @@
 //! One task supervises each feed and one each push; a fault in one takes no other down. A feed and all that hangs on
 //! it share a thread, see [`Lanes`]. [`Engine`] is the handle that the rest of the service holds.
 
+mod alarm;
 mod causes;
 mod clock;
 mod dial;

@@ -8,6 +8,7 @@ import { Card } from "../../ui/Card";
 import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
+import { Facts } from "../../ui/Facts";
 import { Fault } from "../../ui/Fault";
 import { ButtonLink, Link } from "../../ui/Link";
 import { Loaded } from "../../ui/Loaded";
@@ -141,14 +142,7 @@ function Address({ feed }: { feed: Feed }): ReactNode {
   rows.push(["Site", feed.site ?? "—"]);
   return (
     <>
-      <dl className="grid grid-cols-[84px_minmax(0,1fr)] gap-x-3 gap-y-1 text-[13px]">
-        {rows.map(([name, value]) => (
-          <div key={name} className="contents">
-            <dt className="text-quiet">{name}</dt>
-            <dd className="break-all">{value}</dd>
-          </div>
-        ))}
-      </dl>
+      <Facts rows={rows} />
       {feed.warnings.map((warning) => (
         <p key={warning} className="mt-2 text-[13px] text-wait">
           {warning}

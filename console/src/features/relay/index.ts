@@ -1,4 +1,3 @@
 export { RelayPage } from "./RelayPage";
-export { Checks } from "./components/Checks";
 export { HoldingPicture } from "./components/HoldingPicture";
 export { usePreflight } from "./queries";

@@ -5,8 +5,8 @@ import { fetchFile } from "../../api/client";
 import { saveFile } from "../../lib/csv";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
+import { Checks } from "../../ui/Checks";
 import { Fault } from "../../ui/Fault";
-import { Grade } from "../../ui/Grade";
 import { Loaded } from "../../ui/Loaded";
 import { May } from "../session";
 import { fetchBook, selfcheckQuery } from "./queries";
@@ -61,19 +61,7 @@ export function CareSection(): ReactNode {
         }
       >
         <Loaded query={checks}>
-          {(data) => (
-            <ul className="grid gap-1.5 text-[13px]">
-              {data.map((check) => (
-                <li key={check.subject + check.check} className="grid grid-cols-[64px_minmax(0,1fr)] gap-x-2">
-                  <Grade level={check.level} />
-                  <span>
-                    <strong className="font-semibold">{check.subject}</strong>, {check.check}: {check.reason}
-                    {check.next_step != null && <span className="text-quiet"> {check.next_step}</span>}
-                  </span>
-                </li>
-              ))}
-            </ul>
-          )}
+          {(data) => <Checks checks={data} />}
         </Loaded>
       </Card>
     </div>

@@ -5,12 +5,13 @@ use std::time::Duration;
 
 use bytes::BytesMut;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
-use tokio::time::{sleep_until, timeout};
+use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode};
 use yonder_media::timeline::{Timeline, TrackTiming};
 use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtsp::{ClientConfig, Described, Pull, PullEvent, RawUnit, Step};
 
+use crate::alarm::Alarm;
 use crate::feed::{Feed, lock};
 use crate::hub::Entry;
 
@@ -84,6 +85,7 @@ impl<'a> Session<'a> {
     ) -> Result<(), PullEnd> {
         let mut buffer = BytesMut::with_capacity(READ_BYTES);
         let mut received = Vec::new();
+        let mut alarm = Alarm::new(self.feed.clock);
         self.pull.start(self.feed.clock.now());
         loop {
             self.transmit(connection, datagrams.as_deref_mut()).await?;
@@ -103,7 +105,7 @@ impl<'a> Session<'a> {
                     }
                     self.take_datagrams(&mut received)?;
                 }
-                () = sleep_until(self.feed.clock.instant(deadline)) => self.handle_deadline()?,
+                () = alarm.until(deadline) => self.handle_deadline()?,
             }
         }
     }

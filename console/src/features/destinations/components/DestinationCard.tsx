@@ -6,6 +6,7 @@ import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
 import { Dialog } from "../../../ui/Dialog";
+import { Facts } from "../../../ui/Facts";
 import { Fault } from "../../../ui/Fault";
 import { Link } from "../../../ui/Link";
 import { May } from "../../session";
@@ -19,7 +20,6 @@ import { RevealDialog } from "./RevealDialog";
 export function DestinationCard({ destination }: { destination: Destination }): ReactNode {
   const [stored, setStored] = useState<Stored | null>(null);
   const remove = useRemoveDestination();
-  const uplinks = destination.uplinks ?? [];
   const protocol = destination.protocol.toUpperCase();
   return (
     <Card
@@ -27,44 +27,7 @@ export function DestinationCard({ destination }: { destination: Destination }): 
       title={destination.name}
       aside={`${destination.platform ?? "no platform"} · ${protocol}${destination.encrypted ? ", encrypted" : ""}`}
     >
-      <dl className="grid grid-cols-[92px_minmax(0,1fr)] gap-x-3 gap-y-1 text-[13px]">
-        <dt className="text-quiet">Server</dt>
-        <dd className="break-all">{destination.server}</dd>
-        {destination.backup_server != null && (
-          <>
-            <dt className="text-quiet">Backup</dt>
-            <dd className="break-all">{destination.backup_server}</dd>
-          </>
-        )}
-        <dt className="text-quiet">Key</dt>
-        <dd>{keyWords(destination)}</dd>
-        {uplinks.length > 0 && (
-          <>
-            <dt className="text-quiet">Uplinks</dt>
-            <dd>{uplinks.join(", then ")}</dd>
-          </>
-        )}
-        {destination.watch_page != null && (
-          <>
-            <dt className="text-quiet">Watch page</dt>
-            <dd className="truncate">
-              <a href={destination.watch_page} target="_blank" rel="noreferrer" className="underline decoration-edge">
-                {destination.watch_page}
-              </a>
-            </dd>
-          </>
-        )}
-        <dt className="text-quiet">Relays</dt>
-        <dd>
-          {destination.relays.length === 0 && <span className="text-quiet">none</span>}
-          {destination.relays.map((relay, at) => (
-            <span key={relay}>
-              {at > 0 && ", "}
-              <Link to={`/relays/${encodeURIComponent(relay)}`}>{relay}</Link>
-            </span>
-          ))}
-        </dd>
-      </dl>
+      <Facts rows={rowsOf(destination)} />
       <div className="mt-3 flex flex-wrap gap-2">
         <May role="operator">
           <RekeyDialog destination={destination} trigger={<Button>Roll the key</Button>} />
@@ -106,6 +69,34 @@ export function DestinationCard({ destination }: { destination: Destination }): 
       )}
     </Card>
   );
+}
+
+function rowsOf(destination: Destination): [string, ReactNode][] {
+  const { server, backup_server: backup, uplinks = [], watch_page: watch, relays } = destination;
+  const rows: [string, ReactNode][] = [["Server", server]];
+  if (backup != null) {
+    rows.push(["Backup", backup]);
+  }
+  rows.push(["Key", keyWords(destination)]);
+  if (uplinks.length > 0) {
+    rows.push(["Uplinks", uplinks.join(", then ")]);
+  }
+  if (watch != null) {
+    rows.push([
+      "Watch page",
+      <a key="watch" href={watch} target="_blank" rel="noreferrer" className="underline decoration-edge">
+        {watch}
+      </a>,
+    ]);
+  }
+  const named = relays.map((relay, at) => (
+    <span key={relay}>
+      {at > 0 && ", "}
+      <Link to={`/relays/${encodeURIComponent(relay)}`}>{relay}</Link>
+    </span>
+  ));
+  rows.push(["Relays", relays.length === 0 ? <span className="text-quiet">none</span> : named]);
+  return rows;
 }
 
 function keyWords(destination: Destination): ReactNode {

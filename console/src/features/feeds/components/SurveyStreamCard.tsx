@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 
 import type { SurveyStream } from "../../../api/types";
 import { grouped, rate } from "../../../lib/format";
+import { Facts } from "../../../ui/Facts";
 import { CauseNote } from "../../lines";
 
 type Props = { id: string; name: "main" | "sub"; stream: SurveyStream; done: boolean };
@@ -29,13 +30,13 @@ export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
         </p>
         <p className="text-[12.5px] break-all text-quiet">{stream.address}</p>
         {stream.cause != null && <CauseNote note={{ cause: stream.cause, about: [name] }} />}
-        <Facts stream={stream} />
+        <Measured stream={stream} />
       </div>
     </section>
   );
 }
 
-function Facts({ stream }: { stream: SurveyStream }): ReactNode {
+function Measured({ stream }: { stream: SurveyStream }): ReactNode {
   const { video, audio, measured } = stream;
   const rows: [string, string][] = [];
   if (video != null) {
@@ -64,16 +65,7 @@ function Facts({ stream }: { stream: SurveyStream }): ReactNode {
   if (stream.first_picture_ms != null) {
     rows.push(["First picture", `after ${grouped(stream.first_picture_ms)} ms`]);
   }
-  return (
-    <dl className="grid grid-cols-[92px_minmax(0,1fr)] gap-x-3 gap-y-0.5 text-[13px]">
-      {rows.map(([name, value]) => (
-        <div key={name} className="contents">
-          <dt className="text-quiet">{name}</dt>
-          <dd className="font-[550]">{value}</dd>
-        </div>
-      ))}
-    </dl>
-  );
+  return <Facts rows={rows} strong />;
 }
 
 function keyframes(measured: NonNullable<SurveyStream["measured"]>): string {

@@ -7,10 +7,11 @@ import type { NewRelay, Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Card } from "../../../ui/Card";
+import { Checks } from "../../../ui/Checks";
 import { Fault, faultOf } from "../../../ui/Fault";
 import { Field } from "../../../ui/Field";
 import { relaysQuery, useSwitch } from "../../lines";
-import { Checks, usePreflight } from "../../relay";
+import { usePreflight } from "../../relay";
 import type { StepProps } from "../NewRelayPage";
 
 /** Names the relay, checks that it can work, and starts it. */

@@ -2,10 +2,10 @@ import { useEffect, type ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
+import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
 import { Fault } from "../../../ui/Fault";
 import { usePreflight } from "../queries";
-import { Checks } from "./Checks";
 
 /** Runs the checks before a start; nothing is sent to a platform. */
 export function PreflightDialog({ relay }: { relay: Relay }): ReactNode {

@@ -14,8 +14,15 @@ const RTMP = ["name found", "connected", "greeted", "application accepted", "key
 const WAYS: Record<string, readonly string[]> = {
   rtmp: RTMP,
   rtmps: [...RTMP.slice(0, 2), "TLS agreed", ...RTMP.slice(2)],
-  srt: ["name found", "knocked", "accepted", "first keyframe"],
 };
+
+/** All steps of a dial there, in order. */
+function wayTo(destination: Destination | undefined): readonly string[] {
+  if (destination?.protocol === "srt") {
+    return ["name found", "listener answered", destination.encrypted ? "accepted, encrypted" : "accepted", "first keyframe"];
+  }
+  return WAYS[destination?.protocol ?? "rtmp"] ?? RTMP;
+}
 
 type Props = { relay: Relay; push: PushState; destination: Destination | undefined };
 
@@ -43,7 +50,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
       )}
       <DialSteps
         steps={push.steps}
-        way={WAYS[destination?.protocol ?? "rtmp"] ?? RTMP}
+        way={wayTo(destination)}
         end={push.state}
         state={push.state}
         since={push.since}

@@ -3,12 +3,12 @@ import { useState, type FormEvent, type ReactNode } from "react";
 import type { Rehearsal, Relay } from "../../../api/types";
 import { rate } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
+import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
 import { Fault } from "../../../ui/Fault";
 import { SelectField } from "../../../ui/Field";
 import { Grade } from "../../../ui/Grade";
 import { useRehearsal } from "../queries";
-import { Checks } from "./Checks";
 
 /** Pushes to our own grading receiver: the same checks, and nobody watches. */
 export function RehearsalDialog({ relay }: { relay: Relay }): ReactNode {

@@ -6,12 +6,13 @@ use std::time::Duration;
 
 use bytes::BytesMut;
 use tokio::sync::watch;
-use tokio::time::{sleep_until, timeout};
+use tokio::time::timeout;
 use yonder_address::RtmpServer;
 use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::{StreamHeaders, Track};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent};
 
+use crate::alarm::Alarm;
 use crate::causes;
 use crate::dial;
 use crate::feed::lock;
@@ -101,6 +102,7 @@ impl<'a> Delivery<'a> {
         let mut input = BytesMut::with_capacity(4096);
         let mut signal = self.push.program.signal();
         signal.mark_changed();
+        let mut alarm = Alarm::new(self.push.clock);
         let now = self.push.clock.now();
         self.progressed = now;
         self.publisher.start(now);
@@ -119,7 +121,7 @@ impl<'a> Delivery<'a> {
                 ready = link.writable(), if waits_to_write => ready.map_err(|error| broke(&error))?,
                 _ = self.head.changed(), if wants_more => {}
                 _ = signal.changed() => self.push.note_source(),
-                () = sleep_until(self.push.clock.instant(deadline)) => self.handle_deadline()?,
+                () = alarm.until(deadline) => self.handle_deadline()?,
             }
         }
     }

@@ -10,13 +10,13 @@ use quinn_udp::{Transmit, UdpSockRef, UdpSocketState};
 use tokio::io::Interest;
 use tokio::net::UdpSocket;
 use tokio::sync::watch;
-use tokio::time::sleep_until;
 use yonder_address::{SrtServer, stream_id};
 use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::Track;
 use yonder_media::ts::{Chunk, PACKET};
 use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD};
 
+use crate::alarm::Alarm;
 use crate::causes;
 use crate::dial::{self, DialError};
 use crate::feed::lock;
@@ -137,6 +137,7 @@ impl<'a> Delivery<'a> {
     async fn run(&mut self) -> Result<(), Cause> {
         let mut signal = self.push.program.signal();
         signal.mark_changed();
+        let mut alarm = Alarm::new(self.push.clock);
         loop {
             self.drain();
             self.fill();
@@ -156,7 +157,7 @@ impl<'a> Delivery<'a> {
                 ready = self.socket.writable(), if blocked => ready.map_err(|error| self.broke(&error))?,
                 _ = self.head.changed(), if wants_more => {}
                 _ = signal.changed() => self.push.note_source(),
-                () = sleep_until(self.push.clock.instant(deadline)), if !blocked => {}
+                () = alarm.until(deadline), if !blocked => {}
             }
             let now = self.push.clock.now();
             self.caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;

@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 
-import type { Check } from "../../../api/types";
-import { Grade } from "../../../ui/Grade";
+import type { Check } from "../api/types";
+import { Grade } from "./Grade";
 
 const ORDER = ["fail", "warn", "pass"];
 
