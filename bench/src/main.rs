@@ -67,7 +67,7 @@ enum Figure {
     /// Relays that one core carries, against the floor.
     Cores {
         /// Relays to measure with.
-        #[arg(long, default_value_t = 30)]
+        #[arg(long, default_value_t = 200)]
         relays: u32,
         /// Seconds of each round.
         #[arg(long, default_value_t = 10)]

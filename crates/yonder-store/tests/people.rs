@@ -1,5 +1,7 @@
 //! People, their sessions, invitations and tokens.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 use rstest::rstest;
 use secrecy::SecretString;
 use yonder_core::Role;

@@ -150,12 +150,6 @@ impl Browser {
         field.send_keys(text).await.unwrap();
     }
 
-    /// Chooses in the list of a label.
-    pub(crate) async fn choose(&self, label: &str, choice: &str) {
-        let list = self.see(&format!("//select[@id = //label[text()='{label}']/@for]")).await;
-        list.select_by_label(choice).await.unwrap();
-    }
-
     /// Keeps a picture, if pictures are asked for.
     pub(crate) async fn picture(&self, name: &str) {
         let Some(folder) = std::env::var_os("YONDER_SCREENSHOTS") else { return };

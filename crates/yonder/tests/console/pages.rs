@@ -45,6 +45,7 @@ struct Demo {
 impl Demo {
     async fn start(arguments: &[&str]) -> Self {
         let home = tempfile::tempdir().unwrap();
+        #[expect(clippy::zombie_processes, reason = "it is waited for when the demonstration is dropped")]
         let mut child = Command::new(support::program())
             .args(["demo", "--listen", "127.0.0.1:0", "--home"])
             .arg(home.path())

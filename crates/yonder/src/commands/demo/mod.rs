@@ -85,7 +85,7 @@ async fn trouble(railway: &Railway, bad_hour: bool) {
         tokio::time::sleep(BEFORE_TROUBLE).await;
         railway.misbehave();
     }
-    std::future::pending().await
+    std::future::pending::<()>().await;
 }
 
 async fn wait(duration: Option<Duration>) {
