@@ -109,6 +109,20 @@ test("segments are played in order once their type is known", async () => {
   expect(source.buffer.types).toHaveLength(1);
 });
 
+test("another type waits until the segment before it was taken, and the same type changes nothing", async () => {
+  const { socket, source } = await opened();
+  socket.say({ kind: "type", mime: 'video/mp4; codecs="avc1.64001f"' });
+  socket.say({ kind: "type", mime: 'video/mp4; codecs="avc1.64001f"' });
+  source.buffer.updating = true;
+  socket.say({ kind: "type", mime: 'video/mp4; codecs="avc1.640032"' });
+  act(() => socket.onmessage?.(new MessageEvent("message", { data: new ArrayBuffer(1) })));
+  expect([source.buffer.types, source.buffer.appended]).toEqual([[], []]);
+  source.buffer.updating = false;
+  act(() => void source.buffer.dispatchEvent(new Event("updateend")));
+  expect(source.buffer.types).toEqual(['video/mp4; codecs="avc1.640032"']);
+  expect(source.buffer.appended).toHaveLength(1);
+});
+
 test("a codec that the browser does not play is told, not shown as a black picture", async () => {
   const { socket } = await opened();
   socket.say({ kind: "type", mime: 'video/mp4; codecs="hvc1.1.6.L93.90"' });

@@ -18,24 +18,47 @@ const KEEP_S = 20;
 export function playPreview(video: HTMLVideoElement, url: string, tell: (state: PreviewState) => void): () => void {
   const source = new MediaSource();
   const address = URL.createObjectURL(source);
-  const queue: ArrayBuffer[] = [];
+  /** What came and is not played yet, in its order: segments, and the types of those that follow. */
+  const queue: (ArrayBuffer | string)[] = [];
   let buffer: SourceBuffer | undefined;
-  let mime = "";
+  let playedType = "";
   let over = false;
 
+  /** Takes the next piece, once the buffer is done with the one before. */
   const feed = () => {
-    if (buffer === undefined || buffer.updating || source.readyState !== "open") {
+    if (source.readyState !== "open" || buffer?.updating === true) {
       return;
     }
-    const behind = video.currentTime - KEEP_S;
-    if (buffer.buffered.length > 0 && buffer.buffered.start(0) < behind - KEEP_S) {
-      buffer.remove(0, behind);
-      return;
+    if (buffer !== undefined) {
+      const behind = video.currentTime - KEEP_S;
+      if (buffer.buffered.length > 0 && buffer.buffered.start(0) < behind - KEEP_S) {
+        buffer.remove(0, behind);
+        return;
+      }
     }
-    const next = queue.shift();
-    if (next !== undefined) {
+    const next = queue[0];
+    if (typeof next === "string") {
+      queue.shift();
+      takeType(next);
+      feed();
+    } else if (next !== undefined && buffer !== undefined) {
+      queue.shift();
       buffer.appendBuffer(next);
     }
+  };
+
+  const takeType = (mime: string) => {
+    if (!MediaSource.isTypeSupported(mime)) {
+      tell({ kind: "unsupported", mime });
+      return;
+    }
+    if (buffer === undefined) {
+      buffer = source.addSourceBuffer(mime);
+      buffer.addEventListener("updateend", keepUp);
+    } else if (mime !== playedType) {
+      buffer.changeType(mime);
+    }
+    playedType = mime;
   };
 
   /** Live means near the end of what has come. */
@@ -54,23 +77,6 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
     void video.play().catch(() => undefined);
   };
 
-  const begin = () => {
-    if (mime === "" || source.readyState !== "open") {
-      return;
-    }
-    if (!MediaSource.isTypeSupported(mime)) {
-      tell({ kind: "unsupported", mime });
-      return;
-    }
-    if (buffer === undefined) {
-      buffer = source.addSourceBuffer(mime);
-      buffer.addEventListener("updateend", keepUp);
-    } else {
-      buffer.changeType(mime);
-    }
-    feed();
-  };
-
   const socket = new WebSocket(url);
   socket.binaryType = "arraybuffer";
   socket.onmessage = (message: MessageEvent<ArrayBuffer | string>) => {
@@ -81,8 +87,8 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
     }
     const event = JSON.parse(message.data) as PreviewEvent;
     if (event.kind === "type") {
-      mime = event.mime;
-      begin();
+      queue.push(event.mime);
+      feed();
     } else {
       over = true;
       tell({ kind: "ended", cause: event.cause ?? null });
@@ -95,7 +101,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   };
   const onPlaying = () => tell({ kind: "playing" });
   video.addEventListener("playing", onPlaying);
-  source.addEventListener("sourceopen", begin);
+  source.addEventListener("sourceopen", feed);
   video.src = address;
 
   return () => {
