@@ -79,7 +79,7 @@ fn a_token_lets_a_program_in_from_elsewhere_as_far_as_its_role_goes() {
         command.args(["--url", &service.url(), "--token-file", &path]).args(arguments).output().unwrap()
     };
     assert!(from_elsewhere(&["status"]).status.success());
-    let refused = from_elsewhere(&["backup", "--out", "/dev/null"]);
+    let refused = from_elsewhere(&["person", "list"]);
     assert_eq!(refused.status.code(), Some(1));
     assert!(text(&refused.stderr).contains("request.role-needed"), "{}", text(&refused.stderr));
 

@@ -127,6 +127,7 @@ test("a codec that the browser does not play is told, not shown as a black pictu
   const { socket } = await opened();
   socket.say({ kind: "type", mime: 'video/mp4; codecs="hvc1.1.6.L93.90"' });
   expect(screen.getByRole("status").textContent).toContain("does not play video/mp4");
+  expect(socket.closed).toBe(true);
 });
 
 test("an end tells its cause, and closing hangs up", async () => {

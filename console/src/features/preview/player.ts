@@ -50,6 +50,10 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   const takeType = (mime: string) => {
     if (!MediaSource.isTypeSupported(mime)) {
       tell({ kind: "unsupported", mime });
+      // What follows would only gather.
+      over = true;
+      socket.close();
+      queue.length = 0;
       return;
     }
     if (buffer === undefined) {
