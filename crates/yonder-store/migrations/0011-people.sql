@@ -3,6 +3,8 @@ ALTER TABLE person ADD COLUMN role TEXT NOT NULL DEFAULT 'keeper' CHECK (role IN
 
 ALTER TABLE session ADD COLUMN begun_s INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE session ADD COLUMN seen_s INTEGER NOT NULL DEFAULT 0;
+-- Sessions of before last a week.
+UPDATE session SET begun_s = expires_s - 604800, seen_s = expires_s - 604800;
 -- What the browser says of itself.
 ALTER TABLE session ADD COLUMN agent TEXT NOT NULL DEFAULT '';
 

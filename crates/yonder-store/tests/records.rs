@@ -78,7 +78,11 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     assert_eq!(key_of(&store, "One"), "planted-stream-key");
     let passphrase = store.destination("One").unwrap().passphrase.unwrap();
     assert_eq!(passphrase.expose_secret(), "planted-passphrase");
-    let relay = Relay { wanted: Wanted::On, ..Relay::new("Line", "Summit", vec!["One".into()]) };
+    let relay = Relay {
+        wanted: Wanted::On,
+        site: Some("Fell".into()),
+        ..Relay::new("Line", "Summit", vec!["One".into()])
+    };
     assert_eq!(store.relays().unwrap(), vec![relay]);
 }
 

@@ -149,12 +149,16 @@ async fn relays_that_are_off_are_left_to_be_started_and_those_that_run_are_stopp
 async fn a_book_may_be_long_and_other_requests_may_not() {
     let service = service();
     let uplinks: Vec<Value> = (0..1_200)
-        .map(|at| json!({"name": format!("Uplink number {at}, of the hills"), "rate": "20Mbit/s"}))
+        .map(|at| json!({"name": format!("Uplink number {at} of the hills"), "rate": "20Mbit/s"}))
         .collect();
     let request = json!({"book": {"uplinks": uplinks}, "look_only": true});
     assert!(request.to_string().len() > 65_536);
     let (status, outcome) = post(&service, "/api/v1/book", request).await;
-    assert_eq!((status.as_u16(), outcome["changes"].as_array().map(Vec::len)), (200, Some(1_200)));
+    assert_eq!(
+        (status.as_u16(), outcome["changes"].as_array().map(Vec::len)),
+        (200, Some(1_200)),
+        "{outcome}"
+    );
     let long = json!({"name": "a".repeat(70_000), "password": "x"});
     let (status, problem) = post(&service, "/api/v1/session", long).await;
     assert_eq!((status.as_u16(), &problem["code"]), (422, &json!("request.malformed")));
