@@ -1,5 +1,5 @@
 import * as Radix from "@radix-ui/react-tabs";
-import type { ReactNode } from "react";
+import { useEffect, useRef, type ReactNode } from "react";
 
 type Tab = { value: string; label: string; content: ReactNode };
 
@@ -15,9 +15,14 @@ export function Tabs({
   value: string;
   onChange: (value: string) => void;
 }): ReactNode {
+  const bar = useRef<HTMLDivElement>(null);
+  // On a phone not all tabs fit side by side: the one that is chosen is seen.
+  useEffect(() => {
+    bar.current?.querySelector("[data-state=active]")?.scrollIntoView({ inline: "center", block: "nearest" });
+  }, [value]);
   return (
     <Radix.Root value={value} onValueChange={onChange}>
-      <Radix.List aria-label={label} className="mb-3 flex gap-1 overflow-x-auto border-b border-hair">
+      <Radix.List ref={bar} aria-label={label} className="mb-3 flex gap-1 overflow-x-auto border-b border-hair">
         {tabs.map((tab) => (
           <Radix.Trigger
             key={tab.value}

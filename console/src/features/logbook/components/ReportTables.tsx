@@ -25,7 +25,7 @@ export function nameOf(line: Pick<ReportLine, "name" | "part">): string {
 export function LinesTable({ title, lines }: { title: string; lines: readonly ReportLine[] }): ReactNode {
   return (
     <Scroll label={title}>
-      <table className="w-full min-w-[720px] table-fixed text-left text-[13px]">
+      <table className="w-full min-w-[820px] table-fixed text-left text-[13px]">
         <caption className="pb-1 text-left text-[15px] font-[650]">{title}</caption>
         <colgroup>
           <col className="w-[30%]" />
@@ -63,7 +63,7 @@ export function LinesTable({ title, lines }: { title: string; lines: readonly Re
               <th scope="row" className={`${CELL} font-[550]`}>
                 {nameOf(line)}
               </th>
-              <td className={`${CELL} text-right font-[550]`}>{percent(line)}</td>
+              <td className={`${CELL} text-right font-[550] whitespace-nowrap`}>{percent(line)}</td>
               <td className={`${CELL} text-right`}>{duration(line.wanted_s * 1000)}</td>
               <td className={`${CELL} text-right`}>{duration(line.down_s * 1000)}</td>
               <td className={`${CELL} text-right`}>{line.outages}</td>
