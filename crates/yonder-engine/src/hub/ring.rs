@@ -140,8 +140,12 @@ impl Ring {
     /// behind the newest for a reader to be given it.
     fn prune(&mut self) {
         let newest = self.newest_dts().unwrap_or_default();
-        // Without a keyframe nothing can be taken yet, and the newest tells how far the stream has come.
-        let slowest = if self.last_keyframe.is_some() { self.slowest() } else { 0 };
+        // All readers are asked once, and only where there is something before the keyframe. Without a keyframe nothing
+        // can be taken yet, and the newest tells how far the stream has come.
+        let slowest = match self.last_keyframe {
+            Some(keyframe) if self.first < keyframe => self.slowest(),
+            _ => 0,
+        };
         while let Some(Slot { entry: front, .. }) = self.slots.front() {
             let before_keyframe = self.last_keyframe.is_none_or(|keyframe| self.first < keyframe);
             let old = self.first < slowest || newest - front.unit.dts > MAX_BACKLOG_TICKS;
