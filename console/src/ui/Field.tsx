@@ -52,6 +52,30 @@ export function SecretField(props: Props): ReactNode {
   return <Field type="password" autoComplete="off" spellCheck={false} {...props} />;
 }
 
+/** A search over what is listed below it; on a phone it takes the whole width. */
+export function SearchField({
+  label,
+  placeholder = label,
+  value,
+  onChange,
+}: {
+  label: string;
+  placeholder?: string;
+  value: string;
+  onChange: (value: string) => void;
+}): ReactNode {
+  return (
+    <input
+      type="search"
+      aria-label={label}
+      placeholder={placeholder}
+      value={value}
+      onChange={(event) => onChange(event.target.value)}
+      className="w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
+    />
+  );
+}
+
 export function TextField({
   label,
   help,

@@ -5,6 +5,7 @@ import type { Stored } from "../../api/types";
 import { Button } from "../../ui/Button";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
+import { SearchField } from "../../ui/Field";
 import { Loaded } from "../../ui/Loaded";
 import { PageHead } from "../../ui/Page";
 import { May } from "../session";
@@ -56,14 +57,9 @@ export function DestinationsPage(): ReactNode {
             <Empty title="No destinations yet">Add one with the server address and the key from the platform’s page.</Empty>
           ) : (
             <>
-              <input
-                type="search"
-                aria-label="Find a destination"
-                placeholder="Find a destination, a platform, a server"
-                value={search}
-                onChange={(event) => setSearch(event.target.value)}
-                className="mb-3 w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
-              />
+              <div className="mb-3">
+                <SearchField label="Find a destination" placeholder="Find a destination, a platform, a server" value={search} onChange={setSearch} />
+              </div>
               <div className="grid gap-3 lg:grid-cols-2">
                 {data
                   .filter((each) =>

@@ -7,6 +7,7 @@ import { rate } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Dialog } from "../../ui/Dialog";
 import { Empty } from "../../ui/Empty";
+import { SearchField } from "../../ui/Field";
 import { ButtonLink } from "../../ui/Link";
 import { Loaded } from "../../ui/Loaded";
 import { PageHead } from "../../ui/Page";
@@ -43,14 +44,9 @@ export function FeedsPage(): ReactNode {
             </Empty>
           ) : (
             <>
-              <input
-                type="search"
-                aria-label="Find a feed"
-                placeholder="Find a feed, a site, an address"
-                value={search}
-                onChange={(event) => setSearch(event.target.value)}
-                className="mb-3 w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
-              />
+              <div className="mb-3">
+                <SearchField label="Find a feed" placeholder="Find a feed, a site, an address" value={search} onChange={setSearch} />
+              </div>
               <ul aria-label="Feeds" className="grid gap-3 md:grid-cols-2 xl:grid-cols-3">
                 {data
                   .filter((feed) =>

@@ -5,6 +5,7 @@ import { useSearchParams } from "react-router";
 import { grouped } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
+import { SearchField } from "../../ui/Field";
 import { Loaded } from "../../ui/Loaded";
 import { PageHead } from "../../ui/Page";
 import { RecordNav } from "./components/RecordNav";
@@ -52,13 +53,11 @@ export function LogbookPage(): ReactNode {
       <PageHead name="Logbook" title="Logbook" lead="What happened, whose side it was, and what people did: the latest first." />
       <RecordNav />
       <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
-        <input
-          type="search"
-          aria-label="About a feed, a relay or a destination"
+        <SearchField
+          label="About a feed, a relay or a destination"
           placeholder="About: the name of a feed, relay, destination"
           value={get("about")}
-          onChange={(event) => set("about", event.target.value)}
-          className="w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[320px]"
+          onChange={(about) => set("about", about)}
         />
         <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
           <option value="">Every kind</option>

@@ -9,9 +9,10 @@ import { ConfirmDialog } from "../../ui/ConfirmDialog";
 import { Copy } from "../../ui/Copy";
 import { Dialog } from "../../ui/Dialog";
 import { Fault, faultOf } from "../../ui/Fault";
-import { Field, SelectField } from "../../ui/Field";
+import { Field } from "../../ui/Field";
 import { Loaded } from "../../ui/Loaded";
 import { ROLES } from "../session";
+import { RoleField } from "./RoleField";
 import { invitationsQuery, peopleQuery, useInvite, useRemovePerson, useSetRole, useWithdraw } from "./queries";
 
 /** Who may sign in, what each may do, and who is invited to. */
@@ -132,12 +133,7 @@ function InviteForm(): ReactNode {
         onChange={(event) => setName(event.target.value)}
         error={faultOf(invite.error, "name")}
       />
-      <SelectField
-        label="Role"
-        value={role}
-        onChange={(event) => setRole(event.target.value as Role)}
-        choices={ROLES.map((each) => ({ value: each.value, label: `${each.label}: ${each.help}` }))}
-      />
+      <RoleField value={role} onChange={setRole} />
       {invite.error !== null && <Fault error={invite.error} />}
       <Button kind="strong" type="submit" disabled={invite.isPending}>
         Make the link

@@ -10,7 +10,7 @@ import { Copy } from "../../ui/Copy";
 import { Fault, faultOf } from "../../ui/Fault";
 import { Field, SelectField } from "../../ui/Field";
 import { Loaded } from "../../ui/Loaded";
-import { ROLES } from "../session";
+import { RoleField } from "./RoleField";
 import { tokensQuery, useAddToken, useRemoveToken } from "./queries";
 
 const LIVES = [
@@ -92,12 +92,7 @@ function TokenForm(): ReactNode {
         onChange={(event) => setName(event.target.value)}
         error={faultOf(add.error, "name")}
       />
-      <SelectField
-        label="Role"
-        value={role}
-        onChange={(event) => setRole(event.target.value as Role)}
-        choices={ROLES.map((each) => ({ value: each.value, label: `${each.label}: ${each.help}` }))}
-      />
+      <RoleField value={role} onChange={setRole} />
       <SelectField label="Good for" value={days} onChange={(event) => setDays(event.target.value)} choices={LIVES} />
       {add.error !== null && <Fault error={add.error} />}
       <Button kind="strong" type="submit" disabled={add.isPending}>

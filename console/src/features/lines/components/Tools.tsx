@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
+import { SearchField } from "../../../ui/Field";
 import { Pennant } from "../../../ui/Pennant";
 import { Tooltip } from "../../../ui/Tooltip";
 import { MOOD_WORDS, moodOf, type Mood } from "../judge";
@@ -31,13 +32,10 @@ export function Tools({ relays, filter, onFilter }: Props): ReactNode {
   const sites = [...new Set(relays.map((relay) => relay.site).filter((site) => site != null))].sort();
   return (
     <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3">
-      <input
-        type="search"
-        aria-label="Find a line, a site, a destination"
-        placeholder="Find a line, a site, a destination"
+      <SearchField
+        label="Find a line, a site, a destination"
         value={filter.search}
-        onChange={(event) => onFilter({ ...filter, search: event.target.value })}
-        className="w-full rounded-md border border-edge bg-card px-3 py-2 placeholder:text-quiet sm:w-[290px]"
+        onChange={(search) => onFilter({ ...filter, search })}
       />
       {sites.length > 1 && (
         <select

@@ -1,0 +1,17 @@
+import type { ReactNode } from "react";
+
+import type { Role } from "../../api/types";
+import { SelectField } from "../../ui/Field";
+import { ROLES } from "../session";
+
+/** What somebody, or a program, will be allowed to do. */
+export function RoleField({ value, onChange }: { value: Role; onChange: (role: Role) => void }): ReactNode {
+  return (
+    <SelectField
+      label="Role"
+      value={value}
+      onChange={(event) => onChange(event.target.value as Role)}
+      choices={ROLES.map((role) => ({ value: role.value, label: `${role.label}: ${role.help}` }))}
+    />
+  );
+}
