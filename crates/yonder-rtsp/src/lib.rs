@@ -25,7 +25,8 @@ pub mod sdp;
 mod url;
 
 pub use client::{
-    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, DatagramPeer, Offered, Step, Transport,
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Step,
+    Transport,
 };
 pub use error::{PullError, Timer};
 pub use pull::{Datagram, Described, Pull, PullEvent, RawUnit, TrackFigures};

@@ -4,7 +4,7 @@
 
 use std::fmt::Write as _;
 
-use bytes::{Buf as _, Bytes, BytesMut};
+use bytes::{Bytes, BytesMut};
 
 /// Longest start line with headers. Digest challenges are the longest part of real ones, well under 2 kB.
 const MAX_HEAD: usize = 16 * 1024;
@@ -88,7 +88,7 @@ pub struct Response {
 
 /// One thing found on an RTSP connection.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Item {
+pub enum Item<'a> {
     /// A request from the peer.
     Request(Request),
     /// A reply.
@@ -97,45 +97,43 @@ pub enum Item {
     Frame {
         /// Its channel number.
         channel: u8,
-        /// Its payload, shared with the receive buffer.
-        payload: Bytes,
+        /// Its payload.
+        payload: &'a [u8],
     },
 }
 
-/// Takes the next item from the front of `buffer`. `Ok(None)` means more bytes are needed.
+/// Takes the next item from the front of `input`. `Ok(None)` means more bytes are needed.
 ///
 /// # Errors
 /// [`MessageError`]; the connection cannot be used further.
-pub fn next_item(buffer: &mut BytesMut) -> Result<Option<Item>, MessageError> {
+pub fn next_item<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageError> {
     // Line ends between messages are to be ignored (4.1).
-    let blank = buffer.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
-    buffer.advance(blank);
-    match buffer.first() {
+    while let Some((b'\r' | b'\n', rest)) = input.split_first() {
+        *input = rest;
+    }
+    match input.first() {
         None => Ok(None),
-        Some(b'$') => Ok(next_frame(buffer)),
-        Some(byte) if byte.is_ascii_alphabetic() => next_message(buffer),
+        Some(b'$') => Ok(next_frame(input)),
+        Some(byte) if byte.is_ascii_alphabetic() => next_message(input),
         Some(_) => Err(MessageError::StartLine),
     }
 }
 
-fn next_frame(buffer: &mut BytesMut) -> Option<Item> {
-    let (&[_, channel, high, low], _) = buffer.split_first_chunk::<4>()?;
-    let length = usize::from(u16::from_be_bytes([high, low]));
-    if buffer.len() < 4 + length {
-        return None;
-    }
-    buffer.advance(4);
-    Some(Item::Frame { channel, payload: buffer.split_to(length).freeze() })
+fn next_frame<'a>(input: &mut &'a [u8]) -> Option<Item<'a>> {
+    let (&[_, channel, high, low], rest) = input.split_first_chunk::<4>()?;
+    let (payload, rest) = rest.split_at_checked(usize::from(u16::from_be_bytes([high, low])))?;
+    *input = rest;
+    Some(Item::Frame { channel, payload })
 }
 
-fn next_message(buffer: &mut BytesMut) -> Result<Option<Item>, MessageError> {
-    let Some((head_length, body_at)) = find_head_end(buffer) else {
-        return if buffer.len() > MAX_HEAD { Err(MessageError::HeadTooLong) } else { Ok(None) };
+fn next_message<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageError> {
+    let Some((head_length, body_at)) = find_head_end(input) else {
+        return if input.len() > MAX_HEAD { Err(MessageError::HeadTooLong) } else { Ok(None) };
     };
     if head_length > MAX_HEAD {
         return Err(MessageError::HeadTooLong);
     }
-    let head = buffer.get(..head_length).unwrap_or_default();
+    let head = input.get(..head_length).unwrap_or_default();
     let text = std::str::from_utf8(head).map_err(|_| MessageError::NotText)?;
     let mut lines = text.split('\n').map(|line| line.trim_end_matches('\r'));
     let start = StartLine::parse(lines.next().unwrap_or_default())?;
@@ -148,11 +146,11 @@ fn next_message(buffer: &mut BytesMut) -> Result<Option<Item>, MessageError> {
         .ok()
         .filter(|length| *length <= MAX_BODY)
         .ok_or(MessageError::BodyTooLong(length))?;
-    if buffer.len() < body_at + body_length {
+    let Some((body, rest)) = input.get(body_at..).and_then(|rest| rest.split_at_checked(body_length)) else {
         return Ok(None);
-    }
-    buffer.advance(body_at);
-    let body = buffer.split_to(body_length).freeze();
+    };
+    let body = Bytes::copy_from_slice(body);
+    *input = rest;
     Ok(Some(match start {
         StartLine::Request { method, url } => Item::Request(Request { method, url, headers, body }),
         StartLine::Response { status, reason } => Item::Response(Response { status, reason, headers, body }),
@@ -267,10 +265,9 @@ mod tests {
 
     const REPLY: &[u8] = b"RTSP/1.0 200 OK\r\nCSeq: 2\r\nContent-Length: 4\r\n\r\nv=0\n";
 
-    fn all_items(bytes: &[u8]) -> Vec<Item> {
-        let mut buffer = BytesMut::from(bytes);
+    fn all_items(mut bytes: &[u8]) -> Vec<Item<'_>> {
         let mut items = Vec::new();
-        while let Some(item) = next_item(&mut buffer).unwrap() {
+        while let Some(item) = next_item(&mut bytes).unwrap() {
             items.push(item);
         }
         items
@@ -296,13 +293,13 @@ mod tests {
         let whole = all_items(&wire);
         assert_eq!(whole.len(), 4);
         for size in 1..wire.len() {
-            let mut buffer = BytesMut::new();
-            let mut items = Vec::new();
-            for chunk in wire.chunks(size) {
-                buffer.extend_from_slice(chunk);
-                while let Some(item) = next_item(&mut buffer).unwrap() {
+            let (mut taken, mut items) = (0, Vec::new());
+            for end in (size..wire.len()).step_by(size).chain([wire.len()]) {
+                let mut rest = &wire[taken..end];
+                while let Some(item) = next_item(&mut rest).unwrap() {
                     items.push(item);
                 }
+                taken = end - rest.len();
             }
             assert_eq!(items, whole, "chunks of {size}");
         }
@@ -326,7 +323,7 @@ mod tests {
         MessageError::BodyTooLong(99_999_999)
     )]
     fn malformed_messages_are_refused(#[case] wire: &[u8], #[case] error: MessageError) {
-        assert_eq!(next_item(&mut BytesMut::from(wire)), Err(error));
+        assert_eq!(next_item(&mut { wire }), Err(error));
     }
 
     #[test]
@@ -335,7 +332,7 @@ mod tests {
         while wire.len() <= MAX_HEAD {
             wire.extend_from_slice(b"X: y\r\n");
         }
-        assert!(next_item(&mut BytesMut::from(&wire[..])).is_err());
+        assert!(next_item(&mut &wire[..]).is_err());
     }
 
     #[test]
@@ -356,14 +353,15 @@ mod tests {
     proptest! {
         #[test]
         fn any_bytes_are_read_or_refused(data: Vec<u8>) {
-            let mut buffer = BytesMut::from(&data[..]);
-            while let Ok(Some(_)) = next_item(&mut buffer) {}
+            let mut rest = &data[..];
+            while let Ok(Some(_)) = next_item(&mut rest) {}
         }
 
         #[test]
         fn any_text_after_a_start_line_is_read_or_refused(text in "[ -~\r\n]{0,200}") {
-            let mut buffer = BytesMut::from(format!("RTSP/1.0 200 OK\r\n{text}\r\n\r\n").as_bytes());
-            while let Ok(Some(_)) = next_item(&mut buffer) {}
+            let message = format!("RTSP/1.0 200 OK\r\n{text}\r\n\r\n");
+            let mut rest = message.as_bytes();
+            while let Ok(Some(_)) = next_item(&mut rest) {}
         }
     }
 }

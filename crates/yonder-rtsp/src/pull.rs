@@ -3,12 +3,13 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use yonder_media::aac::AudioSpecificConfig;
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
 
 use crate::client::{
-    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, DatagramPeer, Offered, Step, Transport,
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Step,
+    Transport,
 };
 use crate::error::PullError;
 use crate::rtp::{
@@ -142,15 +143,22 @@ impl Pull {
         self.client.start(now);
     }
 
-    /// Takes what the connection delivered.
+    /// Takes what is complete off the front of what the connection delivered; the rest is to be given again, together
+    /// with what follows it. Packets are read where they lie.
     ///
     /// # Errors
     /// [`PullError`] when the pull is over.
-    pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PullError> {
-        let result = self.client.handle_input(buffer, now);
-        // What came before the end still counts.
-        self.forward_events(now)?;
-        result
+    pub fn handle_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
+        loop {
+            let result = self.client.handle_input(input, now);
+            // What came before the data, or the end, counts first.
+            self.forward_events(now);
+            let Some(Data { track, channel, packet }) = result? else { return Ok(()) };
+            match channel {
+                Channel::Media => self.handle_media(track, packet, now),
+                Channel::Control => self.handle_control(track, packet, now)?,
+            }
+        }
     }
 
     /// Takes a datagram that came to the port of `channel` of the track at place `track`.
@@ -165,7 +173,7 @@ impl Pull {
         now: Duration,
     ) -> Result<(), PullError> {
         match channel {
-            Channel::Media => self.handle_media(track, payload, now),
+            Channel::Media => self.handle_media_datagram(track, &payload, now),
             Channel::Control => self.handle_control(track, &payload, now)?,
         }
         Ok(())
@@ -245,7 +253,7 @@ impl Pull {
         }
     }
 
-    fn forward_events(&mut self, now: Duration) -> Result<(), PullError> {
+    fn forward_events(&mut self, now: Duration) {
         while let Some(event) = self.client.poll_event() {
             match event {
                 ClientEvent::Step(step) => {
@@ -256,15 +264,8 @@ impl Pull {
                 }
                 ClientEvent::Offered(offered) => self.events.push_back(PullEvent::Offered(offered)),
                 ClientEvent::Tracks(tracks) => self.begin_tracks(&tracks, now),
-                ClientEvent::Data { track, channel: Channel::Media, payload } => {
-                    self.handle_media(track, payload, now);
-                }
-                ClientEvent::Data { track, channel: Channel::Control, payload } => {
-                    self.handle_control(track, &payload, now)?;
-                }
             }
         }
-        Ok(())
     }
 
     fn begin_tracks(&mut self, tracks: &[ClientTrack], now: Duration) {
@@ -315,8 +316,15 @@ impl Pull {
         }
     }
 
-    fn handle_media(&mut self, track: usize, payload: Bytes, now: Duration) {
-        // A packet that cannot be read shows as a gap in the sequence numbers.
+    /// What is interleaved comes in order. A packet that cannot be read shows as a gap in the sequence numbers.
+    fn handle_media(&mut self, track: usize, packet: &[u8], now: Duration) {
+        let Ok(packet) = RtpPacket::read(packet) else { return };
+        if self.tracks.get(track).is_some_and(|reception| reception.payload_type == packet.payload_type) {
+            self.take_packet(track, &packet, now);
+        }
+    }
+
+    fn handle_media_datagram(&mut self, track: usize, payload: &Bytes, now: Duration) {
         let Ok(packet) = RtpPacket::parse(payload) else { return };
         let Some(reception) = self.tracks.get_mut(track) else { return };
         if packet.payload_type != reception.payload_type {
@@ -325,8 +333,6 @@ impl Pull {
         if let Some(reorder) = reception.reorder.as_mut() {
             reorder.push(packet, now);
             self.release(track, now);
-        } else {
-            self.take_packet(track, &packet, now);
         }
     }
 
@@ -339,7 +345,7 @@ impl Pull {
         }
     }
 
-    fn take_packet(&mut self, track: usize, packet: &RtpPacket, came: Duration) {
+    fn take_packet<P: AsRef<[u8]>>(&mut self, track: usize, packet: &RtpPacket<P>, came: Duration) {
         let Some(reception) = self.tracks.get_mut(track) else { return };
         let arrival = reception.source.handle_packet(packet.ssrc, packet.sequence, packet.timestamp, came);
         let first = reception.source.received() == 1;

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::{Buf as _, Bytes, BytesMut};
 use yonder_media::{StreamHeaders, fmp4, h264, h265};
 use yonder_onvif::{
     Element, MediaService, read_capabilities, read_clock, read_facts, read_matches, read_profiles,
@@ -29,7 +29,7 @@ fn pull(transport: Transport) -> Option<Pull> {
 fn drain(pull: &mut Pull) -> Option<String> {
     let mut last = None;
     while let Some(sent) = pull.poll_transmit() {
-        if let Ok(Some(Item::Request(request))) = next_item(&mut BytesMut::from(&sent[..])) {
+        if let Ok(Some(Item::Request(request))) = next_item(&mut &sent[..]) {
             last = request.headers.get("CSeq").map(str::to_owned);
         }
     }
@@ -65,7 +65,7 @@ fn playing(transport: Transport, sdp: &str) -> Option<Pull> {
             "RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nSession: s\r\n{transport}Content-Length: {}\r\n\r\n{body}",
             body.len()
         );
-        pull.handle_input(&mut BytesMut::from(reply.as_bytes()), Duration::ZERO).ok()?;
+        pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).ok()?;
     }
     drain(&mut pull);
     Some(pull)
@@ -81,7 +81,7 @@ pub(super) fn rtsp_dialogue(data: &[u8]) {
         let reply = format!(
             "RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nSession: s\r\nContent-Length: {length}\r\n\r\n{body}"
         );
-        if pull.handle_input(&mut BytesMut::from(reply.as_bytes()), Duration::ZERO).is_err() {
+        if pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).is_err() {
             return;
         }
     }
@@ -91,7 +91,10 @@ pub(super) fn rtsp_dialogue(data: &[u8]) {
     for chunk in data.chunks(usize::from(first).max(7)) {
         buffer.extend_from_slice(chunk);
         now += Duration::from_millis(700);
-        let alive = pull.handle_input(&mut buffer, now).and_then(|()| pull.handle_timeout(now));
+        let mut rest = &buffer[..];
+        let alive = pull.handle_input(&mut rest, now).and_then(|()| pull.handle_timeout(now));
+        let taken = buffer.len() - rest.len();
+        buffer.advance(taken);
         drain(&mut pull);
         if alive.is_err() {
             return;
@@ -109,7 +112,7 @@ pub(super) fn session_description(data: &[u8]) {
         let Some(sequence) = drain(&mut pull) else { return };
         let length = body.len();
         let reply = format!("RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nContent-Length: {length}\r\n\r\n{body}");
-        if pull.handle_input(&mut BytesMut::from(reply.as_bytes()), Duration::ZERO).is_err() {
+        if pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).is_err() {
             return;
         }
     }
@@ -139,7 +142,7 @@ pub(super) fn rtp_interleaved(data: &[u8]) {
         let mut frame = BytesMut::from(&[b'$', channel & 3][..]);
         frame.extend_from_slice(&u16::try_from(packet.len()).unwrap_or(u16::MAX).to_be_bytes());
         frame.extend_from_slice(packet);
-        let alive = pull.handle_input(&mut frame, now).is_ok();
+        let alive = pull.handle_input(&mut &frame[..], now).is_ok();
         drain(&mut pull);
         alive
     });
@@ -159,7 +162,7 @@ pub(super) fn rtp_datagrams(data: &[u8]) {
         drain(&mut pull);
         alive
     });
-    let _ = (RtpPacket::parse(Bytes::copy_from_slice(data)), parse_compound(data));
+    let _ = (RtpPacket::read(data), parse_compound(data));
 }
 
 pub(super) fn parameter_sets(data: &[u8]) {

@@ -1,5 +1,6 @@
 //! One pull: dial the camera, run the dialogue, and publish what comes into the hub.
 
+mod block;
 mod connection;
 mod datagrams;
 mod session;

@@ -3,8 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use bytes::BytesMut;
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use tokio::io::AsyncWriteExt as _;
 use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode};
 use yonder_media::timeline::{Timeline, TrackTiming};
@@ -16,6 +15,7 @@ use crate::feed::{Feed, lock};
 use crate::hub::Entry;
 
 use super::PullEnd;
+use super::block::Block;
 use super::connection::Connection;
 use super::datagrams::{Datagrams, Received};
 
@@ -29,8 +29,6 @@ const LOSSY_PATIENCE: Duration = Duration::from_secs(20);
 const KEYFRAME_DUE: Duration = Duration::from_secs(6);
 /// … and for so long are a failure: another dial usually brings one.
 const KEYFRAME_PATIENCE: Duration = Duration::from_secs(30);
-/// Room for one read. Large reads keep system calls few at high rates.
-const READ_BYTES: usize = 64 * 1024;
 /// How often figures of reception are passed on.
 const TELL_EVERY: Duration = Duration::from_secs(1);
 /// An orderly close may take this long.
@@ -83,21 +81,17 @@ impl<'a> Session<'a> {
         connection: &mut Connection,
         mut datagrams: Option<&mut Datagrams>,
     ) -> Result<(), PullEnd> {
-        let mut buffer = BytesMut::with_capacity(READ_BYTES);
+        let mut block = Block::new();
         let mut received = Vec::new();
         let mut alarm = Alarm::new(self.feed.clock);
         self.pull.start(self.feed.clock.now());
         loop {
             self.transmit(connection, datagrams.as_deref_mut()).await?;
             let deadline = self.next_deadline();
-            // Asking for room below this would make reads small at the end of each block.
-            if buffer.capacity() - buffer.len() < READ_BYTES / 4 {
-                buffer.reserve(READ_BYTES);
-            }
             tokio::select! {
-                count = connection.read_buf(&mut buffer) => {
+                count = block.read(connection) => {
                     let count = count.map_err(|error| lost(&error))?;
-                    self.take_input(count, &mut buffer)?;
+                    self.take_input(count, &mut block)?;
                 }
                 () = readable(datagrams.as_deref()), if datagrams.is_some() => {
                     if let Some(datagrams) = datagrams.as_deref_mut() {
@@ -110,14 +104,17 @@ impl<'a> Session<'a> {
         }
     }
 
-    fn take_input(&mut self, count: usize, buffer: &mut BytesMut) -> Result<(), PullEnd> {
+    fn take_input(&mut self, count: usize, block: &mut Block) -> Result<(), PullEnd> {
         if count == 0 {
             let message = "The camera closed the connection.";
             return Err(Cause::new(CauseCode::FeedClosedByCamera, message).into());
         }
         let now = self.feed.clock.now();
         lock(&self.feed.figures).add_bytes(count, now);
-        let result = self.pull.handle_input(buffer, now);
+        let mut rest = block.filled();
+        let result = self.pull.handle_input(&mut rest, now);
+        let left = rest.len();
+        block.keep_last(left);
         // What came before an end still counts.
         self.drain()?;
         Ok(result?)

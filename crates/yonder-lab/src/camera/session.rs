@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::{Buf as _, Bytes, BytesMut};
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
 use tokio::time::{Instant, sleep_until};
 use yonder_rtsp::message::{Headers, Item, Request, Response, next_item};
@@ -139,7 +139,8 @@ impl Session {
     }
 
     async fn handle_input(&mut self, input: &mut BytesMut, output: &mut BytesMut) -> io::Result<()> {
-        while let Some(item) = next_item(input).map_err(io::Error::other)? {
+        let mut rest = &input[..];
+        while let Some(item) = next_item(&mut rest).map_err(io::Error::other)? {
             if let Item::Request(request) = item {
                 let mut reply = self.answer(&request).await?;
                 if let Some(sequence) = request.headers.get("CSeq") {
@@ -148,6 +149,8 @@ impl Session {
                 output.extend_from_slice(&reply.encode());
             }
         }
+        let taken = input.len() - rest.len();
+        input.advance(taken);
         Ok(())
     }
 

@@ -87,15 +87,17 @@ pub enum ClientEvent {
     Offered(Vec<Offered>),
     /// The tracks that will be pulled, picture first.
     Tracks(Vec<ClientTrack>),
-    /// Data of a track, by its place in the list of tracks.
-    Data {
-        /// Index into the tracks.
-        track: usize,
-        /// Media or control.
-        channel: Channel,
-        /// The packet, shared with the receive buffer.
-        payload: Bytes,
-    },
+}
+
+/// Data of a track that came over the connection (10.12).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Data<'a> {
+    /// The track's place in the list of tracks.
+    pub track: usize,
+    /// Media or control.
+    pub channel: Channel,
+    /// The packet.
+    pub packet: &'a [u8],
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -174,19 +176,29 @@ impl Client {
         self.request("OPTIONS", url, Vec::new(), now);
     }
 
-    /// Takes what the socket delivered; complete items are taken off the front of `buffer`.
+    /// Takes complete items off the front of what the socket delivered, up to the next data of a track, which it
+    /// returns; to be called until there is none. Events tell what came before.
     ///
     /// # Errors
     /// [`PullError`] when the dialogue is over; the connection should then be closed.
-    pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PullError> {
-        while let Some(item) = message::next_item(buffer)? {
+    pub fn handle_input<'a>(
+        &mut self,
+        input: &mut &'a [u8],
+        now: Duration,
+    ) -> Result<Option<Data<'a>>, PullError> {
+        while let Some(item) = message::next_item(input)? {
             match item {
-                Item::Frame { channel, payload } => self.handle_frame(channel, payload),
+                Item::Frame { channel, payload } => {
+                    // Data of tracks that nobody asked for is left alone.
+                    if let Some((track, channel)) = self.place_of(channel) {
+                        return Ok(Some(Data { track, channel, packet: payload }));
+                    }
+                }
                 Item::Response(response) => self.handle_response(&response, now)?,
                 Item::Request(request) => self.answer(&request)?,
             }
         }
-        Ok(())
+        Ok(None)
     }
 
     /// The earliest time at which [`Client::handle_timeout`] has something to do.
@@ -255,17 +267,13 @@ impl Client {
         self.transmit.push_back(frame.freeze());
     }
 
-    fn handle_frame(&mut self, channel: u8, payload: Bytes) {
-        for (at, track) in self.tracks.iter().enumerate() {
-            let kind = match channel {
-                _ if channel == track.channels.0 => Channel::Media,
-                _ if channel == track.channels.1 => Channel::Control,
-                _ => continue,
-            };
-            self.events.push_back(ClientEvent::Data { track: at, channel: kind, payload });
-            return;
-        }
-        // Data of tracks that nobody asked for is left alone.
+    /// The track that a channel number was agreed for, and what it carries of it.
+    fn place_of(&self, channel: u8) -> Option<(usize, Channel)> {
+        self.tracks.iter().enumerate().find_map(|(at, track)| match channel {
+            _ if channel == track.channels.0 => Some((at, Channel::Media)),
+            _ if channel == track.channels.1 => Some((at, Channel::Control)),
+            _ => None,
+        })
     }
 
     /// A camera's own request: harmless ones are granted, so that it does not wait for us.

@@ -1,6 +1,6 @@
 //! AAC payloads in the AAC-hbr mode (RFC 3640, 3.3.6): several frames in a packet, or one frame in several.
 
-use bytes::{Buf as _, Bytes, BytesMut};
+use bytes::{Bytes, BytesMut};
 use yonder_media::BitReader;
 use yonder_media::aac::SAMPLES_PER_FRAME;
 
@@ -66,26 +66,26 @@ impl AacDepacketiser {
     }
 
     /// Takes a packet; returns the frames it completed.
-    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<AacFrame> {
-        let Some((sizes, data)) = self.read_headers(packet.payload.clone()) else {
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<AacFrame> {
+        let Some((sizes, data)) = self.read_headers(packet.payload.as_ref()) else {
             self.dropped += 1;
             return Vec::new();
         };
         if let [size] = sizes.as_slice()
             && (*size > data.len() || self.partial.is_some())
         {
-            return self.take_fragment(packet.timestamp, *size, &data).into_iter().collect();
+            return self.take_fragment(packet.timestamp, *size, data).into_iter().collect();
         }
         self.handle_loss();
         self.split_frames(packet.timestamp, &sizes, data)
     }
 
     /// 3.2.1: a 16-bit length in bits, then a size and an index for every frame.
-    fn read_headers(&self, mut payload: Bytes) -> Option<(Vec<usize>, Bytes)> {
+    fn read_headers<'p>(&self, payload: &'p [u8]) -> Option<(Vec<usize>, &'p [u8])> {
         let (length, rest) = payload.split_first_chunk::<2>()?;
         let header_bits = usize::from(u16::from_be_bytes(*length));
         let header_bytes = header_bits.div_ceil(8);
-        let headers = rest.get(..header_bytes)?;
+        let (headers, data) = rest.split_at_checked(header_bytes)?;
         let mut reader = BitReader::new(headers);
         let mut sizes = Vec::new();
         let mut index_bits = self.format.index_bits;
@@ -98,27 +98,27 @@ impl AacDepacketiser {
                 break;
             }
         }
-        payload.advance(2 + header_bytes);
-        if sizes.is_empty() { None } else { Some((sizes, payload)) }
+        if sizes.is_empty() { None } else { Some((sizes, data)) }
     }
 
     /// Frames are copied out of the block that the socket was read into: a small one would keep all of it.
-    fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: Bytes) -> Vec<AacFrame> {
+    fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: &[u8]) -> Vec<AacFrame> {
         let mut frames = Vec::with_capacity(sizes.len());
         let mut at = timestamp;
         for &size in sizes {
-            if size == 0 || size > data.len() {
+            let Some((frame, rest)) = data.split_at_checked(size).filter(|_| size > 0) else {
                 self.dropped += 1;
                 break;
-            }
-            frames.push(AacFrame { timestamp: at, data: Bytes::copy_from_slice(&data.split_to(size)) });
+            };
+            frames.push(AacFrame { timestamp: at, data: Bytes::copy_from_slice(frame) });
+            data = rest;
             at = at.wrapping_add(SAMPLES_PER_FRAME);
         }
         frames
     }
 
     /// 3.2.3.1: every fragment repeats the whole frame's length; the parts follow in order.
-    fn take_fragment(&mut self, timestamp: u32, size: usize, data: &Bytes) -> Option<AacFrame> {
+    fn take_fragment(&mut self, timestamp: u32, size: usize, data: &[u8]) -> Option<AacFrame> {
         let fits = self.partial.as_ref().is_some_and(|(at, whole, _)| *at == timestamp && *whole == size);
         if !fits {
             self.handle_loss();

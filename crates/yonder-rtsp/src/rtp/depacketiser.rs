@@ -83,7 +83,7 @@ impl Depacketiser {
     }
 
     /// Takes a packet; returns the units it completed.
-    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<TrackUnit> {
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<TrackUnit> {
         match self {
             Self::Picture(picture) => picture
                 .handle_packet(packet)
@@ -96,10 +96,10 @@ impl Depacketiser {
                 .collect(),
             Self::Aac(aac) => sound(aac.handle_packet(packet)),
             Self::Latm(latm) => sound(latm.handle_packet(packet)),
-            Self::Samples if packet.payload.is_empty() => Vec::new(),
+            Self::Samples if packet.payload.as_ref().is_empty() => Vec::new(),
             Self::Samples => {
                 // Copied, as all that is small: it would keep the whole block that the socket was read into.
-                let data = Bytes::copy_from_slice(&packet.payload);
+                let data = Bytes::copy_from_slice(packet.payload.as_ref());
                 sound(vec![AacFrame { timestamp: packet.timestamp, data }])
             }
         }

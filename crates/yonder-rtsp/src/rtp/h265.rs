@@ -1,12 +1,10 @@
 //! H.265 payloads (RFC 7798): single NAL units, aggregation packets and fragmentation units.
 
-use bytes::{Buf as _, Bytes};
-
 use super::picture::PictureDepacketiser;
 
 /// Takes the NAL units out of a payload (4.4). With `order_numbers` the packets hold decoding order numbers; those
 /// are passed over, since cameras send in decoding order all the same.
-pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: Bytes, order_numbers: bool) {
+pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
     let Some((&[first, second], _)) = payload.split_first_chunk::<2>() else { return };
     match first >> 1 & 0x3f {
         0..=47 => unpack_single(unit, payload, order_numbers),
@@ -18,9 +16,9 @@ pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: Bytes, order_numbe
 }
 
 /// 4.4.1: with order numbers, a DONL field stands behind the header and must be cut out.
-fn unpack_single(unit: &mut PictureDepacketiser, payload: Bytes, order_numbers: bool) {
+fn unpack_single(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
     if !order_numbers {
-        unit.take_nal(&payload);
+        unit.take_nal(payload);
     } else if let (Some(header), Some(rest)) = (payload.get(..2), payload.get(4..)) {
         unit.take_nal(&[header, rest].concat());
     } else {
@@ -29,8 +27,8 @@ fn unpack_single(unit: &mut PictureDepacketiser, payload: Bytes, order_numbers: 
 }
 
 /// 4.4.2: NAL units with 16-bit lengths; DONL before the first, DOND before each further one.
-fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: Bytes, order_numbers: bool) {
-    payload.advance(2);
+fn unpack_aggregate(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
+    let mut payload = payload.get(2..).unwrap_or_default();
     let mut order_bytes = if order_numbers { 2 } else { 0 };
     while !payload.is_empty() {
         let size = payload.get(order_bytes..order_bytes + 2).and_then(|size| size.first_chunk::<2>());
@@ -38,12 +36,13 @@ fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: Bytes, order_nu
             unit.damaged = true;
             return;
         };
-        payload.advance(order_bytes + 2);
-        if size > payload.len() {
+        let rest = payload.get(order_bytes + 2..).unwrap_or_default();
+        let Some((nal, rest)) = rest.split_at_checked(size) else {
             unit.damaged = true;
             return;
-        }
-        unit.take_nal(&payload.split_to(size));
+        };
+        unit.take_nal(nal);
+        payload = rest;
         order_bytes = if order_numbers { 1 } else { 0 };
     }
 }
@@ -52,7 +51,7 @@ fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: Bytes, order_nu
 fn unpack_fragment(
     unit: &mut PictureDepacketiser,
     [first, second]: [u8; 2],
-    mut payload: Bytes,
+    payload: &[u8],
     order_numbers: bool,
 ) {
     let Some(&header) = payload.get(2) else {
@@ -61,11 +60,10 @@ fn unpack_fragment(
     };
     let (start, end) = (header & 0x80 != 0, header & 0x40 != 0);
     let skipped = if order_numbers && start { 5 } else { 3 };
-    if payload.len() < skipped {
+    let Some(piece) = payload.get(skipped..) else {
         unit.damaged = true;
         return;
-    }
-    payload.advance(skipped);
+    };
     let nal_header = [first & 0x81 | (header & 0x3f) << 1, second];
-    unit.take_fragment(start.then_some(&nal_header[..]), &payload, end);
+    unit.take_fragment(start.then_some(&nal_header[..]), piece, end);
 }

@@ -48,7 +48,7 @@ impl LatmDepacketiser {
     }
 
     /// Takes a packet; returns the frames it completed. The marker ends an element (6.1).
-    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<AacFrame> {
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<AacFrame> {
         if self.partial.as_ref().is_some_and(|(time, _)| *time != packet.timestamp) {
             self.partial = None;
             self.dropped += 1;
@@ -59,10 +59,10 @@ impl LatmDepacketiser {
             return Vec::new();
         }
         let element = match self.partial.take() {
-            None if packet.marker => Bytes::copy_from_slice(&packet.payload),
+            None if packet.marker => Bytes::copy_from_slice(packet.payload.as_ref()),
             partial => {
                 let (time, mut joined) = partial.unwrap_or_else(|| (packet.timestamp, BytesMut::new()));
-                joined.extend_from_slice(&packet.payload);
+                joined.extend_from_slice(packet.payload.as_ref());
                 if !packet.marker {
                     if joined.len() <= MAX_ELEMENT_BYTES {
                         self.partial = Some((time, joined));

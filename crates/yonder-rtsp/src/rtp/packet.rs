@@ -1,6 +1,6 @@
 //! The RTP fixed header (RFC 3550, 5.1).
 
-use bytes::{Buf as _, Bytes};
+use bytes::Bytes;
 
 /// Why bytes are no RTP packet.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -16,9 +16,10 @@ pub enum PacketError {
     Padding,
 }
 
-/// An RTP packet; the payload is shared with the receive buffer.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RtpPacket {
+/// An RTP packet. Its payload is borrowed where packets come in order and are done with at once (`&[u8]`), and shared
+/// where they must wait for others ([`Bytes`]).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct RtpPacket<P = Bytes> {
     /// Marker bit; ends an access unit in the video formats.
     pub marker: bool,
     /// Payload type.
@@ -30,35 +31,36 @@ pub struct RtpPacket {
     /// Synchronisation source.
     pub ssrc: u32,
     /// What follows the header, without padding.
-    pub payload: Bytes,
+    pub payload: P,
 }
 
-impl RtpPacket {
+impl<'a> RtpPacket<&'a [u8]> {
     /// Reads a packet.
     ///
     /// # Errors
     /// [`PacketError`] when it is cut short or of another version.
-    pub fn parse(mut data: Bytes) -> Result<Self, PacketError> {
-        let Some((&[b0, b1, s0, s1, t0, t1, t2, t3, i0, i1, i2, i3], _)) = data.split_first_chunk::<12>()
+    pub fn read(data: &'a [u8]) -> Result<Self, PacketError> {
+        let Some((&[b0, b1, s0, s1, t0, t1, t2, t3, i0, i1, i2, i3], mut data)) =
+            data.split_first_chunk::<12>()
         else {
             return Err(PacketError::Short);
         };
         if b0 >> 6 != 2 {
             return Err(PacketError::Version(b0 >> 6));
         }
-        data.advance(12);
         let sources = usize::from(b0 & 0x0f) * 4;
-        skip(&mut data, sources)?;
+        data = data.get(sources..).ok_or(PacketError::Short)?;
         if b0 & 0x10 != 0 {
-            let Some((&[_, _, high, low], _)) = data.split_first_chunk::<4>() else {
+            let Some((&[_, _, high, low], extension)) = data.split_first_chunk::<4>() else {
                 return Err(PacketError::Short);
             };
-            skip(&mut data, 4 + usize::from(u16::from_be_bytes([high, low])) * 4)?;
+            let words = usize::from(u16::from_be_bytes([high, low]));
+            data = extension.get(words * 4..).ok_or(PacketError::Short)?;
         }
         if b0 & 0x20 != 0 {
             let padding = usize::from(data.last().copied().ok_or(PacketError::Padding)?);
             let keep = data.len().checked_sub(padding).filter(|_| padding > 0).ok_or(PacketError::Padding)?;
-            data.truncate(keep);
+            data = data.get(..keep).unwrap_or_default();
         }
         Ok(Self {
             marker: b1 & 0x80 != 0,
@@ -71,12 +73,16 @@ impl RtpPacket {
     }
 }
 
-fn skip(data: &mut Bytes, count: usize) -> Result<(), PacketError> {
-    if data.len() < count {
-        return Err(PacketError::Short);
+impl RtpPacket {
+    /// Reads a packet that shares `data`.
+    ///
+    /// # Errors
+    /// [`PacketError`] when it is cut short or of another version.
+    pub fn parse(data: &Bytes) -> Result<Self, PacketError> {
+        let packet = RtpPacket::read(data)?;
+        let RtpPacket { marker, payload_type, sequence, timestamp, ssrc, payload } = packet;
+        Ok(Self { marker, payload_type, sequence, timestamp, ssrc, payload: data.slice_ref(payload) })
     }
-    data.advance(count);
-    Ok(())
 }
 
 #[cfg(test)]
@@ -88,7 +94,7 @@ mod tests {
 
     #[test]
     fn a_plain_packet_is_read() {
-        let packet = RtpPacket::parse(Bytes::from_static(&PLAIN)).unwrap();
+        let packet = RtpPacket::read(&PLAIN).unwrap();
         assert_eq!((packet.marker, packet.payload_type, packet.sequence), (true, 96, 0x1234));
         assert_eq!((packet.timestamp, packet.ssrc), (9, 0xdead_beef));
         assert_eq!(packet.payload[..], [0xaa, 0xbb]);
@@ -101,7 +107,7 @@ mod tests {
         data.extend([1, 2, 3, 4]); // one contributing source
         data.extend([0xbe, 0xde, 0, 1, 9, 9, 9, 9]); // extension of one word
         data.extend([0x41, 0x42, 0, 0, 3]); // two bytes and three of padding
-        assert_eq!(RtpPacket::parse(Bytes::from(data)).unwrap().payload[..], [0x41, 0x42]);
+        assert_eq!(RtpPacket::read(&data).unwrap().payload[..], [0x41, 0x42]);
     }
 
     #[test]
@@ -109,21 +115,26 @@ mod tests {
         let change = |at: usize, value: u8| {
             let mut data = PLAIN.to_vec();
             data[at] = value;
-            RtpPacket::parse(Bytes::from(data)).map(|_| ())
+            RtpPacket::read(&data).map(|_| ())
         };
         assert_eq!(change(0, 0x40), Err(PacketError::Version(1)));
         assert_eq!(change(0, 0x8f), Err(PacketError::Short));
         assert_eq!(change(0, 0x90), Err(PacketError::Short));
         assert_eq!(change(0, 0xa0), Err(PacketError::Padding));
-        assert_eq!(RtpPacket::parse(Bytes::from_static(&PLAIN[..11])), Err(PacketError::Short));
+        assert_eq!(RtpPacket::read(&PLAIN[..11]), Err(PacketError::Short));
     }
 
     proptest! {
         #[test]
         fn any_bytes_are_read_or_refused(data: Vec<u8>) {
-            let length = data.len();
-            if let Ok(packet) = RtpPacket::parse(Bytes::from(data)) {
-                prop_assert!(packet.payload.len() + 12 <= length);
+            let shared = Bytes::from(data.clone());
+            match (RtpPacket::read(&data), RtpPacket::parse(&shared)) {
+                (Ok(read), Ok(parsed)) => {
+                    prop_assert!(read.payload.len() + 12 <= data.len());
+                    prop_assert_eq!(read.payload, &parsed.payload[..]);
+                    prop_assert_eq!((read.sequence, read.timestamp), (parsed.sequence, parsed.timestamp));
+                }
+                (read, parsed) => prop_assert_eq!(read.map(|_| ()), parsed.map(|_| ())),
             }
         }
     }

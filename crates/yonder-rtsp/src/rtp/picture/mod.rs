@@ -160,7 +160,7 @@ impl PictureDepacketiser {
     }
 
     /// Takes a packet; returns the access units it completed (at most two).
-    pub fn handle_packet(&mut self, packet: &RtpPacket) -> Vec<Picture> {
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<Picture> {
         let mut units = Vec::new();
         let lost = std::mem::take(&mut self.lost);
         if self.timestamp == Some(packet.timestamp) {
@@ -177,7 +177,7 @@ impl PictureDepacketiser {
         let continues = self.marked == Some(packet.timestamp);
         self.marked = None;
         let before = self.nals.len();
-        self.take_payload(packet.payload.clone());
+        self.take_payload(packet.payload.as_ref());
         if continues && (self.joins || self.has_picture_from(before)) {
             self.note_false_marker();
         }
@@ -264,7 +264,7 @@ impl PictureDepacketiser {
         self.skips_leading && leading
     }
 
-    fn take_payload(&mut self, payload: Bytes) {
+    fn take_payload(&mut self, payload: &[u8]) {
         match self.format {
             PictureFormat::H264 => super::h264::unpack(self, payload),
             PictureFormat::H265 { order_numbers } => super::h265::unpack(self, payload, order_numbers),
