@@ -18,8 +18,9 @@ use yonder_rtsp::CameraUrl;
 
 use crate::load::{PATH, push};
 
-/// Connections and first keyframes are not part of the figure.
-const SETTLE: Duration = Duration::from_secs(3);
+/// Connections and first keyframes are not part of the figure, nor is memory that is taken from the system for the first
+/// time: what runs for months does that once.
+const SETTLE: Duration = Duration::from_secs(12);
 /// Seven transport packets and SRT's header.
 const DATAGRAM: usize = 7 * 188 + 16;
 

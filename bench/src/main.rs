@@ -36,7 +36,7 @@ enum Figure {
         /// What carries them.
         #[arg(long, value_enum, default_value_t = relay::Over::Rtmp)]
         over: relay::Over,
-        /// Seconds of each round, after two to settle.
+        /// Seconds of each round, after twelve to settle.
         #[arg(long, default_value_t = 15)]
         seconds: u64,
         /// Rounds; the median counts.

@@ -16,6 +16,7 @@
 
 pub mod aac;
 mod bits;
+mod blocks;
 pub mod flv;
 pub mod fmp4;
 pub mod g711;
@@ -30,6 +31,7 @@ pub mod ts;
 mod unit;
 
 pub use bits::{BitReader, BitsError};
+pub use blocks::BlockWriter;
 pub use nal::{NalRole, split_access_units, split_nals};
 pub use order::PictureOrder;
 pub use stream::{AudioConfig, ParameterSets, PictureFacts, StreamHeaders, VideoCodec, VideoConfig};

@@ -3,8 +3,9 @@
 
 mod ring;
 
+use std::fmt;
 use std::sync::atomic::AtomicU64;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError, Weak};
 
 use tokio::sync::watch;
 use yonder_media::flv::Body;
@@ -67,25 +68,59 @@ struct Transport {
     next: u64,
 }
 
+/// A reader that takes entries the moment they are published, on the time of whoever publishes them. That costs a call,
+/// where to wake a task costs more than most do with an entry.
+pub(crate) trait Listener: fmt::Debug + Send + Sync {
+    /// Something was published. It must neither wait nor publish.
+    fn handle_published(&self);
+}
+
 /// A ring and its readers. The lock is held for a few instructions only, never across an await.
 #[derive(Debug)]
 pub struct Hub {
     ring: Mutex<Ring>,
     transport: Mutex<Transport>,
     head: watch::Sender<u64>,
+    listeners: Mutex<Vec<Weak<dyn Listener>>>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        Self { ring: Mutex::default(), transport: Mutex::default(), head: watch::Sender::new(0) }
+        Self {
+            ring: Mutex::default(),
+            transport: Mutex::default(),
+            head: watch::Sender::new(0),
+            listeners: Mutex::default(),
+        }
     }
 }
 
 impl Hub {
-    /// Adds an entry and wakes the readers.
+    /// Adds an entry, calls the listeners, and wakes the other readers.
     pub fn publish(&self, entry: Arc<Entry>) {
         let head = self.lock().push(entry);
+        let mut gone = false;
+        let mut listeners = self.listeners();
+        for listener in &*listeners {
+            match listener.upgrade() {
+                Some(listener) => listener.handle_published(),
+                None => gone = true,
+            }
+        }
+        if gone {
+            listeners.retain(|listener| listener.strong_count() > 0);
+        }
+        drop(listeners);
         self.head.send_replace(head);
+    }
+
+    /// Calls `listener` at each entry from now on, for as long as somebody else holds it.
+    pub(crate) fn listen(&self, listener: &Arc<dyn Listener>) {
+        self.listeners().push(Arc::downgrade(listener));
+    }
+
+    fn listeners(&self) -> MutexGuard<'_, Vec<Weak<dyn Listener>>> {
+        self.listeners.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Changes whenever an entry is added.

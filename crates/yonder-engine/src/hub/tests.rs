@@ -31,6 +31,40 @@ fn take_all(hub: &Hub, cursor: &mut Cursor) -> (Vec<i64>, u64) {
     (frames, skips)
 }
 
+/// Takes everything at once, and notes what it got.
+#[derive(Debug)]
+struct Prompt {
+    hub: Arc<Hub>,
+    state: Mutex<(Cursor, Vec<i64>)>,
+}
+
+impl Listener for Prompt {
+    fn handle_published(&self) {
+        let (cursor, seen) = &mut *self.state.lock().unwrap();
+        seen.extend(take_all(&self.hub, cursor).0);
+    }
+}
+
+#[test]
+fn a_listener_takes_each_entry_as_it_is_published_until_nobody_holds_it() {
+    let hub = Arc::new(Hub::default());
+    publish(&hub, 0..3);
+    let prompt = Arc::new(Prompt { hub: Arc::clone(&hub), state: Mutex::default() });
+    let listener: Arc<dyn Listener> = Arc::clone(&prompt) as Arc<dyn Listener>;
+    hub.listen(&listener);
+    drop(listener);
+    for frame in 3..6 {
+        publish(&hub, frame..frame + 1);
+        // What was there before comes with the first call.
+        assert_eq!(prompt.state.lock().unwrap().1, (0..=frame).collect::<Vec<_>>());
+    }
+    let gone = Arc::downgrade(&prompt);
+    drop(prompt);
+    publish(&hub, 6..8);
+    assert!(gone.upgrade().is_none());
+    assert!(hub.listeners().is_empty());
+}
+
 #[test]
 fn a_new_reader_begins_at_the_last_keyframe() {
     let hub = Hub::default();

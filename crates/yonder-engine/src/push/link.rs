@@ -2,6 +2,7 @@
 
 use std::io::{self, ErrorKind, IoSlice, Read as _, Write as _};
 use std::net::Shutdown;
+use std::sync::Arc;
 
 use bytes::BytesMut;
 use socket2::SockRef;
@@ -18,16 +19,11 @@ const READ: usize = 4096;
 
 /// Bytes to and from a platform.
 #[derive(Debug)]
-pub(super) enum Link {
-    Plain(TcpStream),
-    Secure(Box<Secure>),
-}
-
-/// A stream with the TLS session over it.
-#[derive(Debug)]
-pub(super) struct Secure {
-    stream: TcpStream,
-    session: ClientConnection,
+pub(super) struct Link {
+    /// Shared with whoever waits for it.
+    stream: Arc<TcpStream>,
+    /// The TLS session over it.
+    session: Option<Box<ClientConnection>>,
 }
 
 /// Lets a TLS session read and write a socket that is ready, without waiting.
@@ -60,34 +56,21 @@ impl Link {
     /// [`TlsError`] when the certificate is not trusted or the handshake fails.
     pub(super) async fn secure(stream: TcpStream, host: &str, trust: Trust) -> Result<Self, TlsError> {
         let (stream, session) = tls::secure(stream, host, trust).await?.into_inner();
-        Ok(Self::Secure(Box::new(Secure { stream, session })))
+        Ok(Self { stream: Arc::new(stream), session: Some(Box::new(session)) })
     }
 
-    fn stream(&self) -> &TcpStream {
-        match self {
-            Self::Plain(stream) => stream,
-            Self::Secure(secure) => &secure.stream,
-        }
+    pub(super) fn plain(stream: TcpStream) -> Self {
+        Self { stream: Arc::new(stream), session: None }
     }
 
-    /// # Errors
-    /// When the socket failed.
-    pub(super) async fn readable(&self) -> io::Result<()> {
-        self.stream().readable().await
-    }
-
-    /// # Errors
-    /// When the socket failed.
-    pub(super) async fn writable(&self) -> io::Result<()> {
-        self.stream().writable().await
+    /// The socket, to wait for.
+    pub(super) fn stream(&self) -> Arc<TcpStream> {
+        Arc::clone(&self.stream)
     }
 
     /// Sealed bytes wait for the socket, besides what the outbox holds.
     pub(super) fn waits_to_write(&self) -> bool {
-        match self {
-            Self::Plain(_) => false,
-            Self::Secure(secure) => secure.session.wants_write(),
-        }
+        self.session.as_ref().is_some_and(|session| session.wants_write())
     }
 
     /// Reads what is there; zero at the end of the stream.
@@ -96,9 +79,9 @@ impl Link {
     /// `WouldBlock` when nothing is there, else the socket's or the session's failure.
     pub(super) fn try_read(&mut self, input: &mut BytesMut) -> io::Result<usize> {
         input.reserve(READ);
-        match self {
-            Self::Plain(stream) => stream.try_read_buf(input),
-            Self::Secure(secure) => secure.try_read(input),
+        match &mut self.session {
+            None => self.stream.try_read_buf(input),
+            Some(session) => read_sealed(&self.stream, session, input),
         }
     }
 
@@ -107,20 +90,20 @@ impl Link {
     /// # Errors
     /// The socket's failure.
     pub(super) fn try_write(&mut self, outbox: &mut Outbox) -> io::Result<usize> {
-        match self {
-            Self::Plain(stream) => write_plain(stream, outbox),
-            Self::Secure(secure) => secure.try_write(outbox),
+        match &mut self.session {
+            None => write_plain(&self.stream, outbox),
+            Some(session) => write_sealed(&self.stream, session, outbox),
         }
     }
 
     /// Says that nothing more comes.
     pub(super) fn finish(&mut self) {
-        if let Self::Secure(secure) = self {
-            secure.session.send_close_notify();
+        if let Some(session) = &mut self.session {
+            session.send_close_notify();
             // A peer that has gone cannot be told.
-            let _told = secure.flush();
+            let _told = flush(&self.stream, session);
         }
-        let _finished = SockRef::from(self.stream()).shutdown(Shutdown::Write);
+        let _finished = SockRef::from(&*self.stream).shutdown(Shutdown::Write);
     }
 }
 
@@ -141,54 +124,60 @@ fn write_plain(stream: &TcpStream, outbox: &mut Outbox) -> io::Result<usize> {
     Ok(written)
 }
 
-impl Secure {
-    fn try_read(&mut self, input: &mut BytesMut) -> io::Result<usize> {
-        loop {
-            let mut block = [0; READ];
-            match self.session.reader().read(&mut block) {
-                Ok(count) => {
-                    input.extend_from_slice(block.get(..count).unwrap_or_default());
-                    return Ok(count);
-                }
-                Err(error) if error.kind() == ErrorKind::WouldBlock => {}
-                // The peer closed without a farewell; who needs to know that will see it in the protocol.
-                Err(error) if error.kind() == ErrorKind::UnexpectedEof => return Ok(0),
-                Err(error) => return Err(error),
+fn read_sealed(
+    stream: &TcpStream,
+    session: &mut ClientConnection,
+    input: &mut BytesMut,
+) -> io::Result<usize> {
+    loop {
+        let mut block = [0; READ];
+        match session.reader().read(&mut block) {
+            Ok(count) => {
+                input.extend_from_slice(block.get(..count).unwrap_or_default());
+                return Ok(count);
             }
-            if self.session.read_tls(&mut Ready(&self.stream))? == 0 {
-                return Ok(0);
-            }
-            let processed = self.session.process_new_packets();
-            processed.map_err(|error| io::Error::new(ErrorKind::InvalidData, error))?;
+            Err(error) if error.kind() == ErrorKind::WouldBlock => {}
+            // The peer closed without a farewell; who needs to know that will see it in the protocol.
+            Err(error) if error.kind() == ErrorKind::UnexpectedEof => return Ok(0),
+            Err(error) => return Err(error),
         }
+        if session.read_tls(&mut Ready(stream))? == 0 {
+            return Ok(0);
+        }
+        let processed = session.process_new_packets();
+        processed.map_err(|error| io::Error::new(ErrorKind::InvalidData, error))?;
     }
+}
 
-    /// Hands sealed bytes to the socket; false when it is full.
-    fn flush(&mut self) -> io::Result<bool> {
-        while self.session.wants_write() {
-            match self.session.write_tls(&mut Ready(&self.stream)) {
-                Ok(_) => {}
-                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(false),
-                Err(error) => return Err(error),
-            }
+/// Hands sealed bytes to the socket; false when it is full.
+fn flush(stream: &TcpStream, session: &mut ClientConnection) -> io::Result<bool> {
+    while session.wants_write() {
+        match session.write_tls(&mut Ready(stream)) {
+            Ok(_) => {}
+            Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(false),
+            Err(error) => return Err(error),
         }
-        Ok(true)
     }
+    Ok(true)
+}
 
-    /// The session seals no more than its own buffer holds before the socket has taken that: what is beyond
-    /// waits where it can be judged.
-    fn try_write(&mut self, outbox: &mut Outbox) -> io::Result<usize> {
-        let mut written = 0;
-        while self.flush()? && !outbox.is_empty() {
-            let mut slices = [IoSlice::new(&[]); SLICES];
-            let filled = outbox.io_slices(&mut slices);
-            let taken = self.session.writer().write_vectored(slices.split_at(filled).0)?;
-            if taken == 0 {
-                break;
-            }
-            outbox.advance(taken);
-            written += taken;
+/// The session seals no more than its own buffer holds before the socket has taken that: what is beyond waits where
+/// it can be judged.
+fn write_sealed(
+    stream: &TcpStream,
+    session: &mut ClientConnection,
+    outbox: &mut Outbox,
+) -> io::Result<usize> {
+    let mut written = 0;
+    while flush(stream, session)? && !outbox.is_empty() {
+        let mut slices = [IoSlice::new(&[]); SLICES];
+        let filled = outbox.io_slices(&mut slices);
+        let taken = session.writer().write_vectored(slices.split_at(filled).0)?;
+        if taken == 0 {
+            break;
         }
-        Ok(written)
+        outbox.advance(taken);
+        written += taken;
     }
+    Ok(written)
 }

@@ -7,6 +7,7 @@
 use bytes::{BufMut, Bytes, BytesMut};
 
 use crate::aac;
+use crate::blocks::BlockWriter;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
 use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND};
 use crate::{h264, h265};
@@ -122,7 +123,7 @@ impl Default for Pace {
 /// The writer of one program.
 #[derive(Debug, Default)]
 pub struct Muxer {
-    out: BytesMut,
+    out: BlockWriter,
     runs: Vec<Run>,
     /// Headers that the map describes.
     headers: StreamHeaders,
@@ -163,7 +164,7 @@ impl Muxer {
             (Payload::Frame(_), _) => return Chunk::default(),
         }
         self.foresee();
-        Chunk { bytes: self.out.split().freeze(), runs: std::mem::take(&mut self.runs) }
+        Chunk { bytes: self.out.finish(), runs: std::mem::take(&mut self.runs) }
     }
 
     /// A change of headers is a new version of the map, sent at once.
@@ -276,13 +277,14 @@ impl Muxer {
         self.tables_at = Some(clock);
         for (pid, section) in [(ASSOCIATION_PID, self.association.clone()), (MAP_PID, self.map.clone())] {
             let counter = self.count(pid);
-            let before = self.out.len();
-            write_head(&mut self.out, pid, (true, counter), Adaptation::default(), PACKET - HEADER);
-            self.out.put_u8(0); // pointer_field
-            self.out.put_slice(&section);
+            let out = self.out.room(PACKET);
+            let before = out.len();
+            write_head(out, pid, (true, counter), Adaptation::default(), PACKET - HEADER);
+            out.put_u8(0); // pointer_field
+            out.put_slice(&section);
             // Sections are followed by stuffing up to the packet's end (2.4.4).
-            let stuffing = (before + PACKET).saturating_sub(self.out.len());
-            self.out.put_bytes(0xff, stuffing);
+            let stuffing = (before + PACKET).saturating_sub(out.len());
+            out.put_bytes(0xff, stuffing);
         }
         self.runs.push(Run { packets: 2, begin: clock, span: 0 });
     }
@@ -298,7 +300,7 @@ impl Muxer {
         self.pcr_at = Some(clock);
         let counter = self.counters.get(2).copied().unwrap_or_default().wrapping_sub(1) & 0x0f;
         let adaptation = Adaptation { random_access: false, pcr: Some(clock) };
-        write_head(&mut self.out, VIDEO_PID, (false, counter), adaptation, 0);
+        write_head(self.out.room(PACKET), VIDEO_PID, (false, counter), adaptation, 0);
         self.runs.push(Run { packets: 1, begin: clock, span: 0 });
     }
 
@@ -320,7 +322,7 @@ impl Muxer {
     fn put_payload(&mut self, pid: u16, pieces: &[Bytes], (begin, span): (i64, i64), random_access: bool) {
         let mut left: usize = pieces.iter().map(Bytes::len).sum();
         let estimate = left.div_ceil(PACKET - HEADER).max(1);
-        self.out.reserve((estimate + 2) * PACKET);
+        self.out.room((estimate + 2) * PACKET);
         let step = span / i64::try_from(estimate).unwrap_or(1).max(1);
         let mut source = Pieces::new(pieces);
         let mut packets = 0;
@@ -335,8 +337,9 @@ impl Muxer {
             }
             let take = left.min(PACKET - HEADER - adaptation.len());
             let counter = self.count(pid);
-            write_head(&mut self.out, pid, (first, counter), adaptation, take);
-            source.copy(&mut self.out, take);
+            let out = self.out.room(PACKET);
+            write_head(out, pid, (first, counter), adaptation, take);
+            source.copy(out, take);
             left -= take;
             packets += 1;
             clock = (begin + step * i64::try_from(packets).unwrap_or_default()).min(begin + span);

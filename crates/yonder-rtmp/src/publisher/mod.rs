@@ -230,6 +230,12 @@ impl Publisher {
         &mut self.outbox
     }
 
+    /// True when nothing is to be written.
+    #[must_use]
+    pub fn is_flushed(&self) -> bool {
+        self.outbox.is_empty()
+    }
+
     /// The step that the dialogue is at.
     #[must_use]
     pub fn step(&self) -> PushStep {

@@ -5,6 +5,7 @@ mod backlog;
 mod rtmp;
 mod srt;
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::time::sleep;
@@ -38,7 +39,7 @@ pub(super) enum End {
 }
 
 /// Runs until the platform ends it (an error), the push is unwanted, or it returns to a better way.
-pub(super) async fn run(push: &Push) -> Result<End, Cause> {
+pub(super) async fn run(push: &Arc<Push>) -> Result<End, Cause> {
     {
         let mut figures = lock(&push.figures);
         figures.steps.clear();
@@ -80,14 +81,15 @@ async fn settled(push: &Push, better: &[Way]) {
 }
 
 /// The steps of one dial, as they are done.
-struct Steps<'a> {
-    push: &'a Push,
+#[derive(Debug)]
+struct Steps {
+    push: Arc<Push>,
     began: Duration,
 }
 
-impl<'a> Steps<'a> {
-    fn begin(push: &'a Push) -> Self {
-        Self { push, began: push.clock.now() }
+impl Steps {
+    fn begin(push: &Arc<Push>) -> Self {
+        Self { push: Arc::clone(push), began: push.clock.now() }
     }
 
     fn note(&self, name: &'static str) {

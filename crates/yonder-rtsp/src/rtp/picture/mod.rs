@@ -3,8 +3,8 @@
 //! The two formats differ in how a packet holds NAL units ([`super::h264`], [`super::h265`]); how units become
 //! pictures, and what a lost packet costs, is the same for both and is here.
 
-use bytes::{Bytes, BytesMut};
-use yonder_media::{NalRole, VideoCodec, h264, h265};
+use bytes::Bytes;
+use yonder_media::{BlockWriter, NalRole, VideoCodec, h264, h265};
 
 use super::packet::RtpPacket;
 
@@ -12,9 +12,6 @@ use super::packet::RtpPacket;
 const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
 /// Most NAL units in one access unit; 8K pictures of one slice per macroblock row have 270.
 const MAX_UNIT_NALS: usize = 1024;
-
-/// Units are put together in blocks of this size, of which allocators fit four into half a megabyte.
-const BLOCK: usize = 112 * 1024;
 
 /// How a track's packets hold NAL units.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -90,8 +87,9 @@ pub struct PictureDepacketiser {
     timestamp: Option<u32>,
     nals: Vec<Bytes>,
     bytes: usize,
-    /// The NAL unit that is being put together, and room for more behind it.
-    joined: BytesMut,
+    /// The NAL unit that is being put together: copied out of the block that the socket was read into, which is then
+    /// free for the next read.
+    joined: BlockWriter,
     /// It is a fragmented one whose end has not come.
     joins: bool,
     pub(super) damaged: bool,
@@ -120,7 +118,7 @@ impl PictureDepacketiser {
             timestamp: None,
             nals: Vec::new(),
             bytes: 0,
-            joined: BytesMut::new(),
+            joined: BlockWriter::default(),
             joins: false,
             damaged: false,
             lost: false,
@@ -280,7 +278,7 @@ impl PictureDepacketiser {
         self.damaged |= self.joins;
         self.joins = false;
         self.joined.clear();
-        self.join(nal);
+        self.joined.push(nal);
         self.keep_joined();
     }
 
@@ -290,7 +288,7 @@ impl PictureDepacketiser {
             self.damaged |= self.joins;
             self.joins = true;
             self.joined.clear();
-            self.join(header);
+            self.joined.push(header);
         }
         if !self.joins {
             self.damaged = true;
@@ -300,27 +298,18 @@ impl PictureDepacketiser {
             self.joins = false;
             self.damaged = true;
             // What a camera made too large is not kept for the next one.
-            self.joined = BytesMut::new();
+            self.joined = BlockWriter::default();
             return;
         }
-        self.join(payload);
+        self.joined.push(payload);
         if end {
             self.joins = false;
             self.keep_joined();
         }
     }
 
-    /// The one place where payload is copied: out of the block that the socket was read into, which is then free for
-    /// the next read, and to the end of a block that holds nothing but units.
-    fn join(&mut self, piece: &[u8]) {
-        if self.joined.capacity() - self.joined.len() < piece.len() {
-            self.joined.reserve(BLOCK.max(piece.len()));
-        }
-        self.joined.extend_from_slice(piece);
-    }
-
     fn keep_joined(&mut self) {
-        let nal = self.joined.split().freeze();
+        let nal = self.joined.finish();
         self.bytes += nal.len();
         if self.bytes > MAX_UNIT_BYTES || self.nals.len() >= MAX_UNIT_NALS {
             self.nals.clear();

@@ -1,14 +1,15 @@
 //! Delivery by SRT: transport packets, seven to a datagram, each at its time.
 
+mod batch;
+mod port;
+
 use std::collections::VecDeque;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
-use quinn_udp::{Transmit, UdpSockRef, UdpSocketState};
-use tokio::io::Interest;
-use tokio::net::UdpSocket;
 use tokio::sync::watch;
 use yonder_address::{SrtServer, stream_id};
 use yonder_core::{Cause, CauseCode, PushMachine, PushState};
@@ -27,13 +28,19 @@ use crate::view::LinkView;
 
 use super::{End, Push, Steps, TICK, backlog, ended};
 
+use batch::Batch;
+use port::Port;
+
 /// Payload bytes that may wait in the connection; what is beyond waits in the hub, where it costs nothing.
 const HIGH_WATER: usize = 1024 * 1024;
-/// Bytes handed to one system call, where the system takes several datagrams at once.
-const BATCH: usize = 60 * 1024;
 /// Datagrams due within this are sent together: each wake-up costs as much as many datagrams. A burst is of ten
 /// milliseconds of the stream at most, which any line's buffer holds and the latency of the connection smooths.
 const GRAIN: Duration = Duration::from_millis(10);
+/// And later by this much, so that the peer's words, which come every ten milliseconds, mostly come first: what they
+/// wake sends what is due as well.
+const SLACK: Duration = Duration::from_millis(3);
+/// A port without room is tried again after this.
+const NO_ROOM: Duration = Duration::from_millis(2);
 /// A push this far behind its own schedule hurries.
 const BEHIND: Duration = Duration::from_millis(60);
 /// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
@@ -47,7 +54,12 @@ const TOO_MANY_LOST: u64 = 15;
 /// Fewer packets than this say nothing about a share.
 const ENOUGH: u64 = 200;
 
-pub(super) async fn run(push: &Push, server: &SrtServer, way: &Way, better: &[Way]) -> Result<End, Cause> {
+pub(super) async fn run(
+    push: &Arc<Push>,
+    server: &SrtServer,
+    way: &Way,
+    better: &[Way],
+) -> Result<End, Cause> {
     let mut delivery = Delivery::reach(push, server, way.uplink.as_ref()).await?;
     let result = tokio::select! {
         result = delivery.run() => result.map(|()| End::Unwanted),
@@ -61,9 +73,8 @@ pub(super) async fn run(push: &Push, server: &SrtServer, way: &Way, better: &[Wa
 
 struct Delivery<'a> {
     push: &'a Push,
-    steps: Steps<'a>,
-    socket: UdpSocket,
-    batching: UdpSocketState,
+    steps: Steps,
+    port: Port,
     peer: SocketAddr,
     caller: Caller,
     encrypted: bool,
@@ -74,8 +85,12 @@ struct Delivery<'a> {
     /// When the last packet that was handed over is to be sent.
     scheduled: Duration,
     last_dts: Option<i64>,
-    /// Datagrams that were made but not taken by the socket yet: their bytes, and the length of each but the last.
-    unsent: Option<(Bytes, usize)>,
+    /// Datagrams that were made but not taken by the socket yet.
+    batch: Batch,
+    /// The one after them.
+    next: BytesMut,
+    /// Something that is no data, to be sent behind what is.
+    word: BytesMut,
     ticked: Duration,
     dropped: u64,
     /// When something was given up, or too much lost, for the last time.
@@ -85,7 +100,11 @@ struct Delivery<'a> {
 }
 
 impl<'a> Delivery<'a> {
-    async fn reach(push: &'a Push, server: &SrtServer, uplink: Option<&UplinkSpec>) -> Result<Self, Cause> {
+    async fn reach(
+        push: &'a Arc<Push>,
+        server: &SrtServer,
+        uplink: Option<&UplinkSpec>,
+    ) -> Result<Self, Cause> {
         let steps = Steps::begin(push);
         let addresses = tokio::select! {
             found = steps.resolve(&server.host, server.port) => found?,
@@ -101,22 +120,22 @@ impl<'a> Delivery<'a> {
         let socket = dial::datagrams(peer, uplink).await;
         let socket = socket.map_err(|error| causes::push_dial(&error, &target))?;
         let unreachable = |error: std::io::Error| causes::push_dial(&dial::connect_error(&error), &target);
-        let batching = UdpSocketState::new(UdpSockRef::from(&socket)).map_err(unreachable)?;
+        let port = Port::new(socket, peer).map_err(unreachable)?;
+        let batch = port.batch();
         let now = push.clock.now();
         let config = CallerConfig {
             stream_id: id,
             encryption: push.spec.encryption.clone(),
             latency: Duration::from_millis(u64::from(server.latency_ms)),
             refresh: KeyRefresh::default(),
-            address: socket.local_addr().map_err(unreachable)?.ip(),
+            address: port.local_addr().map_err(unreachable)?.ip(),
             knock: false,
             entropy: Box::new(|out| rand::fill(out)),
         };
         Ok(Self {
             push,
             steps,
-            socket,
-            batching,
+            port,
             peer,
             encrypted: config.encryption.is_some(),
             latency: config.latency,
@@ -126,7 +145,9 @@ impl<'a> Delivery<'a> {
             connected: false,
             scheduled: now,
             last_dts: None,
-            unsent: None,
+            batch,
+            next: BytesMut::new(),
+            word: BytesMut::new(),
             ticked: now,
             dropped: 0,
             troubled_at: None,
@@ -138,6 +159,7 @@ impl<'a> Delivery<'a> {
         let mut signal = self.push.program.signal();
         signal.mark_changed();
         let mut alarm = Alarm::new(self.push.clock);
+        let mut inbox = Vec::new();
         loop {
             self.drain();
             self.fill();
@@ -147,17 +169,16 @@ impl<'a> Delivery<'a> {
             }
             let wants_more = self.connected && self.caller.backlog() < HIGH_WATER;
             let tick = self.ticked + TICK;
-            let deadline = self.caller.poll_timeout().map_or(tick, |due| due.min(tick));
-            let blocked = self.unsent.is_some();
+            let due = self.caller.poll_timeout().map_or(tick, |due| due.min(tick));
+            let deadline = if self.batch.is_empty() { due + SLACK } else { self.push.clock.now() + NO_ROOM };
             tokio::select! {
-                ready = self.socket.readable() => {
-                    ready.map_err(|error| self.broke(&error))?;
-                    self.read()?;
+                received = self.port.receive(&mut inbox) => {
+                    received.map_err(|error| self.broke(&error))?;
+                    self.read(&mut inbox)?;
                 }
-                ready = self.socket.writable(), if blocked => ready.map_err(|error| self.broke(&error))?,
                 _ = self.head.changed(), if wants_more => {}
                 _ = signal.changed() => self.push.note_source(),
-                () = alarm.until(deadline), if !blocked => {}
+                () = alarm.until(deadline) => {}
             }
             let now = self.push.clock.now();
             self.caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;
@@ -191,19 +212,13 @@ impl<'a> Delivery<'a> {
         }
     }
 
-    fn read(&mut self) -> Result<(), Cause> {
-        let mut block = [0; 2048];
-        loop {
-            match self.socket.try_recv(&mut block) {
-                Ok(length) => {
-                    let datagram = Bytes::copy_from_slice(block.get(..length).unwrap_or_default());
-                    let handled = self.caller.handle_datagram(datagram, self.push.clock.now());
-                    handled.map_err(|error| causes::push_srt(&error))?;
-                }
-                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(()),
-                Err(error) => return Err(self.broke(&error)),
-            }
+    fn read(&mut self, datagrams: &mut Vec<Bytes>) -> Result<(), Cause> {
+        let now = self.push.clock.now();
+        for datagram in datagrams.drain(..) {
+            let handled = self.caller.handle_datagram(datagram, now);
+            handled.map_err(|error| causes::push_srt(&error))?;
         }
+        Ok(())
     }
 
     /// Moves entries from the hub into the connection, as far as there is room.
@@ -257,76 +272,44 @@ impl<'a> Delivery<'a> {
         }
     }
 
-    /// Sends what is due, several datagrams of one length at a time where the system offers that.
+    /// Sends what is due, several datagrams of one length at a time where the system offers that. A word of ours goes
+    /// behind the data, with which it may travel as the shorter last.
     fn transmit(&mut self) -> Result<(), Cause> {
         let now = self.push.clock.now();
-        if let Some((bytes, segment)) = self.unsent.take()
-            && !self.send(&bytes, segment, now)?
-        {
-            return Ok(());
-        }
-        let most = self.batching.max_gso_segments();
-        let mut batch = BytesMut::new();
-        let (mut segment, mut count) = (0, 0);
-        let mut single = BytesMut::new();
-        while let Some(length) = self.caller.poll_transmit(now + GRAIN, &mut single) {
-            // All datagrams of a batch have one length; only the last may be shorter.
-            let fits = count == 0 || length <= segment;
-            if !fits || batch.len() + length > BATCH || count == most {
-                if !self.send(&batch.split().freeze(), segment, now)? {
-                    self.keep(single.split().freeze(), length);
-                    return Ok(());
-                }
-                count = 0;
+        loop {
+            if self.next.is_empty() && self.caller.poll_transmit(now + GRAIN, &mut self.next).is_none() {
+                break;
             }
-            if count == 0 {
-                segment = length;
+            if is_control(&self.next) && self.word.is_empty() {
+                std::mem::swap(&mut self.next, &mut self.word);
+                continue;
             }
-            batch.extend_from_slice(&single.split());
-            count += 1;
-            if length < segment {
-                if !self.send(&batch.split().freeze(), segment, now)? {
-                    return Ok(());
-                }
-                count = 0;
+            // One that does not fit begins the next batch.
+            if !self.batch.fits(self.next.len()) && !self.send(now)? {
+                return Ok(());
             }
+            self.batch.add(&self.next);
+            self.next.clear();
         }
-        if !batch.is_empty() {
-            self.send(&batch.freeze(), segment, now)?;
+        if !self.word.is_empty() && (self.batch.fits(self.word.len()) || self.send(now)?) {
+            self.batch.add(&self.word);
+            self.word.clear();
         }
+        self.send(now)?;
         Ok(())
     }
 
-    /// One datagram behind those that the socket did not take: it is lost, as datagrams may be, and repaired.
-    fn keep(&mut self, datagram: Bytes, length: usize) {
-        if self.unsent.is_none() {
-            self.unsent = Some((datagram, length));
+    /// Sends the batch. False when there is no room for it: it is kept.
+    fn send(&mut self, now: Duration) -> Result<bool, Cause> {
+        if self.batch.is_empty() {
+            return Ok(true);
         }
-    }
-
-    /// False when the socket is full: the datagrams are kept.
-    fn send(&mut self, bytes: &Bytes, segment: usize, now: Duration) -> Result<bool, Cause> {
-        let transmit = Transmit {
-            destination: self.peer,
-            ecn: None,
-            contents: bytes,
-            segment_size: (bytes.len() > segment).then_some(segment),
-            src_ip: None,
-        };
-        let sent = self
-            .socket
-            .try_io(Interest::WRITABLE, || self.batching.try_send(UdpSockRef::from(&self.socket), &transmit));
-        match sent {
-            Ok(()) => {
-                lock(&self.push.figures).add_bytes(bytes.len(), now);
-                Ok(true)
-            }
-            Err(error) if error.kind() == ErrorKind::WouldBlock => {
-                self.unsent = Some((bytes.clone(), segment));
-                Ok(false)
-            }
-            Err(error) => Err(self.broke(&error)),
+        let sent = self.port.send(&self.batch).map_err(|error| self.broke(&error))?;
+        if sent {
+            lock(&self.push.figures).add_bytes(self.batch.bytes().len(), now);
+            self.batch.clear();
         }
+        Ok(sent)
     }
 
     fn judge(&mut self, now: Duration) {
@@ -386,10 +369,18 @@ impl<'a> Delivery<'a> {
         self.caller.close();
         let mut goodbye = BytesMut::new();
         while self.caller.poll_transmit(self.push.clock.now(), &mut goodbye).is_some() {}
+        let mut batch = self.port.batch();
         for _ in 0..3 {
-            if self.socket.send(&goodbye).await.is_err() {
+            batch.clear();
+            batch.add(&goodbye);
+            if self.port.send(&batch).is_err() {
                 return;
             }
         }
     }
+}
+
+/// The first bit tells control packets from data (draft-sharabayko-srt-01, 3).
+fn is_control(datagram: &[u8]) -> bool {
+    datagram.first().is_some_and(|first| first & 0x80 != 0)
 }

@@ -1,0 +1,221 @@
+//! Memory that units are put together in, block by block, each used again when nobody holds anything of it any more.
+//!
+//! A stream takes as much memory every second as it has bytes. Taken from the system anew it would have to be cleared
+//! and mapped each time, which costs more than to write it; and a unit that outgrows its place would have to move.
+
+use std::collections::VecDeque;
+
+use bytes::{Bytes, BytesMut};
+
+/// Smallest block, of which allocators fit four into half a megabyte. Larger ones are this, doubled as often as needed.
+const BLOCK: usize = 112 * 1024;
+/// A block has room for so many units of the usual length.
+const UNITS: usize = 4;
+/// A block may be larger than it needs to be by this much.
+const SPARE: usize = 4;
+/// So often a block is taken before those are let go that were free all the time.
+const SEASON: u32 = 64;
+
+/// A block that was handed out.
+#[derive(Debug)]
+struct Block {
+    /// Its beginning. It is the last one when all that was written is gone.
+    begin: Bytes,
+    size: usize,
+}
+
+/// Puts units together, piece by piece.
+#[derive(Debug, Default)]
+pub struct BlockWriter {
+    /// The unit that is being put together, and the room behind it.
+    open: BytesMut,
+    blocks: VecDeque<Block>,
+    /// Mean length of the units, without those far below it.
+    usual: usize,
+    /// Blocks taken since some were let go last, and how many were free at the least.
+    taken: u32,
+    least_free: usize,
+}
+
+impl BlockWriter {
+    /// Length of the unit so far, in bytes.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        self.open.len()
+    }
+
+    /// True before the first piece of a unit.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.open.is_empty()
+    }
+
+    /// Adds a piece to the unit: the one place where payload is copied.
+    pub fn push(&mut self, piece: &[u8]) {
+        self.room(piece.len()).extend_from_slice(piece);
+    }
+
+    /// The unit, with room for `more` bytes.
+    pub fn room(&mut self, more: usize) -> &mut BytesMut {
+        // A unit begins where it will probably fit.
+        let needed = if self.open.is_empty() { more.max(self.usual) } else { more };
+        if self.open.capacity() - self.open.len() < needed {
+            self.move_on(more);
+        }
+        &mut self.open
+    }
+
+    /// Throws away what was put together of this unit.
+    pub fn clear(&mut self) {
+        self.open.clear();
+    }
+
+    /// The unit, whole. The next one begins.
+    pub fn finish(&mut self) -> Bytes {
+        let unit = self.open.split().freeze();
+        if unit.len() >= self.usual / 4 {
+            self.usual = if self.usual == 0 { unit.len() } else { (self.usual * 7 + unit.len()) / 8 };
+        }
+        unit
+    }
+
+    /// Goes on in another block.
+    fn move_on(&mut self, more: usize) {
+        let whole = self.open.len() + more;
+        // One that has outgrown a block may go on growing.
+        let least = if self.open.is_empty() { whole } else { whole + whole / 2 };
+        let mut fresh = self.take(least.max(self.usual * UNITS));
+        fresh.extend_from_slice(&self.open);
+        self.open = fresh;
+    }
+
+    fn take(&mut self, least: usize) -> BytesMut {
+        let mut size = BLOCK;
+        while size < least {
+            size *= 2;
+        }
+        self.let_go();
+        let fits = |block: &Block| {
+            (size..=size.saturating_mul(SPARE)).contains(&block.size) && block.begin.is_unique()
+        };
+        let free = self.blocks.iter().position(fits).and_then(|at| self.blocks.remove(at));
+        let (size, room) = match free.map(|block| (block.size, block.begin.try_into_mut())) {
+            Some((size, Ok(room))) => (size, room),
+            Some((_, Err(_))) | None => (size, BytesMut::with_capacity(size)),
+        };
+        let mut room = room;
+        let begin = room.split_to(0).freeze();
+        self.blocks.push_back(Block { begin, size });
+        room
+    }
+
+    /// Gives back what was not needed for a season.
+    fn let_go(&mut self) {
+        let free = self.blocks.iter().filter(|block| block.begin.is_unique()).count();
+        self.least_free = if self.taken == 0 { free } else { self.least_free.min(free) };
+        self.taken += 1;
+        if self.taken < SEASON {
+            return;
+        }
+        let mut excess = self.least_free;
+        self.blocks.retain(|block| {
+            let goes = excess > 0 && block.begin.is_unique();
+            excess -= usize::from(goes);
+            !goes
+        });
+        self.taken = 0;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn write(writer: &mut BlockWriter, length: usize) -> Bytes {
+        for _ in 0..length / 1_000 {
+            writer.push(&[7; 1_000]);
+        }
+        writer.finish()
+    }
+
+    #[test]
+    fn a_block_is_used_again_once_all_that_is_in_it_is_gone() {
+        let mut writer = BlockWriter::default();
+        let mut places = std::collections::BTreeSet::new();
+        let mut held = VecDeque::new();
+        for _ in 0..2_000 {
+            let unit = write(&mut writer, 40_000);
+            places.insert(unit.as_ptr() as usize / BLOCK);
+            held.push_back(unit);
+            if held.len() > 25 {
+                held.pop_front();
+            }
+        }
+        // A second of pictures is held; 80 MB went through.
+        assert!(writer.blocks.len() <= 9, "{} blocks", writer.blocks.len());
+        assert!(places.len() <= 40, "{} places", places.len());
+    }
+
+    #[test]
+    fn units_begin_where_they_fit_so_that_they_seldom_move() {
+        let mut writer = BlockWriter::default();
+        let mut moves = 0;
+        for _ in 0..500 {
+            writer.push(&[0]);
+            let begin = writer.open.as_ptr();
+            for _ in 0..250 {
+                writer.push(&[1; 1_000]);
+            }
+            moves += u32::from(writer.open.as_ptr() != begin);
+            assert_eq!(writer.finish().len(), 250_001);
+        }
+        assert!(moves <= 3, "{moves} moves");
+    }
+
+    #[test]
+    fn what_was_held_too_long_is_let_go_after_a_season() {
+        let mut writer = BlockWriter::default();
+        let held: Vec<Bytes> = (0..200).map(|_| write(&mut writer, 50_000)).collect();
+        let most = writer.blocks.len();
+        drop(held);
+        for _ in 0..600 {
+            write(&mut writer, 50_000);
+        }
+        assert!(most > 20 && writer.blocks.len() <= 3, "{most}, then {}", writer.blocks.len());
+    }
+
+    #[test]
+    fn a_unit_that_is_thrown_away_leaves_its_room_to_the_next() {
+        let mut writer = BlockWriter::default();
+        writer.push(b"lost");
+        let begin = writer.open.as_ptr();
+        writer.clear();
+        assert!(writer.is_empty());
+        writer.push(b"kept");
+        assert_eq!((writer.open.as_ptr(), writer.len()), (begin, 4));
+        assert_eq!(writer.finish(), Bytes::from_static(b"kept"));
+    }
+
+    proptest! {
+        #[test]
+        fn units_are_what_was_put_together_whatever_else_is_held(
+            units in prop::collection::vec((prop::collection::vec(0_usize..60_000, 0..6), 0_usize..30), 1..120),
+        ) {
+            let mut writer = BlockWriter::default();
+            let mut held: VecDeque<(Bytes, u8)> = VecDeque::new();
+            for (number, (pieces, keep)) in units.into_iter().enumerate() {
+                let mark = u8::try_from(number % 251).unwrap();
+                for piece in &pieces {
+                    writer.push(&vec![mark; *piece]);
+                }
+                prop_assert_eq!(writer.len(), pieces.iter().sum::<usize>());
+                held.push_back((writer.finish(), mark));
+                while held.len() > keep {
+                    let (unit, mark) = held.pop_front().unwrap();
+                    prop_assert!(unit.iter().all(|byte| *byte == mark));
+                }
+            }
+        }
+    }
+}
