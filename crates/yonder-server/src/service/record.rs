@@ -6,6 +6,7 @@ use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
+use yonder_core::Side;
 use yonder_core::record::{Blame, Line, Sight, Silence, SpanOutage, Subject, relay_sight, report};
 use yonder_engine::{CauseView, PushView, RelayView};
 use yonder_store::{Kind, LogFilter, LogLine, Relay as StoredRelay};
@@ -143,6 +144,22 @@ impl Service {
             return Err(ServiceError::Invalid { field: "most", detail, hint });
         }
         let from_ms = request.from.as_deref().map(|text| read_ms("from", text)).transpose()?;
+        if let Some(kind) =
+            request.kind.as_deref().filter(|kind| *kind != "push" && Kind::from_word(kind).is_none())
+        {
+            return Err(ServiceError::Invalid {
+                field: "kind",
+                detail: format!("the logbook has no lines about the kind {kind:?}"),
+                hint: "Ask for feed, push, relay, destination, platform, uplink, pattern, alert, person or service.",
+            });
+        }
+        if let Some(side) = request.side.as_deref().filter(|side| Side::from_word(side).is_none()) {
+            return Err(ServiceError::Invalid {
+                field: "side",
+                detail: format!("{side:?} is no side"),
+                hint: "Ask for camera, network, platform, ours or planned.",
+            });
+        }
         let filter = LogFilter {
             after: request.after,
             before: request.before,

@@ -212,9 +212,12 @@ fn check_way(way: &Way) -> Result<(), ServiceError> {
             let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
             let host = rest.and_then(|rest| rest.split(['/', '?', '#']).next()).unwrap_or_default();
             if host.is_empty() || url.contains(char::is_whitespace) || host.contains('@') {
+                // What stands before an @ may be a password, and is nobody's to read.
+                let written =
+                    if url.contains('@') { "What is written".to_owned() } else { format!("{url:?}") };
                 return Err(ServiceError::Invalid {
                     field: "url",
-                    detail: format!("{url:?} is no address that a message can be posted to"),
+                    detail: format!("{written} is no address that a message can be posted to"),
                     hint: "Write an address like https://hooks.example.net/relay, without a password in it.",
                 });
             }
