@@ -153,6 +153,14 @@ impl Browser {
     /// Keeps a picture, if pictures are asked for.
     pub(crate) async fn picture(&self, name: &str) {
         let Some(folder) = std::env::var_os("YONDER_SCREENSHOTS") else { return };
+        // What cannot be had is asked for again after ten seconds.
+        self.run(
+            "const shown = () => [...document.querySelectorAll('[data-still]')] \
+                 .filter((still) => still.getBoundingClientRect().top < innerHeight) \
+                 .every((still) => still.querySelector('img')?.complete); \
+             for (let tries = 0; tries < 60 && !shown(); tries++) { await new Promise((go) => setTimeout(go, 200)); }",
+        )
+        .await;
         let png = self.client.screenshot().await.unwrap();
         std::fs::write(PathBuf::from(folder).join(format!("{name}.png")), png).unwrap();
     }
