@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Uplink } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
 import { useSaveUplink } from "../queries";
 
@@ -21,8 +21,7 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
   const [source, setSource] = useState(uplink?.source ?? "");
   const [device, setDevice] = useState(uplink?.interface ?? "");
   const [backup, setBackup] = useState(uplink?.backup ?? false);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const ways = uplink === null ? { ...some("source", source), ...some("interface", device) } : { source, interface: device };
     save.mutate(
       {
@@ -37,7 +36,7 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
     );
   };
   return (
-    <form onSubmit={submit} className="grid gap-4">
+    <Form onSubmit={submit} error={save.error} isPending={save.isPending} action={uplink === null ? "Add the uplink" : "Keep the change"}>
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
@@ -86,11 +85,7 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
         />
       </div>
       <Toggle label="Backup" help="Used only while the main one cannot be." checked={backup} onChange={setBackup} />
-      {save.error !== null && <Fault error={save.error} />}
-      <Button kind="strong" type="submit" disabled={save.isPending} className="justify-self-end">
-        {uplink === null ? "Add the uplink" : "Keep the change"}
-      </Button>
-    </form>
+    </Form>
   );
 }
 

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { NewDestination, Stored } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField, TextField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { platformsQuery } from "../../platforms";
 import { useAddDestination } from "../queries";
 import { UplinkChoice } from "./UplinkChoice";
@@ -30,8 +30,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
   const add = useAddDestination();
   const set = (change: Partial<typeof EMPTY>) => setTyped({ ...typed, ...change });
   const isSrt = typed.server.trim().toLowerCase().startsWith("srt:");
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     add.mutate(request(typed, uplinks), {
       onSuccess: onStored,
       // What was refused is not kept in the fields; the rest is.
@@ -40,7 +39,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
   };
   const fault = (field: string) => faultOf(add.error, field);
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Keep the destination">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"
@@ -136,11 +135,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
           />
         </div>
       </details>
-      {add.error !== null && <Fault error={add.error} />}
-      <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
-        Keep the destination
-      </Button>
-    </form>
+    </Form>
   );
 }
 

@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Destination, Stored } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SelectField, TextField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
 import { useEditDestination } from "../queries";
 import { PlatformChoice } from "./DestinationForm";
@@ -28,8 +28,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
   const [uplinks, setUplinks] = useState<readonly string[]>(destination.uplinks ?? []);
   const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
   const fault = (field: string) => faultOf(edit.error, field);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     edit.mutate(
       {
         name: typed.name,
@@ -47,7 +46,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
     );
   };
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the change">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
         <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />
@@ -108,10 +107,6 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
         onChange={(event) => set({ authority: event.target.value })}
         error={fault("authority")}
       />
-      {edit.error !== null && <Fault error={edit.error} />}
-      <Button kind="strong" type="submit" disabled={edit.isPending} className="justify-self-end">
-        Keep the change
-      </Button>
-    </form>
+    </Form>
   );
 }

@@ -1,11 +1,11 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Destination } from "../../../api/types";
 import { listed } from "../../../lib/format";
-import { Button } from "../../../ui/Button";
 import { Dialog } from "../../../ui/Dialog";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useToast } from "../../../ui/Toast";
 import { useRekey } from "../queries";
 
@@ -33,8 +33,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
   const [kind, setKind] = useState<string>(destination.key?.kind ?? "reusable");
   const [expires, setExpires] = useState("");
   const isSrt = destination.protocol === "srt";
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     rekey.mutate(
       {
         ...(key === "" ? {} : { key, key_kind: kind === "one-broadcast" ? "one-broadcast" : "reusable" }),
@@ -54,7 +53,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
     );
   };
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={rekey.error} isPending={rekey.isPending || (key === "" && passphrase === "")} action="Roll the key">
       <SecretField
         label="New stream key"
         autoFocus
@@ -89,10 +88,6 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
           error={faultOf(rekey.error, "passphrase")}
         />
       )}
-      {rekey.error !== null && <Fault error={rekey.error} />}
-      <Button kind="strong" type="submit" disabled={rekey.isPending || (key === "" && passphrase === "")} className="justify-self-end">
-        Roll the key
-      </Button>
-    </form>
+    </Form>
   );
 }

@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Feed, FeedChange, NewFeed, Transport } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useAddFeed, useEditFeed } from "../queries";
 
 /** What is known of a camera before it is kept. */
@@ -34,8 +34,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
   const set = (change: Partial<typeof typed>) => setTyped({ ...typed, ...change });
   const error = feed === undefined ? add.error : edit.error;
   const isPending = add.isPending || edit.isPending;
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const options = { onSuccess: onDone, onError: () => set({ password: "" }) };
     if (feed === undefined) {
       add.mutate(added(typed), options);
@@ -45,7 +44,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
   };
   const fault = (field: string) => faultOf(error, field);
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={error} isPending={isPending} action={action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"
@@ -106,11 +105,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
           error={fault("pin")}
         />
       </div>
-      {error !== null && <Fault error={error} />}
-      <Button kind="strong" type="submit" disabled={isPending} className="justify-self-end">
-        {action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}
-      </Button>
-    </form>
+    </Form>
   );
 }
 

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Blank, Feed, Pattern } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { Loaded } from "../../../ui/Loaded";
 import { patternsQuery, usePatternFeeds } from "../queries";
 
@@ -48,8 +48,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
   const [set, setSet] = useState<Readonly<Record<string, string>>>({});
   const [typed, setTyped] = useState({ name: "", channels: "", user: "", password: "", site: "" });
   const hasChannels = (pattern.blanks ?? []).some((blank) => blank.name === "channel");
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const text = (name: string, value: string) => (value === "" ? {} : { [name]: value });
     const many = /[-,]/.test(typed.channels);
     add.mutate(
@@ -66,7 +65,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
     );
   };
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Keep what it makes">
       <p className="rounded-md bg-paper px-3 py-2 text-[13px] break-all">{pattern.template}</p>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
@@ -103,11 +102,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
         />
         <Field label="Site" value={typed.site} onChange={(event) => setTyped({ ...typed, site: event.target.value })} />
       </div>
-      {add.error !== null && <Fault error={add.error} />}
-      <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
-        Keep what it makes
-      </Button>
-    </form>
+    </Form>
   );
 }
 

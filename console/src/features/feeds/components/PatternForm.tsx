@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Blank, Pattern } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, TextField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useSavePattern } from "../queries";
 import { readBlank, writeBlank } from "./blanks";
 
@@ -19,13 +19,12 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
     .filter((line) => line.trim() !== "")
     .map((line) => ({ line, blank: readBlank(line) }));
   const unread = read.find((each) => each.blank === null);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const blanks = read.map((each) => each.blank).filter((blank): blank is Blank => blank !== null);
     save.mutate({ name, template, note, blanks }, { onSuccess: onDone });
   };
   return (
-    <form onSubmit={submit} className="grid gap-4">
+    <Form onSubmit={submit} error={save.error} isPending={save.isPending || unread !== undefined} action="Keep the pattern">
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <Field
         label="Address with blanks"
@@ -47,10 +46,6 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
         error={unread === undefined ? faultOf(save.error, "blanks") : `“${unread.line.trim()}” cannot be read.`}
       />
       <Field label="Note" value={note} onChange={(event) => setNote(event.target.value)} />
-      {save.error !== null && <Fault error={save.error} />}
-      <Button kind="strong" type="submit" disabled={save.isPending || unread !== undefined} className="justify-self-end">
-        Keep the pattern
-      </Button>
-    </form>
+    </Form>
   );
 }

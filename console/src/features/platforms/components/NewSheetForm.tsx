@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Platform } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useAddPlatform } from "../queries";
 
 /** Begins a sheet, perhaps with the rules of another one. */
@@ -11,12 +11,11 @@ export function NewSheetForm({ known, onDone }: { known: readonly Platform[]; on
   const add = useAddPlatform();
   const [name, setName] = useState("");
   const [like, setLike] = useState("");
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     add.mutate({ name, rules: {}, ...(like === "" ? {} : { like }) }, { onSuccess: onDone });
   };
   return (
-    <form onSubmit={submit} className="grid gap-4">
+    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Add the platform">
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(add.error, "name")} />
       <SelectField
         label="Begin with the rules of"
@@ -24,10 +23,6 @@ export function NewSheetForm({ known, onDone }: { known: readonly Platform[]; on
         onChange={(event) => setLike(event.target.value)}
         choices={[{ value: "", label: "none" }, ...known.map((each) => ({ value: each.name, label: each.name }))]}
       />
-      {add.error !== null && <Fault error={add.error} />}
-      <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
-        Add the platform
-      </Button>
-    </form>
+    </Form>
   );
 }

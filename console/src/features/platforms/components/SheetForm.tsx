@@ -1,10 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Platform } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault } from "../../../ui/Fault";
 import { Field } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { Loaded } from "../../../ui/Loaded";
 import { rulesQuery, useEditPlatform } from "../queries";
 
@@ -14,15 +13,14 @@ export function SheetForm({ platform, onDone }: { platform: Platform; onDone: ()
   const edit = useEditPlatform(platform.name);
   const before = new Map(platform.rules.map((rule) => [rule.rule, rule.value]));
   const [typed, setTyped] = useState<ReadonlyMap<string, string>>(before);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const changed = [...typed].filter(([rule, value]) => value !== (before.get(rule) ?? ""));
     edit.mutate(Object.fromEntries(changed), { onSuccess: onDone });
   };
   return (
     <Loaded query={rules}>
       {(all) => (
-        <form onSubmit={submit} className="grid gap-4">
+        <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the sheet">
           <div className="grid gap-4 sm:grid-cols-2">
             {all.map(({ rule, wants }) => (
               <Field
@@ -35,11 +33,7 @@ export function SheetForm({ platform, onDone }: { platform: Platform; onDone: ()
               />
             ))}
           </div>
-          {edit.error !== null && <Fault error={edit.error} />}
-          <Button kind="strong" type="submit" disabled={edit.isPending} className="justify-self-end">
-            Keep the sheet
-          </Button>
-        </form>
+        </Form>
       )}
     </Loaded>
   );

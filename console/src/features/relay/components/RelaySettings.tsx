@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Relay, RelayChange } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, TextField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useEditRelay } from "../queries";
 import { HoldingPicture } from "./HoldingPicture";
 
@@ -17,8 +17,7 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
   const [windows, setWindows] = useState((relay.on_air?.windows ?? []).join("\n"));
   const [zone, setZone] = useState(relay.on_air?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone);
   const [quiet, setQuiet] = useState(relay.quiet_minute ?? "");
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     const lines = windows
       .split("\n")
       .map((line) => line.trim())
@@ -35,7 +34,7 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
   };
   const fault = (field: string) => faultOf(edit.error, field);
   return (
-    <form onSubmit={submit} className="grid gap-4">
+    <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the change">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fault("name")} />
         <Field
@@ -75,10 +74,6 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
         />
       </div>
       <HoldingPicture relay={relay} />
-      {edit.error !== null && <Fault error={edit.error} />}
-      <Button kind="strong" type="submit" disabled={edit.isPending} className="justify-self-end">
-        Keep the change
-      </Button>
-    </form>
+    </Form>
   );
 }

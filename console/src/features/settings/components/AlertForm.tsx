@@ -1,9 +1,9 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { Alert, Receiver } from "../../../api/types";
-import { Button } from "../../../ui/Button";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
 import { useSaveAlert } from "../queries";
 import { KINDS, readTrigger, writeTrigger, type Blanks, type TriggerKind } from "../trigger";
@@ -27,8 +27,7 @@ export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
   const [to, setTo] = useState<readonly string[]>(alert?.to ?? []);
   const [repeat, setRepeat] = useState(String((alert?.repeat_s ?? 3600) / 60));
   const kind = KINDS.find((each) => each.kind === trigger.kind);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     save.mutate(
       {
         name,
@@ -41,7 +40,7 @@ export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
     );
   };
   return (
-    <form onSubmit={submit} className="grid gap-4">
+    <Form onSubmit={submit} error={save.error} isPending={save.isPending} action={alert === null ? "Add the alert" : "Keep the change"}>
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <SelectField
         label="When"
@@ -90,10 +89,6 @@ export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
         help="0 tells it once. The word that it is over comes in any case."
         error={faultOf(save.error, "repeat_s")}
       />
-      {save.error !== null && <Fault error={save.error} />}
-      <Button kind="strong" type="submit" disabled={save.isPending} className="justify-self-end">
-        {alert === null ? "Add the alert" : "Keep the change"}
-      </Button>
-    </form>
+    </Form>
   );
 }

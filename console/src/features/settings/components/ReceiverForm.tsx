@@ -1,10 +1,11 @@
-import { useState, type FormEvent, type ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 
 import type { NewReceiver, Schemas, Way } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Copy } from "../../../ui/Copy";
-import { Fault, faultOf } from "../../../ui/Fault";
+import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
+import { Form } from "../../../ui/Form";
 import { useAddReceiver } from "../queries";
 
 const EMPTY = { name: "", by: "web", url: "", server: "", security: "tls", from: "", to: "", user: "", secret: "" };
@@ -15,8 +16,7 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
   const [typed, setTyped] = useState(EMPTY);
   const set = (change: Partial<typeof EMPTY>) => setTyped({ ...typed, ...change });
   const fault = (field: string) => faultOf(add.error, field);
-  const submit = (event: FormEvent) => {
-    event.preventDefault();
+  const submit = () => {
     add.mutate(request(typed), {
       // A secret that the service made is shown once, before the dialog goes.
       onSuccess: (added) => added.secret == null && onDone(),
@@ -37,7 +37,7 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
     );
   }
   return (
-    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Add the receiver">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
         <SelectField
@@ -70,11 +70,7 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
         help={typed.by === "web" ? "Left empty, one is made and shown once." : undefined}
         error={fault("secret")}
       />
-      {add.error !== null && <Fault error={add.error} />}
-      <Button kind="strong" type="submit" disabled={add.isPending} className="justify-self-end">
-        Add the receiver
-      </Button>
-    </form>
+    </Form>
   );
 }
 

@@ -1,0 +1,33 @@
+import type { FormEvent, ReactNode } from "react";
+
+import { Button } from "./Button";
+import { Fault } from "./Fault";
+
+type Props = {
+  /** What the button says. */
+  action: string;
+  /** It is being sent. */
+  isPending: boolean;
+  /** Why it was refused, where it was. */
+  error: Error | null;
+  onSubmit: () => void;
+  children: ReactNode;
+};
+
+/** Fields, what the service said of them, and the button that sends them. */
+export function Form({ action, isPending, error, onSubmit, children }: Props): ReactNode {
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    onSubmit();
+  };
+  return (
+    // What a browser would fill in by itself belongs to another account.
+    <form onSubmit={submit} autoComplete="off" className="grid gap-4">
+      {children}
+      {error !== null && <Fault error={error} />}
+      <Button kind="strong" type="submit" disabled={isPending} className="justify-self-end">
+        {action}
+      </Button>
+    </form>
+  );
+}
