@@ -75,7 +75,8 @@ pub(crate) trait Listener: fmt::Debug + Send + Sync {
     fn handle_published(&self);
 }
 
-/// A ring and its readers. The lock is held for a few instructions only, never across an await.
+/// A ring and its readers. The ring is locked for a few instructions only, never across an await, nor while a listener
+/// is called.
 #[derive(Debug)]
 pub struct Hub {
     ring: Mutex<Ring>,
