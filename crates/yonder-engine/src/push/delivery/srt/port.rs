@@ -15,6 +15,9 @@ use super::batch::Batch;
 const BLOCKS: usize = 4;
 const BLOCK: usize = 8 * 1024;
 
+/// What a port is waited for: datagrams, and word that earlier ones did not arrive.
+const NEWS: Interest = Interest::READABLE.add(Interest::ERROR);
+
 /// A port that is connected to a listener.
 ///
 /// It is waited for only to be read from: the system calls a port writable anew for each datagram that has left, and
@@ -37,7 +40,7 @@ impl Port {
         // SAFETY: a socket of the standard library owns its descriptor: open, and the same, for as long as it exists; and
         // it is not taken out again.
         #[expect(unsafe_code, reason = "the only way to wait for one side of a socket alone")]
-        let socket = unsafe { AsyncFd::register_with_interest(socket, Interest::READABLE) }?;
+        let socket = unsafe { AsyncFd::register_with_interest(socket, NEWS) }?;
         let batching = UdpSocketState::new(UdpSockRef::from(socket.get_ref()))?;
         Ok(Self { socket, batching, peer, blocks: vec![0; BLOCKS * BLOCK] })
     }
@@ -63,7 +66,7 @@ impl Port {
     /// # Cancel safety
     /// What is dropped before it resolves has taken nothing.
     pub(super) async fn receive(&mut self, into: &mut Vec<Bytes>) -> io::Result<()> {
-        let mut ready = self.socket.readable().await?;
+        let mut ready = self.socket.ready(NEWS).await?;
         let mut metas = [RecvMeta::default(); BLOCKS];
         let mut slices: Vec<_> = self.blocks.chunks_mut(BLOCK).map(IoSliceMut::new).collect();
         let received = self.batching.recv(UdpSockRef::from(ready.get_inner()), &mut slices, &mut metas);
