@@ -6,8 +6,8 @@ import { Fault } from "./Fault";
 type Props = {
   /** What the button says. */
   action: string;
-  /** It is being sent. */
-  isPending: boolean;
+  /** It cannot be sent now: it is under way, or something is missing. */
+  disabled: boolean;
   /** Why it was refused, where it was. */
   error: Error | null;
   onSubmit: () => void;
@@ -15,7 +15,7 @@ type Props = {
 };
 
 /** Fields, what the service said of them, and the button that sends them. */
-export function Form({ action, isPending, error, onSubmit, children }: Props): ReactNode {
+export function Form({ action, disabled, error, onSubmit, children }: Props): ReactNode {
   const submit = (event: FormEvent) => {
     event.preventDefault();
     onSubmit();
@@ -25,7 +25,7 @@ export function Form({ action, isPending, error, onSubmit, children }: Props): R
     <form onSubmit={submit} autoComplete="off" className="grid gap-4">
       {children}
       {error !== null && <Fault error={error} />}
-      <Button kind="strong" type="submit" disabled={isPending} className="justify-self-end">
+      <Button kind="strong" type="submit" disabled={disabled} className="justify-self-end">
         {action}
       </Button>
     </form>

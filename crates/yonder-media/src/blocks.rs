@@ -99,11 +99,10 @@ impl BlockWriter {
             (size..=size.saturating_mul(SPARE)).contains(&block.size) && block.begin.is_unique()
         };
         let free = self.blocks.iter().position(fits).and_then(|at| self.blocks.remove(at));
-        let (size, room) = match free.map(|block| (block.size, block.begin.try_into_mut())) {
+        let (size, mut room) = match free.map(|block| (block.size, block.begin.try_into_mut())) {
             Some((size, Ok(room))) => (size, room),
             Some((_, Err(_))) | None => (size, BytesMut::with_capacity(size)),
         };
-        let mut room = room;
         let begin = room.split_to(0).freeze();
         self.blocks.push_back(Block { begin, size });
         room

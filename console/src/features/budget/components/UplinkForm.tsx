@@ -36,7 +36,7 @@ export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: 
     );
   };
   return (
-    <Form onSubmit={submit} error={save.error} isPending={save.isPending} action={uplink === null ? "Add the uplink" : "Keep the change"}>
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={uplink === null ? "Add the uplink" : "Keep the change"}>
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <div className="grid gap-4 sm:grid-cols-2">
         <Field

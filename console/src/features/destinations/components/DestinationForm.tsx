@@ -39,7 +39,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
   };
   const fault = (field: string) => faultOf(add.error, field);
   return (
-    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Keep the destination">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Keep the destination">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"

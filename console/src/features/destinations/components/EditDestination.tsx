@@ -46,7 +46,7 @@ export function EditDestination({ destination, onStored }: Props): ReactNode {
     );
   };
   return (
-    <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the change">
+    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the change">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
         <PlatformChoice value={typed.platform} onChange={(platform) => set({ platform })} />

@@ -53,7 +53,7 @@ function RekeyForm({ destination, onDone }: { destination: Destination; onDone: 
     );
   };
   return (
-    <Form onSubmit={submit} error={rekey.error} isPending={rekey.isPending || (key === "" && passphrase === "")} action="Roll the key">
+    <Form onSubmit={submit} error={rekey.error} disabled={rekey.isPending || (key === "" && passphrase === "")} action="Roll the key">
       <SecretField
         label="New stream key"
         autoFocus

@@ -44,7 +44,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
   };
   const fault = (field: string) => faultOf(error, field);
   return (
-    <Form onSubmit={submit} error={error} isPending={isPending} action={action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}>
+    <Form onSubmit={submit} error={error} disabled={isPending} action={action ?? (feed === undefined ? "Keep the camera" : "Keep the change")}>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field
           label="Name"

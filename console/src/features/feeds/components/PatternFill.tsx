@@ -65,7 +65,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
     );
   };
   return (
-    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Keep what it makes">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Keep what it makes">
       <p className="rounded-md bg-paper px-3 py-2 text-[13px] break-all">{pattern.template}</p>
       <div className="grid gap-4 sm:grid-cols-2">
         <Field

@@ -24,7 +24,7 @@ export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDo
     save.mutate({ name, template, note, blanks }, { onSuccess: onDone });
   };
   return (
-    <Form onSubmit={submit} error={save.error} isPending={save.isPending || unread !== undefined} action="Keep the pattern">
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending || unread !== undefined} action="Keep the pattern">
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <Field
         label="Address with blanks"

@@ -15,7 +15,7 @@ export function NewSheetForm({ known, onDone }: { known: readonly Platform[]; on
     add.mutate({ name, rules: {}, ...(like === "" ? {} : { like }) }, { onSuccess: onDone });
   };
   return (
-    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Add the platform">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the platform">
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(add.error, "name")} />
       <SelectField
         label="Begin with the rules of"

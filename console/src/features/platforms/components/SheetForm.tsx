@@ -20,7 +20,7 @@ export function SheetForm({ platform, onDone }: { platform: Platform; onDone: ()
   return (
     <Loaded query={rules}>
       {(all) => (
-        <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the sheet">
+        <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the sheet">
           <div className="grid gap-4 sm:grid-cols-2">
             {all.map(({ rule, wants }) => (
               <Field

@@ -34,7 +34,7 @@ export function RelaySettings({ relay, onDone }: Props): ReactNode {
   };
   const fault = (field: string) => faultOf(edit.error, field);
   return (
-    <Form onSubmit={submit} error={edit.error} isPending={edit.isPending} action="Keep the change">
+    <Form onSubmit={submit} error={edit.error} disabled={edit.isPending} action="Keep the change">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={fault("name")} />
         <Field

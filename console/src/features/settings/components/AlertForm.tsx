@@ -40,7 +40,7 @@ export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
     );
   };
   return (
-    <Form onSubmit={submit} error={save.error} isPending={save.isPending} action={alert === null ? "Add the alert" : "Keep the change"}>
+    <Form onSubmit={submit} error={save.error} disabled={save.isPending} action={alert === null ? "Add the alert" : "Keep the change"}>
       <Field label="Name" required value={name} onChange={(event) => setName(event.target.value)} error={faultOf(save.error, "name")} />
       <SelectField
         label="When"

@@ -37,7 +37,7 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
     );
   }
   return (
-    <Form onSubmit={submit} error={add.error} isPending={add.isPending} action="Add the receiver">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the receiver">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
         <SelectField
