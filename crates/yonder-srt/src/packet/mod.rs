@@ -239,6 +239,12 @@ impl Control {
 }
 
 impl Packet {
+    /// True for the bytes of a control packet: the first bit tells it from data (3).
+    #[must_use]
+    pub fn is_control(datagram: &[u8]) -> bool {
+        datagram.first().is_some_and(|first| first & 0x80 != 0)
+    }
+
     /// Reads a datagram. Shares its payload.
     ///
     /// # Errors
@@ -247,9 +253,10 @@ impl Packet {
         if datagram.len() < HEADER {
             return Err(HeaderError::Short);
         }
+        let is_control = Self::is_control(&datagram);
         let (first, second) = (datagram.get_u32(), datagram.get_u32());
         let (timestamp, destination) = (datagram.get_u32(), datagram.get_u32());
-        let body = if first & 1 << 31 == 0 {
+        let body = if !is_control {
             let encryption = match second >> 27 & 3 {
                 0 => Encryption::None,
                 1 => Encryption::With(Slot::Even),

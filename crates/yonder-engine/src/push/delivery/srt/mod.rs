@@ -15,7 +15,7 @@ use yonder_address::{SrtServer, stream_id};
 use yonder_core::{Cause, CauseCode, PushMachine, PushState};
 use yonder_media::Track;
 use yonder_media::ts::{Chunk, PACKET};
-use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD};
+use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD, Packet};
 
 use crate::alarm::Alarm;
 use crate::causes;
@@ -280,7 +280,7 @@ impl<'a> Delivery<'a> {
             if self.next.is_empty() && self.caller.poll_transmit(now + GRAIN, &mut self.next).is_none() {
                 break;
             }
-            if is_control(&self.next) && self.word.is_empty() {
+            if Packet::is_control(&self.next) && self.word.is_empty() {
                 std::mem::swap(&mut self.next, &mut self.word);
                 continue;
             }
@@ -378,9 +378,4 @@ impl<'a> Delivery<'a> {
             }
         }
     }
-}
-
-/// The first bit tells control packets from data (draft-sharabayko-srt-01, 3).
-fn is_control(datagram: &[u8]) -> bool {
-    datagram.first().is_some_and(|first| first & 0x80 != 0)
 }
