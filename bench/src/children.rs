@@ -13,7 +13,7 @@ use nix::sched::{CpuSet, sched_setaffinity};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
-use yonder_engine::{Engine, FeedSpec, HoldSpec, Lanes, RelaySpec, TransportChoice};
+use yonder_engine::{Engine, FeedSpec, HoldSpec, MediaThreads, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
 use crate::load::{PATH, push};
@@ -115,9 +115,9 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     if job.one_core {
         pin()?;
     }
-    let lanes = Lanes::start(std::thread::available_parallelism()?.get())?;
+    let threads = MediaThreads::start(std::thread::available_parallelism()?.get())?;
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
-    let engine = Engine::with_lanes(runtime.handle().clone(), &lanes);
+    let engine = Engine::with_media_threads(runtime.handle().clone(), &threads);
     let (url, credentials) = CameraUrl::parse(&format!("rtsp://{}{PATH}", job.camera))?;
     let name = |relay: u32| format!("load-{relay}");
     for relay in 0..job.relays {
@@ -125,8 +125,14 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
         let pushes =
             (first..first + job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
         let (url, credentials) = (url.clone(), credentials.clone());
-        let feed =
-            FeedSpec { name: name(relay), url, credentials, transport: TransportChoice::Tcp, pin: None };
+        let feed = FeedSpec {
+            name: name(relay),
+            url,
+            credentials,
+            transport: TransportChoice::Tcp,
+            pin: None,
+            history: Default::default(),
+        };
         engine.apply(RelaySpec { name: name(relay), feed, pushes, hold: HoldSpec::default() });
     }
     std::thread::sleep(SETTLE);

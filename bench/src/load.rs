@@ -51,11 +51,13 @@ pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
         destination: format!("push-{at}"),
         server: pasted.server,
         backup: None,
-        return_after: Duration::from_secs(120),
+        failback_delay: Duration::from_secs(120),
         key: pasted.key,
         encryption: None,
         authority: None,
         uplinks: Vec::new(),
+        refusals: Default::default(),
+        history: Default::default(),
     })
 }
 

@@ -32,8 +32,14 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
     let load = Load::start(4, 1)?;
     let engine = Engine::new(tokio::runtime::Handle::current());
     let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
-    let feed =
-        FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Auto, pin: None };
+    let feed = FeedSpec {
+        name: "load".into(),
+        url,
+        credentials,
+        transport: TransportChoice::Auto,
+        pin: None,
+        history: Default::default(),
+    };
     let pushes = vec![push(0, &load.platform.server())?];
     engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
     let pictures = || load.platform.report("channel-0").map_or(0, |report| report.pictures);

@@ -18,8 +18,14 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
         let stuck = Load::start(4, PUSHES)?;
         let engine = Engine::new(tokio::runtime::Handle::current());
         let (url, credentials) = CameraUrl::parse(&load.camera.url(PATH))?;
-        let feed =
-            FeedSpec { name: "load".into(), url, credentials, transport: TransportChoice::Tcp, pin: None };
+        let feed = FeedSpec {
+            name: "load".into(),
+            url,
+            credentials,
+            transport: TransportChoice::Tcp,
+            pin: None,
+            history: Default::default(),
+        };
         let mut pushes = (0..PUSHES - 1)
             .map(|at| push(at, &load.platform.server()))
             .collect::<anyhow::Result<Vec<_>>>()?;

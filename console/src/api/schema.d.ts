@@ -1364,7 +1364,7 @@ export interface components {
              * Format: double
              * @description Seconds until it dials again, while waiting.
              */
-            dials_in_s?: number | null;
+            retry_in_s?: number | null;
             /**
              * Format: double
              * @description Measured frames per second.
@@ -1404,7 +1404,7 @@ export interface components {
              * Format: double
              * @description Seconds until it dials again, while waiting.
              */
-            dials_in_s?: number | null;
+            retry_in_s?: number | null;
             /** @description Name. */
             name: string;
             /**
@@ -2238,7 +2238,7 @@ export interface components {
              * Format: double
              * @description Seconds until it dials again, while waiting for that.
              */
-            dials_in_s?: number | null;
+            retry_in_s?: number | null;
             /**
              * Format: int64
              * @description Pictures skipped because the way was too slow.
@@ -2282,7 +2282,7 @@ export interface components {
              * Format: double
              * @description Seconds until it dials again, while waiting for that.
              */
-            dials_in_s?: number | null;
+            retry_in_s?: number | null;
             /**
              * Format: int64
              * @description Pictures skipped because the way was too slow.

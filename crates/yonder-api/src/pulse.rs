@@ -21,7 +21,7 @@ pub struct RelayPulse {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FeedPulse {
     /// Seconds until it dials again, while waiting.
-    pub dials_in_s: Option<f64>,
+    pub retry_in_s: Option<f64>,
     /// Measured rate.
     pub kbps: u64,
     /// Measured frames per second.
@@ -40,7 +40,7 @@ pub struct FeedPulse {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PushPulse {
     /// Seconds until it dials again, while waiting for that.
-    pub dials_in_s: Option<f64>,
+    pub retry_in_s: Option<f64>,
     /// Rate going out.
     pub kbps: u64,
     /// Bytes sent.
@@ -61,7 +61,7 @@ impl RelayPulse {
     pub fn of(relay: &Relay) -> Self {
         let (feed, video) = (&relay.feed, relay.feed.video.as_ref());
         let pushes = relay.pushes.iter().map(|push| PushPulse {
-            dials_in_s: push.dials_in_s,
+            retry_in_s: push.retry_in_s,
             kbps: push.kbps,
             bytes: push.bytes,
             frames_sent: push.frames_sent,
@@ -72,7 +72,7 @@ impl RelayPulse {
         Self {
             name: relay.name.clone(),
             feed: FeedPulse {
-                dials_in_s: feed.dials_in_s,
+                retry_in_s: feed.retry_in_s,
                 kbps: video.map_or(0, |video| video.kbps),
                 fps: video.and_then(|video| video.fps),
                 keyframe_interval_s: video.and_then(|video| video.keyframe_interval_s),
@@ -87,7 +87,7 @@ impl RelayPulse {
     /// Brings a relay up to this. Its pushes must be the ones that the pulse is of.
     pub fn apply(self, relay: &mut Relay) {
         let (feed, now) = (&mut relay.feed, self.feed);
-        feed.dials_in_s = now.dials_in_s;
+        feed.retry_in_s = now.retry_in_s;
         feed.bytes = now.bytes;
         feed.packets_lost = now.packets_lost;
         feed.units_dropped = now.units_dropped;
@@ -97,7 +97,7 @@ impl RelayPulse {
             video.keyframe_interval_s = now.keyframe_interval_s;
         }
         for (push, now) in relay.pushes.iter_mut().zip(self.pushes) {
-            push.dials_in_s = now.dials_in_s;
+            push.retry_in_s = now.retry_in_s;
             push.kbps = now.kbps;
             push.bytes = now.bytes;
             push.frames_sent = now.frames_sent;
@@ -127,7 +127,7 @@ mod tests {
 
     fn relay(kbps: u64, state: &str) -> Relay {
         let push = serde_json::json!({
-            "destination": "One", "state": state, "since": null, "cause": null, "dials_in_s": 0.5, "kbps": kbps,
+            "destination": "One", "state": state, "since": null, "cause": null, "retry_in_s": 0.5, "kbps": kbps,
             "bytes": kbps * 2, "frames_sent": 3, "frames_dropped": 1, "reconnects": 0, "backlog_ms": 40, "steps": []
         });
         let video = serde_json::json!({
@@ -135,7 +135,7 @@ mod tests {
             "kbps": kbps, "keyframe_interval_s": 2.0
         });
         let feed = serde_json::json!({
-            "name": "Summit", "state": "flowing", "since": null, "cause": null, "dials_in_s": null,
+            "name": "Summit", "state": "flowing", "since": null, "cause": null, "retry_in_s": null,
             "transport": "tcp", "video": video, "audio": null, "bytes": kbps, "packets_lost": 2, "reconnects": 0
         });
         serde_json::from_value(

@@ -127,7 +127,7 @@ pub struct FeedState {
     /// Why it does not flow.
     pub cause: Option<CauseFacts>,
     /// Seconds until it dials again, while waiting.
-    pub dials_in_s: Option<f64>,
+    pub retry_in_s: Option<f64>,
     /// `tcp` or `udp`, while connected.
     pub transport: Option<String>,
     /// Picture, once known.
@@ -170,7 +170,7 @@ pub struct PushState {
     /// Why it is not live.
     pub cause: Option<CauseFacts>,
     /// Seconds until it dials again, while waiting for that.
-    pub dials_in_s: Option<f64>,
+    pub retry_in_s: Option<f64>,
     /// Rate going out.
     pub kbps: u64,
     /// Bytes sent since it was switched on.
@@ -343,7 +343,7 @@ mod tests {
             state: "off".into(),
             since: None,
             cause: None,
-            dials_in_s: None,
+            retry_in_s: None,
             transport: None,
             video: None,
             audio: None,

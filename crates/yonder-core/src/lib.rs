@@ -27,6 +27,7 @@ mod pattern;
 pub mod platform;
 pub mod preflight;
 pub mod record;
+mod refusal;
 mod role;
 pub mod series;
 mod supervision;
@@ -38,9 +39,10 @@ pub use diagnosis::{Place, likely_reasons};
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
 pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
+pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
 pub use supervision::{
-    Decision, FeedMachine, FeedState, HoldMachine, KNOCK_EVERY, PushMachine, PushState, ServerRole, Showing,
-    Source, Verdict, verdict,
+    Decision, FailureClass, FeedMachine, FeedState, History, HoldDecision, HoldMachine, PushMachine,
+    PushState, RetryPolicy, ServerRole, Source,
 };
 pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

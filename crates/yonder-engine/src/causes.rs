@@ -1,11 +1,12 @@
 //! From errors of the layers below to causes for people.
 
-use yonder_core::{Cause, CauseCode};
-use yonder_rtmp::PushError;
+use yonder_core::{Cause, CauseCode, History, PublishStage, Refusal};
+use yonder_rtmp::{PushError, PushStep, Status};
 use yonder_rtsp::PullError;
-use yonder_srt::{CloseReason, Rejection, SrtError};
+use yonder_srt::{CloseReason, SrtError};
 
 use crate::dial::DialError;
+use crate::push::Push;
 use crate::tls::{TlsError, fingerprint_text};
 
 /// The cause of a dial to a camera that failed.
@@ -78,14 +79,14 @@ pub(crate) fn push_tls(error: &TlsError) -> Cause {
 }
 
 /// The cause of a pull that ended.
-pub(crate) fn feed(error: &PullError) -> Cause {
+pub(crate) fn feed(error: &PullError, history: History) -> Cause {
     let code = match error {
-        PullError::PasswordNeeded | PullError::WrongPassword { .. } => CauseCode::FeedWrongPassword,
-        PullError::Forbidden { .. } => CauseCode::FeedForbidden,
-        PullError::NotReady { .. } => CauseCode::FeedNotReady,
-        PullError::NoSuchStream { .. } => CauseCode::FeedNoSuchStream,
-        PullError::TooManyViewers { .. } => CauseCode::FeedTooManyViewers,
-        PullError::TransportRefused { .. } => CauseCode::FeedTransportRefused,
+        PullError::Refused { method, status, reason, authorized } => {
+            let refusal =
+                Refusal::Rtsp { method, status: *status, reason: reason.as_str(), authorized: *authorized };
+            return refusal.cause(&[], history);
+        }
+        PullError::OtherTransport { .. } => CauseCode::FeedTransportRefused,
         PullError::NoVideo => CauseCode::FeedNoVideo,
         PullError::CodecUnsupported { .. } => CauseCode::FeedCodecUnsupported,
         PullError::NoAnswer(_) => CauseCode::FeedNoAnswer,
@@ -101,47 +102,48 @@ pub(crate) fn feed(error: &PullError) -> Cause {
     cause
 }
 
-/// The cause of a push that ended.
-pub(crate) fn push(error: &PushError) -> Cause {
-    let code = match error {
-        PushError::AppRefused { .. } => CauseCode::PushAppRefused,
-        PushError::KeyRefused { .. } => CauseCode::PushKeyRefused,
-        PushError::KeyBusy { .. } => CauseCode::PushKeyBusy,
-        PushError::Ended { .. } => CauseCode::PushClosedByPlatform,
-        PushError::NoAnswer(_) => CauseCode::PushNoAnswer,
-        PushError::CodecRefused { .. } => CauseCode::PushCodecRefused,
-        _ => CauseCode::PushProtocol,
-    };
-    Cause::new(code, sentence(error))
+/// The cause of an RTMP push that ended.
+pub(crate) fn push(push: &Push, error: &PushError) -> Cause {
+    match error {
+        PushError::Refused { step, status } => push.judge(&refusal(*step, status)),
+        PushError::Ended { status } => push.judge(&refusal(PushStep::Live, status)),
+        PushError::NoAnswer(_) => Cause::new(CauseCode::PushNoAnswer, sentence(error)),
+        _ => Cause::new(CauseCode::PushProtocol, sentence(error)),
+    }
 }
 
-/// The cause of an SRT connection that did not come about.
-pub(crate) fn push_srt(error: &SrtError) -> Cause {
+fn refusal(step: PushStep, status: &Status) -> Refusal<'_> {
+    let stage = match step {
+        PushStep::Greeting | PushStep::Connecting => PublishStage::Connect,
+        PushStep::Creating => PublishStage::CreateStream,
+        PushStep::Publishing => PublishStage::Publish,
+        PushStep::Live => PublishStage::Live,
+    };
+    Refusal::Rtmp { stage, code: &status.code, description: &status.description }
+}
+
+/// The cause of an SRT push that could not connect.
+pub(crate) fn push_srt(push: &Push, error: &SrtError) -> Cause {
+    match error {
+        SrtError::Rejected(rejection) => push.judge(&Refusal::Srt { code: rejection.code() }),
+        _ => srt(error),
+    }
+}
+
+/// The cause of an SRT handshake that failed, without regard to a destination.
+pub(crate) fn srt(error: &SrtError) -> Cause {
     let code = match error {
+        SrtError::Rejected(rejection) => {
+            return Refusal::Srt { code: rejection.code() }.cause(&[], History::default());
+        }
         SrtError::NoAnswer { .. } => CauseCode::PushNoAnswer,
         SrtError::PassphraseRefused | SrtError::PassphraseUnexpected => CauseCode::PushPassphraseRefused,
-        SrtError::Rejected(rejection) => match rejection {
-            Rejection::BadSecret | Rejection::Unsecured => CauseCode::PushPassphraseRefused,
-            Rejection::Forbidden | Rejection::NotFound | Rejection::BadRequest => CauseCode::PushKeyRefused,
-            Rejection::Conflict => CauseCode::PushKeyBusy,
-            Rejection::Busy => CauseCode::PushNotReady,
-            Rejection::Media => CauseCode::PushCodecRefused,
-            Rejection::Version => CauseCode::PushProtocol,
-            _ => CauseCode::PushAppRefused,
-        },
         _ => CauseCode::PushProtocol,
     };
     let mut cause = Cause::new(code, sentence(error));
-    match error {
-        SrtError::Rejected(Rejection::Unsecured) => {
-            "The platform wants a passphrase: set it with `yonder destination rekey --passphrase-file`."
-                .clone_into(&mut cause.hint);
-        }
-        SrtError::PassphraseUnexpected => {
-            "Take the passphrase away with `yonder destination edit --no-passphrase`, or switch encryption on at the platform."
-                .clone_into(&mut cause.hint);
-        }
-        _ => {}
+    if matches!(error, SrtError::PassphraseUnexpected) {
+        "Take the passphrase away with `yonder destination edit --no-passphrase`, or switch encryption on at the platform."
+            .clone_into(&mut cause.hint);
     }
     cause
 }
@@ -177,6 +179,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
     use std::time::Duration;
+    use yonder_srt::Rejection;
 
     #[test]
     fn dial_failures_name_the_target_and_their_side() {
@@ -188,29 +191,15 @@ mod tests {
         assert!(cause.message.contains("within 5 s"));
     }
 
-    #[test]
-    fn refusals_become_sentences_with_the_peers_words() {
-        let cause = feed(&PullError::NoSuchStream { status: 404, reason: "Not Found".into() });
-        assert_eq!(cause.message, "The camera has no such stream (404 Not Found).");
-        let cause = push(&PushError::KeyRefused { words: "unknown key".into() });
-        assert_eq!(cause.code.code(), "push.key-refused");
-        assert!(cause.message.contains("unknown key"));
-    }
-
     #[rstest]
-    #[case(PullError::PasswordNeeded, "feed.wrong-password")]
-    #[case(PullError::WrongPassword { status: 401, reason: "No".into() }, "feed.wrong-password")]
-    #[case(PullError::Forbidden { status: 403, reason: "No".into() }, "feed.forbidden")]
-    #[case(PullError::NoSuchStream { status: 404, reason: "No".into() }, "feed.no-such-stream")]
-    #[case(PullError::TooManyViewers { status: 453, reason: "No".into() }, "feed.too-many-viewers")]
-    #[case(PullError::TransportRefused { status: 461, reason: "No".into() }, "feed.transport-refused")]
-    #[case(PullError::NotReady { status: 503, reason: "No".into() }, "feed.not-ready")]
-    #[case(PullError::Refused { method: "PLAY", status: 455, reason: "No".into() }, "feed.protocol")]
+    #[case(PullError::Refused { method: "DESCRIBE", status: 404, reason: "No".into(), authorized: true }, "feed.no-such-stream")]
+    #[case(PullError::Refused { method: "PLAY", status: 455, reason: "No".into(), authorized: true }, "feed.protocol")]
+    #[case(PullError::OtherTransport { transport: "RTP/AVP".into() }, "feed.transport-refused")]
     #[case(PullError::NoVideo, "feed.no-video")]
     #[case(PullError::CodecUnsupported { codec: "JPEG".into() }, "feed.codec-unsupported")]
     #[case(PullError::ClosedByCamera, "feed.closed-by-camera")]
     fn every_end_of_a_pull_has_its_code_and_a_sentence(#[case] error: PullError, #[case] code: &str) {
-        let cause = feed(&error);
+        let cause = feed(&error, History::default());
         assert_eq!(cause.code.code(), code);
         assert!(cause.message.starts_with("The ") && cause.message.ends_with('.'), "{}", cause.message);
     }
@@ -232,17 +221,14 @@ mod tests {
     #[case(SrtError::PassphraseRefused, "push.passphrase-refused")]
     #[case(SrtError::PassphraseUnexpected, "push.passphrase-refused")]
     #[case(SrtError::Rejected(Rejection::Unsecured), "push.passphrase-refused")]
-    #[case(SrtError::Rejected(Rejection::NotFound), "push.key-refused")]
-    #[case(SrtError::Rejected(Rejection::Forbidden), "push.key-refused")]
-    #[case(SrtError::Rejected(Rejection::Conflict), "push.key-busy")]
-    #[case(SrtError::Rejected(Rejection::Busy), "push.not-ready")]
-    #[case(SrtError::Rejected(Rejection::Media), "push.codec-refused")]
-    #[case(SrtError::Rejected(Rejection::Version), "push.protocol")]
-    #[case(SrtError::Rejected(Rejection::Other(1999)), "push.app-refused")]
+    #[case(SrtError::Rejected(Rejection::Other(1999)), "push.not-ready")]
     #[case(SrtError::Version(4), "push.protocol")]
     #[case(SrtError::NoAnswer { step: "end", after: Duration::from_secs(3) }, "push.no-answer")]
-    fn every_refusal_of_srt_has_its_code_and_a_sentence(#[case] error: SrtError, #[case] code: &str) {
-        let cause = push_srt(&error);
+    fn every_failure_of_an_srt_handshake_has_its_code_and_a_sentence(
+        #[case] error: SrtError,
+        #[case] code: &str,
+    ) {
+        let cause = srt(&error);
         assert_eq!(cause.code.code(), code);
         assert!(cause.message.starts_with("The ") && cause.message.ends_with('.'), "{}", cause.message);
     }
@@ -267,7 +253,8 @@ mod tests {
 
     #[test]
     fn a_redirect_tells_the_new_address() {
-        let cause = feed(&PullError::Redirected { location: "rtsp://192.0.2.9/x".into() });
+        let cause =
+            feed(&PullError::Redirected { location: "rtsp://192.0.2.9/x".into() }, History::default());
         assert!(cause.hint.contains("rtsp://192.0.2.9/x"));
     }
 }

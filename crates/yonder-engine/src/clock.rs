@@ -25,6 +25,18 @@ impl Clock {
         self.epoch.elapsed()
     }
 
+    /// Time since the epoch in ticks of 1/90 000 s: the timescale of feeds and outputs.
+    #[must_use]
+    pub fn ticks_now(&self) -> i64 {
+        i64::try_from(self.now().as_micros() * 9 / 100).unwrap_or(i64::MAX)
+    }
+
+    /// The time since the epoch that is `ticks` of 1/90 000 s; the epoch itself for negative values.
+    #[must_use]
+    pub fn time_of(&self, ticks: i64) -> Duration {
+        Duration::from_micros(u64::try_from(ticks).unwrap_or_default().saturating_mul(100) / 9)
+    }
+
     /// The moment of tokio's clock at `time`.
     #[must_use]
     pub fn instant(&self, time: Duration) -> tokio::time::Instant {

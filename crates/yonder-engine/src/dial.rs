@@ -1,18 +1,23 @@
-//! Reaching a host by TCP. Names are resolved anew at each dial: home connections change their address.
+//! Connecting to a host by TCP or UDP. Names are resolved at each connection: sites change their address.
 
 use std::io::{self, ErrorKind};
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
+use futures_util::StreamExt as _;
+use futures_util::stream::FuturesUnordered;
 use if_addrs::IfAddr;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
-use tokio::time::timeout;
+use tokio::time::{sleep, timeout};
 
+use crate::resolver::Resolver;
 use crate::spec::{Binding, UplinkSpec};
 
-/// How long name resolution and connection may take, each.
-const DIAL_TIMEOUT: Duration = Duration::from_secs(5);
+/// How long one connection attempt may take.
+const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);
+/// Delay between the starts of two attempts (RFC 8305, 8: "Connection Attempt Delay").
+const ATTEMPT_DELAY: Duration = Duration::from_millis(250);
 /// Data that nobody acknowledges for so long means that the peer is gone.
 const USER_TIMEOUT: Duration = Duration::from_secs(10);
 
@@ -35,43 +40,81 @@ pub(crate) enum DialError {
 const UNSENT_BYTES: u32 = 128 * 1024;
 
 /// Finds the addresses of `host`.
+///
+/// # Errors
+/// [`DialError::NameNotFound`] with the reason.
+///
+/// # Cancel safety
+/// Safe: nothing is lost.
 pub(crate) async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, DialError> {
-    let lookup = timeout(DIAL_TIMEOUT, tokio::net::lookup_host((host, port))).await;
-    let addresses: Vec<SocketAddr> = match lookup {
-        Err(_) => return Err(DialError::NameNotFound("the name server does not answer".to_owned())),
-        Ok(Err(error)) => return Err(DialError::NameNotFound(first_line(&error))),
-        Ok(Ok(addresses)) => addresses.collect(),
-    };
-    if addresses.is_empty() {
-        return Err(DialError::NameNotFound("the name has no address".to_owned()));
-    }
-    Ok(addresses)
+    let found = Resolver::shared().resolve(host).await;
+    let found = found.map_err(|error| DialError::NameNotFound(error.to_string()))?;
+    Ok(found.iter().map(|address| SocketAddr::new(*address, port)).collect())
 }
 
-/// Connects to the first of `addresses` that answers, by `uplink` where one is given.
+/// Connects to one of `addresses` over `uplink`, where one is given: attempts start [`ATTEMPT_DELAY`] apart, or as soon as
+/// the one before has failed, and the first connection wins (RFC 8305, 5).
+///
+/// # Errors
+/// The failure of the last attempt.
+///
+/// # Cancel safety
+/// When dropped, all attempts are ended.
 pub(crate) async fn connect(
     addresses: &[SocketAddr],
     uplink: Option<&UplinkSpec>,
 ) -> Result<TcpStream, DialError> {
-    let mut last = DialError::NoAnswer(DIAL_TIMEOUT);
-    for address in addresses {
-        let socket = match bound_stream(*address, uplink) {
-            Ok(socket) => socket,
-            Err(error) => {
-                last = error;
-                continue;
-            }
-        };
-        match timeout(DIAL_TIMEOUT, socket.connect(*address)).await {
-            Ok(Ok(stream)) => {
-                prepare(&stream);
-                return Ok(stream);
-            }
-            Ok(Err(error)) => last = connect_error(&error),
-            Err(_) => last = DialError::NoAnswer(DIAL_TIMEOUT),
+    let mut last = DialError::NoAnswer(CONNECT_TIMEOUT);
+    let mut waiting = interleave_families(addresses).into_iter();
+    let mut attempts = FuturesUnordered::new();
+    let mut next = waiting.next();
+    loop {
+        if let Some(address) = next.take() {
+            attempts.push(attempt(address, uplink));
+        }
+        let has_more = waiting.len() > 0;
+        tokio::select! {
+            Some(attempt) = attempts.next() => match attempt {
+                Ok(stream) => {
+                    prepare(&stream);
+                    return Ok(stream);
+                }
+                Err(error) => {
+                    last = error;
+                    next = waiting.next();
+                    if next.is_none() && attempts.is_empty() {
+                        return Err(last);
+                    }
+                }
+            },
+            () = sleep(ATTEMPT_DELAY), if has_more => next = waiting.next(),
+            else => return Err(last),
         }
     }
-    Err(last)
+}
+
+async fn attempt(address: SocketAddr, uplink: Option<&UplinkSpec>) -> Result<TcpStream, DialError> {
+    let socket = bound_stream(address, uplink)?;
+    match timeout(CONNECT_TIMEOUT, socket.connect(address)).await {
+        Ok(connected) => connected.map_err(|error| connect_error(&error)),
+        Err(_) => Err(DialError::NoAnswer(CONNECT_TIMEOUT)),
+    }
+}
+
+/// Orders addresses so that the families take turns, beginning with that of the first (RFC 8305, 4).
+fn interleave_families(addresses: &[SocketAddr]) -> Vec<SocketAddr> {
+    let is_first_family =
+        |address: &&SocketAddr| addresses.first().is_some_and(|first| first.is_ipv4() == address.is_ipv4());
+    let (first, second): (Vec<&SocketAddr>, Vec<&SocketAddr>) = addresses.iter().partition(is_first_family);
+    let mut ordered = Vec::with_capacity(addresses.len());
+    let (mut first, mut second) = (first.into_iter(), second.into_iter());
+    loop {
+        let pair = [first.next(), second.next()];
+        if pair.iter().all(Option::is_none) {
+            return ordered;
+        }
+        ordered.extend(pair.into_iter().flatten());
+    }
 }
 
 /// A socket for a connection to `to`, bound to `uplink`.
@@ -132,7 +175,7 @@ fn uplink_away(uplink: &UplinkSpec, error: &io::Error) -> DialError {
 pub(crate) fn connect_error(error: &io::Error) -> DialError {
     match error.kind() {
         ErrorKind::ConnectionRefused | ErrorKind::ConnectionReset => DialError::Refused,
-        ErrorKind::TimedOut => DialError::NoAnswer(DIAL_TIMEOUT),
+        ErrorKind::TimedOut => DialError::NoAnswer(CONNECT_TIMEOUT),
         _ => DialError::Unreachable(first_line(error)),
     }
 }
@@ -168,4 +211,58 @@ pub(crate) fn own_networks() -> Vec<(IpAddr, u8)> {
             IfAddr::V6(v6) => (IpAddr::V6(v6.ip), v6.prefixlen),
         })
         .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::time::Instant;
+    use tokio::net::TcpListener;
+
+    fn address(text: &str) -> SocketAddr {
+        text.parse().unwrap()
+    }
+
+    #[test]
+    fn families_take_turns() {
+        let addresses = ["[2001:db8::1]:1", "[2001:db8::2]:1", "[2001:db8::3]:1", "192.0.2.1:1"]
+            .map(address);
+        let ordered: Vec<String> = interleave_families(&addresses).iter().map(ToString::to_string).collect();
+        assert_eq!(ordered, ["[2001:db8::1]:1", "192.0.2.1:1", "[2001:db8::2]:1", "[2001:db8::3]:1"]);
+    }
+
+    #[tokio::test]
+    async fn address_that_swallows_connections_delays_the_next_by_a_quarter_of_a_second() {
+        // A listener whose backlog is full answers no further connection.
+        let full = socket2::Socket::new(socket2::Domain::IPV4, socket2::Type::STREAM, None).unwrap();
+        full.bind(&address("127.0.0.1:0").into()).unwrap();
+        full.listen(0).unwrap();
+        let swallows = full.local_addr().unwrap().as_socket().unwrap();
+        let mut filling = Vec::new();
+        for _ in 0..4 {
+            let socket = TcpSocket::new_v4().unwrap();
+            filling.push(timeout(Duration::from_millis(200), socket.connect(swallows)).await);
+        }
+        assert!(filling.iter().any(Result::is_err), "the backlog is not full");
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let answers = listener.local_addr().unwrap();
+        let began = Instant::now();
+        let stream = connect(&[swallows, answers], None).await.unwrap();
+        assert_eq!(stream.peer_addr().unwrap(), answers);
+        let took = began.elapsed();
+        assert!(took >= ATTEMPT_DELAY && took < Duration::from_secs(2), "{took:?}");
+    }
+
+    #[tokio::test]
+    async fn refused_address_is_followed_by_the_next_at_once() {
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let answers = listener.local_addr().unwrap();
+        let closed = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+        let began = Instant::now();
+        let stream = connect(&[closed, closed, answers], None).await.unwrap();
+        assert_eq!(stream.peer_addr().unwrap(), answers);
+        assert!(began.elapsed() < ATTEMPT_DELAY);
+        assert!(matches!(connect(&[closed, closed], None).await, Err(DialError::Refused)));
+        assert!(connect(&[], None).await.is_err());
+    }
 }

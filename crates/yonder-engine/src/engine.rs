@@ -6,32 +6,38 @@ use std::time::Duration;
 
 use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
-use tokio::task::JoinHandle;
+use tokio::time::timeout;
+use tokio_util::task::AbortOnDropHandle;
 use yonder_address::ServerAddress;
+use yonder_media::timeline::Timeline;
 
 use crate::clock::Clock;
 use crate::feed::{self, Feed, lock};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
-use crate::lanes::Lanes;
+use crate::media_threads::{Heartbeats, MediaThreads};
+use crate::output::{self, RelayOutput};
 use crate::preview::{self, PreviewMessage};
-use crate::program::{self, Program};
 use crate::push::{self, Push};
 use crate::reach::{self, Reached};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
+use crate::tasks::{ClosingTasks, restart_on_panic};
 use crate::tls::PrivateAuthority;
 use crate::view::{CauseView, FeedView, RelayView};
 
 /// How long deliveries may take to end in order at a shutdown.
-const SHUTDOWN_PATIENCE: Duration = Duration::from_secs(3);
+const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
+
+/// Task that ends with its handle.
+type OwnedTask = AbortOnDropHandle<()>;
 
 #[derive(Debug)]
 struct RunningFeed {
     feed: Arc<Feed>,
-    /// Number of the lane that it runs on, with its relays and their pushes.
-    lane: usize,
-    task: JoinHandle<()>,
+    /// Number of the media thread that it runs on, with its relays and their pushes.
+    thread: usize,
+    task: OwnedTask,
     /// Relays that use it.
     users: BTreeSet<String>,
 }
@@ -39,15 +45,15 @@ struct RunningFeed {
 #[derive(Debug)]
 struct RunningPush {
     push: Arc<Push>,
-    task: JoinHandle<()>,
+    task: OwnedTask,
 }
 
 #[derive(Debug)]
 struct RunningRelay {
     feed: String,
-    program: Arc<Program>,
-    /// Decides what the program shows.
-    task: JoinHandle<()>,
+    output: Arc<RelayOutput>,
+    /// Supervisor of the output.
+    _task: OwnedTask,
     pushes: Vec<RunningPush>,
 }
 
@@ -61,10 +67,13 @@ struct Running {
 #[derive(Debug, Clone)]
 pub struct Engine {
     runtime: Handle,
-    /// One at least.
-    lanes: Arc<[Handle]>,
+    /// Runtimes of the media threads; at least one.
+    media: Arc<[Handle]>,
+    heartbeats: Option<Heartbeats>,
     clock: Clock,
     running: Arc<Mutex<Running>>,
+    /// Connections that end in order after their feed, push or viewer has gone.
+    closing: ClosingTasks,
     changes: watch::Sender<u64>,
 }
 
@@ -72,31 +81,40 @@ impl Engine {
     /// An engine whose tasks run on `runtime`.
     #[must_use]
     pub fn new(runtime: Handle) -> Self {
-        let lanes = Arc::from([runtime.clone()]);
+        let media = Arc::from([runtime.clone()]);
         Self {
             runtime,
-            lanes,
+            media,
+            heartbeats: None,
             clock: Clock::default(),
             running: Arc::default(),
+            closing: ClosingTasks::default(),
             changes: watch::Sender::new(0),
         }
     }
 
-    /// An engine whose feeds and pushes run on `lanes`, and everything else on `runtime`.
+    /// An engine whose feeds and pushes run on `threads`, and everything else on `runtime`.
     #[must_use]
-    pub fn with_lanes(runtime: Handle, lanes: &Lanes) -> Self {
-        Self { lanes: lanes.handles().into(), ..Self::new(runtime) }
+    pub fn with_media_threads(runtime: Handle, threads: &MediaThreads) -> Self {
+        let heartbeats = Some(threads.heartbeats());
+        Self { media: threads.handles().into(), heartbeats, ..Self::new(runtime) }
+    }
+
+    /// Ages of the media threads' heartbeats; none where feeds run on the common runtime.
+    #[must_use]
+    pub fn heartbeat_ages(&self) -> Vec<Duration> {
+        self.heartbeats.as_ref().map(Heartbeats::ages).unwrap_or_default()
     }
 
     /// Tasks that are not done: pulls, pushes, and what watches them.
     #[must_use]
     pub fn tasks(&self) -> usize {
-        let lanes = self.lanes.iter().filter(|lane| lane.id() != self.runtime.id());
-        lanes.chain([&self.runtime]).map(|handle| handle.metrics().num_alive_tasks()).sum()
+        let media = self.media.iter().filter(|media| media.id() != self.runtime.id());
+        media.chain([&self.runtime]).map(|handle| handle.metrics().num_alive_tasks()).sum()
     }
 
-    fn lane(&self, number: usize) -> &Handle {
-        self.lanes.get(number).unwrap_or(&self.runtime)
+    fn media_thread(&self, number: usize) -> &Handle {
+        self.media.get(number).unwrap_or(&self.runtime)
     }
 
     /// The runtime for everything but feeds and pushes.
@@ -118,36 +136,42 @@ impl Engine {
         if moved {
             self.remove(&mut running, &spec.name);
         }
-        let (feed, lane) = self.use_feed(&mut running, spec.feed, &spec.name);
+        let (feed, thread) = self.use_feed(&mut running, spec.feed, &spec.name);
         let name = spec.name;
         let relay = running.relays.entry(name).or_insert_with_key(|name| {
-            let program = Program::new(name, Arc::clone(&feed), spec.hold.clone(), self.changes.clone());
-            feed.attach(&program);
-            let task = self.lane(lane).spawn(program::supervise(Arc::clone(&program)));
-            RunningRelay { feed: feed.spec().name, program, task, pushes: Vec::new() }
+            let output = RelayOutput::new(name, Arc::clone(&feed), spec.hold.clone(), self.changes.clone());
+            feed.attach(&output);
+            let (supervised, relay) = (Arc::clone(&output), name.clone());
+            let task = self.own(thread, async move {
+                restart_on_panic("output", &relay, || output::supervise(Arc::clone(&supervised))).await;
+            });
+            RunningRelay { feed: feed.spec().name, output, _task: task, pushes: Vec::new() }
         });
-        relay.program.set_hold(spec.hold);
-        let program = Arc::clone(&relay.program);
+        relay.output.set_hold(spec.hold);
+        let output = Arc::clone(&relay.output);
         let mut before = std::mem::take(&mut relay.pushes);
         for push in spec.pushes {
             let at = before.iter().position(|running| running.push.spec.destination == push.destination);
             match at.map(|at| before.remove(at)) {
-                Some(kept) if kept.push.spec.is_same(&push) => {
-                    kept.push.want(true);
+                Some(kept) if kept.push.spec.has_same_identity(&push) => {
+                    kept.push.apply_policy(&push);
+                    kept.push.set_enabled(true);
                     relay.pushes.push(kept);
                 }
                 replaced => {
-                    if let Some(replaced) = replaced {
-                        replaced.push.want(false);
-                    }
-                    relay.pushes.push(self.start_push(push, &program, lane));
+                    // The successor waits for the end of its predecessor, which would keep the key busy.
+                    let predecessor = replaced.map(|replaced| {
+                        replaced.push.set_enabled(false);
+                        replaced.task
+                    });
+                    relay.pushes.push(self.start_push(push, &output, thread, predecessor));
                 }
             }
         }
         for removed in before {
-            removed.push.want(false);
+            self.close_push(removed);
         }
-        feed.want(true);
+        feed.set_enabled(true);
     }
 
     /// Stops a relay; its broadcasts end in order, in the background.
@@ -245,7 +269,7 @@ impl Engine {
         preview::run(self.watch(spec), viewer).await;
     }
 
-    /// Knocks at a platform's server, by an uplink where one is given, without saying anything secret: name, port, and
+    /// Probes a platform's server, over an uplink where one is given, without sending anything secret: name, port, and
     /// TLS or SRT's first answer.
     ///
     /// # Errors
@@ -259,7 +283,7 @@ impl Engine {
         authority: Option<&PrivateAuthority>,
         uplink: Option<&UplinkSpec>,
     ) -> Result<Reached, CauseView> {
-        reach::knock(server, authority, uplink).await.map_err(|cause| CauseView::from(&cause))
+        reach::probe(server, authority, uplink).await.map_err(|cause| CauseView::from(&cause))
     }
 
     /// Looks for cameras, and asks each what it streams.
@@ -280,7 +304,7 @@ impl Engine {
             let mut feeds = running.feeds.values().map(|running| &running.feed);
             feeds.find(|feed| feed.spec().is_same(&spec) && feed.signal().borrow().flows).map(Arc::clone)
         };
-        running.map_or_else(|| Watched::pulled(spec, self.clock), Watched::shared)
+        running.map_or_else(|| Watched::pulled(spec, self.clock, &self.closing), Watched::shared)
     }
 
     /// Ends everything in order.
@@ -288,78 +312,100 @@ impl Engine {
     /// # Cancel safety
     /// When dropped before it is done, what has not ended yet is ended without a farewell by the runtime.
     pub async fn shutdown(&self) {
-        let tasks: Vec<JoinHandle<()>> = {
+        let relays = {
             let mut running = lock(&self.running);
             let relays = std::mem::take(&mut running.relays);
-            for feed in running.feeds.values() {
-                feed.feed.want(false);
+            for (_, feed) in running.feeds.drain() {
+                self.close_feed(feed);
             }
             relays
-                .into_values()
-                .flat_map(|relay| relay.pushes)
-                .map(|running| {
-                    running.push.want(false);
-                    running.task
-                })
-                .collect()
         };
-        let all_ended = async {
-            for task in tasks {
-                // A task that panicked has ended as well.
-                let _ended = task.await;
-            }
-        };
-        if tokio::time::timeout(SHUTDOWN_PATIENCE, all_ended).await.is_err() {
-            tracing::warn!("some broadcasts did not end in order");
+        for push in relays.into_values().flat_map(|relay| relay.pushes) {
+            self.close_push(push);
         }
-        for (_, feed) in lock(&self.running).feeds.drain() {
-            feed.task.abort();
+        if !self.closing.finish(SHUTDOWN_TIMEOUT).await {
+            tracing::warn!("some connections did not end in order");
         }
     }
 
-    /// The feed, which runs from now on at the latest, and its lane: a new one gets that with the fewest.
+    /// Starts a task on a media thread.
+    fn own(&self, thread: usize, task: impl Future<Output = ()> + Send + 'static) -> OwnedTask {
+        AbortOnDropHandle::new(self.media_thread(thread).spawn(task))
+    }
+
+    /// Lets a push end in order, in the background.
+    fn close_push(&self, running: RunningPush) {
+        running.push.set_enabled(false);
+        self.closing.spawn(&self.runtime, async move {
+            // One that does not end by itself is aborted with its handle.
+            let _ended = timeout(SHUTDOWN_TIMEOUT, running.task).await;
+        });
+    }
+
+    /// Lets a feed end in order, in the background.
+    fn close_feed(&self, running: RunningFeed) {
+        running.feed.retire();
+        self.closing.spawn(&self.runtime, async move {
+            let _ended = timeout(SHUTDOWN_TIMEOUT, running.task).await;
+        });
+    }
+
+    /// Returns the feed, which is started where it does not run, and its media thread: for a new one that with the fewest
+    /// feeds.
     fn use_feed(&self, running: &mut Running, spec: FeedSpec, relay: &str) -> (Arc<Feed>, usize) {
         let name = spec.name.clone();
-        let feeds_on = |lane: &usize| running.feeds.values().filter(|other| other.lane == *lane).count();
-        let lane = (0..self.lanes.len()).min_by_key(feeds_on).unwrap_or_default();
-        let entry = running.feeds.entry(name).or_insert_with(|| {
+        let feeds_on =
+            |thread: &usize| running.feeds.values().filter(|other| other.thread == *thread).count();
+        let thread = (0..self.media.len()).min_by_key(feeds_on).unwrap_or_default();
+        let entry = running.feeds.entry(name).or_insert_with_key(|name| {
             let feed = Feed::new(spec.clone(), self.clock, self.changes.clone());
-            let task = self.lane(lane).spawn(feed::supervise(Arc::clone(&feed)));
-            RunningFeed { feed, lane, task, users: BTreeSet::new() }
+            let (supervised, name) = (Arc::clone(&feed), name.clone());
+            let timeline = Arc::new(tokio::sync::Mutex::new(Timeline::new(Duration::ZERO)));
+            let task = self.own(thread, async move {
+                let start = || feed::supervise(Arc::clone(&supervised), Arc::clone(&timeline));
+                restart_on_panic("feed", &name, start).await;
+            });
+            RunningFeed { feed, thread, task, users: BTreeSet::new() }
         });
         entry.feed.set_spec(spec);
         entry.users.insert(relay.to_owned());
-        (Arc::clone(&entry.feed), entry.lane)
+        (Arc::clone(&entry.feed), entry.thread)
     }
 
-    fn start_push(&self, spec: PushSpec, program: &Arc<Program>, lane: usize) -> RunningPush {
-        let push = Push::new(spec, Arc::clone(program), self.changes.clone());
-        push.want(true);
+    fn start_push(
+        &self,
+        spec: PushSpec,
+        output: &Arc<RelayOutput>,
+        thread: usize,
+        predecessor: Option<OwnedTask>,
+    ) -> RunningPush {
+        let push = Push::new(spec, Arc::clone(output), self.changes.clone());
+        push.set_enabled(true);
         push.note_source();
-        let task = self.lane(lane).spawn(push::supervise(Arc::clone(&push)));
+        let supervised = Arc::clone(&push);
+        let task = self.own(thread, async move {
+            if let Some(predecessor) = predecessor {
+                let _ended = timeout(SHUTDOWN_TIMEOUT, predecessor).await;
+            }
+            let name = format!("{} to {}", supervised.relay, supervised.spec.destination);
+            restart_on_panic("push", &name, || push::supervise(Arc::clone(&supervised))).await;
+        });
         RunningPush { push, task }
     }
 
     fn remove(&self, running: &mut Running, name: &str) {
         let Some(relay) = running.relays.remove(name) else { return };
-        for running in relay.pushes {
-            running.push.want(false);
+        let output = relay.output;
+        for push in relay.pushes {
+            self.close_push(push);
         }
-        relay.task.abort();
         let Some(feed) = running.feeds.get_mut(&relay.feed) else { return };
-        feed.feed.detach(&relay.program);
+        feed.feed.detach(&output);
         feed.users.remove(name);
-        if !feed.users.is_empty() {
-            return;
-        }
-        if let Some(unused) = running.feeds.remove(&relay.feed) {
-            unused.feed.want(false);
-            // The pull hangs up by itself; its supervisor then has nothing left to do.
-            let task = unused.task;
-            self.runtime.spawn(async move {
-                tokio::time::sleep(SHUTDOWN_PATIENCE).await;
-                task.abort();
-            });
+        if feed.users.is_empty()
+            && let Some(unused) = running.feeds.remove(&relay.feed)
+        {
+            self.close_feed(unused);
         }
     }
 }

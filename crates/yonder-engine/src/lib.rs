@@ -2,7 +2,7 @@
 //! supervision machines decide.
 //!
 //! One task supervises each feed and one each push; a fault in one takes no other down. A feed and all that hangs on
-//! it share a thread, see [`Lanes`]. [`Engine`] is the handle that the rest of the service holds.
+//! it share a thread, see [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
 
 mod alarm;
 mod causes;
@@ -11,28 +11,30 @@ mod dial;
 mod engine;
 mod feed;
 mod find;
-mod holding;
 mod hub;
-mod lanes;
+mod media_threads;
+mod output;
 mod preview;
-mod program;
 mod pull;
 mod push;
 mod reach;
+mod resolver;
+mod slate;
 mod spec;
 mod still;
 mod survey;
+mod tasks;
 mod tls;
 mod view;
 
 pub use clock::Clock;
 pub use engine::Engine;
 pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
-pub use holding::{Picture, PictureError, holding_preview};
 pub use hub::{Cursor, Entry, Hub, Taken};
-pub use lanes::Lanes;
+pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
 pub use reach::Reached;
+pub use slate::{Picture, PictureError, holding_preview};
 pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};

@@ -18,14 +18,14 @@ use crate::view::StepView;
 /// TLS may take so long.
 pub(crate) const TLS_TIMEOUT: Duration = Duration::from_secs(5);
 
-/// What knocking found.
+/// Result of a probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reached {
     /// What was reached, in order, with the time since the beginning.
     pub steps: Vec<StepView>,
 }
 
-/// Knocks at a server: finds its name, opens its port, and speaks TLS or asks an SRT listener for its cookie. No
+/// Probes a server: finds its name, opens its port, and speaks TLS or asks an SRT listener for its cookie. No
 /// key, stream ID or passphrase leaves this machine.
 ///
 /// # Errors
@@ -33,30 +33,30 @@ pub struct Reached {
 ///
 /// # Cancel safety
 /// When dropped, the connection is closed.
-pub(crate) async fn knock(
+pub(crate) async fn probe(
     server: &ServerAddress,
     authority: Option<&PrivateAuthority>,
     uplink: Option<&UplinkSpec>,
 ) -> Result<Reached, Cause> {
-    let mut knock = Knock { began: Instant::now(), uplink, steps: Vec::new() };
+    let mut probe = Probe { began: Instant::now(), uplink, steps: Vec::new() };
     let target = format!("{}:{}", server.host(), server.port());
     let addresses = dial::resolve(server.host(), server.port()).await;
     let addresses = addresses.map_err(|error| causes::push_dial(&error, &target))?;
-    knock.done("name found");
+    probe.done("name found");
     match server {
-        ServerAddress::Rtmp(server) => knock.rtmp(server, &addresses, authority).await?,
-        ServerAddress::Srt(server) => knock.srt(server, &addresses).await?,
+        ServerAddress::Rtmp(server) => probe.rtmp(server, &addresses, authority).await?,
+        ServerAddress::Srt(server) => probe.srt(server, &addresses).await?,
     }
-    Ok(Reached { steps: knock.steps })
+    Ok(Reached { steps: probe.steps })
 }
 
-struct Knock<'a> {
+struct Probe<'a> {
     began: Instant,
     uplink: Option<&'a UplinkSpec>,
     steps: Vec<StepView>,
 }
 
-impl Knock<'_> {
+impl Probe<'_> {
     fn done(&mut self, name: &'static str) {
         self.steps.push(StepView { name, after: self.began.elapsed() });
     }
@@ -137,14 +137,14 @@ async fn ask_for_cookie(
         latency: Duration::from_millis(u64::from(server.latency_ms)),
         refresh: KeyRefresh::default(),
         address: address.ip(),
-        knock: true,
+        induction_only: true,
         entropy: Box::new(|out| rand::fill(out)),
     };
     let mut caller = Caller::new(config, Duration::ZERO);
     let (mut out, mut input) = (BytesMut::new(), BytesMut::with_capacity(2048));
     loop {
         let now = began.elapsed();
-        caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;
+        caller.handle_timeout(now).map_err(|error| causes::srt(&error))?;
         while caller.poll_transmit(now, &mut out).is_some() {
             let sent = socket.send(&out.split()).await;
             sent.map_err(|error| causes::push_dial(&dial::connect_error(&error), &target))?;
@@ -158,7 +158,7 @@ async fn ask_for_cookie(
             Ok(Ok(_)) => {
                 let datagram = Bytes::copy_from_slice(&input);
                 let handled = caller.handle_datagram(datagram, began.elapsed());
-                handled.map_err(|error| causes::push_srt(&error))?;
+                handled.map_err(|error| causes::srt(&error))?;
             }
         }
         if caller.step() == CallerStep::Over {

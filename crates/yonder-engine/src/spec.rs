@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
-use yonder_core::ServerRole;
+use yonder_core::{History, RefusalRule, ServerRole};
 use yonder_rtsp::{CameraUrl, Credentials};
 
-use crate::holding::Picture;
+use crate::slate::Picture;
 use crate::tls::{Fingerprint, PrivateAuthority};
 
 /// What to pull.
@@ -24,6 +24,8 @@ pub struct FeedSpec {
     pub transport: TransportChoice,
     /// The one certificate that is trusted, by its SHA-256; `None` trusts what the system's authorities vouch for.
     pub pin: Option<Fingerprint>,
+    /// What of this has worked since it was set.
+    pub history: History,
 }
 
 /// How a camera's packets shall travel.
@@ -47,8 +49,8 @@ pub struct PushSpec {
     pub server: ServerAddress,
     /// Its second server, for when the first cannot be used.
     pub backup: Option<ServerAddress>,
-    /// How long the first must be reachable again before a push returns to it.
-    pub return_after: Duration,
+    /// How long a better server or uplink must be reachable again before the push returns to it.
+    pub failback_delay: Duration,
     /// Its stream key; SRT may do without.
     pub key: Option<StreamKey>,
     /// SRT's passphrase, and the length of the key made from it.
@@ -57,6 +59,10 @@ pub struct PushSpec {
     pub authority: Option<PrivateAuthority>,
     /// The uplinks that it is bound to, the one to be preferred first; none leaves the choice to the system.
     pub uplinks: Vec<UplinkSpec>,
+    /// What the platform means by its refusals, where it differs from the usual.
+    pub refusals: Arc<[RefusalRule]>,
+    /// What of this has worked since it was set.
+    pub history: History,
 }
 
 /// One of this machine's ways out.
@@ -77,9 +83,9 @@ pub enum Binding {
     Interface(String),
 }
 
-/// One way to the platform.
+/// A route to the platform: a server reached over an uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Way {
+pub(crate) struct Route {
     pub(crate) role: ServerRole,
     pub(crate) server: ServerAddress,
     pub(crate) uplink: Option<UplinkSpec>,
@@ -124,35 +130,32 @@ impl FeedSpec {
 }
 
 impl PushSpec {
-    /// All ways to the platform, the best first: both servers by each uplink in turn.
-    pub(crate) fn ways(&self) -> Vec<Way> {
+    /// Returns all routes to the platform, the preferred one first: both servers over each uplink in turn.
+    pub(crate) fn routes(&self) -> Vec<Route> {
         let uplinks: Vec<Option<&UplinkSpec>> =
             if self.uplinks.is_empty() { vec![None] } else { self.uplinks.iter().map(Some).collect() };
         let backup = self.backup.as_ref().map(|backup| (ServerRole::Backup, backup));
         let servers: Vec<_> = std::iter::once((ServerRole::Main, &self.server)).chain(backup).collect();
-        let mut ways = Vec::new();
+        let mut routes = Vec::new();
         for uplink in uplinks {
             for (role, server) in &servers {
-                ways.push(Way { role: *role, server: (*server).clone(), uplink: uplink.cloned() });
+                routes.push(Route { role: *role, server: (*server).clone(), uplink: uplink.cloned() });
             }
         }
-        ways
+        routes
     }
 
-    /// True when both push to the same place under the same key.
-    pub(crate) fn is_same(&self, other: &Self) -> bool {
+    /// True when a running push can take over `other`'s servers, uplinks and delays without a reconnect: keys and trust are
+    /// the same.
+    pub(crate) fn has_same_identity(&self, other: &Self) -> bool {
         let key = |spec: &Self| spec.key.as_ref().map(|key| key.expose().to_owned());
         let encryption = |spec: &Self| {
             spec.encryption.as_ref().map(|(phrase, length)| (phrase.expose().to_owned(), *length))
         };
         let authority = |spec: &Self| spec.authority.as_ref().map(|authority| authority.pem().to_owned());
-        self.server == other.server
-            && self.backup == other.backup
-            && self.return_after == other.return_after
-            && key(self) == key(other)
+        key(self) == key(other)
             && encryption(self) == encryption(other)
             && authority(self) == authority(other)
-            && self.uplinks == other.uplinks
     }
 }
 
@@ -161,33 +164,35 @@ mod tests {
     use super::*;
 
     #[test]
-    fn both_servers_are_tried_by_one_uplink_before_the_next() {
+    fn both_servers_are_tried_over_one_uplink_before_the_next() {
         let read = |url: &str| yonder_address::read_server(url).unwrap().0;
         let uplink = |name: &str| UplinkSpec { name: name.into(), binding: Binding::Interface(name.into()) };
         let mut push = PushSpec {
             destination: "Bramble".into(),
             server: read("rtmp://main.example.net/live"),
             backup: Some(read("rtmp://spare.example.net/live")),
-            return_after: Duration::from_secs(120),
+            failback_delay: Duration::from_secs(120),
             key: None,
             encryption: None,
             authority: None,
             uplinks: vec![uplink("fibre"), uplink("radio")],
+            refusals: Arc::default(),
+            history: History::default(),
         };
-        let ways = |push: &PushSpec| -> Vec<(&'static str, Option<String>)> {
-            push.ways()
+        let routes = |push: &PushSpec| -> Vec<(&'static str, Option<String>)> {
+            push.routes()
                 .into_iter()
-                .map(|way| (way.role.word(), way.uplink.map(|uplink| uplink.name)))
+                .map(|route| (route.role.word(), route.uplink.map(|uplink| uplink.name)))
                 .collect()
         };
-        let by = |role, uplink: &str| (role, Some(uplink.to_owned()));
+        let over = |role, uplink: &str| (role, Some(uplink.to_owned()));
         let expected =
-            [by("main", "fibre"), by("backup", "fibre"), by("main", "radio"), by("backup", "radio")];
-        assert_eq!(ways(&push), expected);
+            [over("main", "fibre"), over("backup", "fibre"), over("main", "radio"), over("backup", "radio")];
+        assert_eq!(routes(&push), expected);
         let free = PushSpec { uplinks: Vec::new(), ..push.clone() };
-        assert_eq!(ways(&free), [("main", None), ("backup", None)]);
-        assert!(!push.is_same(&free), "a push that is bound otherwise is dialled anew");
+        assert_eq!(routes(&free), [("main", None), ("backup", None)]);
+        assert!(push.has_same_identity(&free), "other routes need no other push");
         push.backup = None;
-        assert_eq!(ways(&push), [by("main", "fibre"), by("main", "radio")]);
+        assert_eq!(routes(&push), [over("main", "fibre"), over("main", "radio")]);
     }
 }

@@ -6,8 +6,8 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::sync::watch;
-use tokio::task::JoinHandle;
+use tokio::runtime::Handle;
+use tokio::sync::{oneshot, watch};
 use tokio::time::sleep_until;
 use yonder_core::{Advice, Cause, CauseCode, Measured, SurveyMeter, SurveyedStream, advise};
 use yonder_media::Track;
@@ -15,11 +15,12 @@ use yonder_media::timeline::Timeline;
 use yonder_rtsp::Offered;
 
 use crate::clock::Clock;
-use crate::feed::{Feed, lock};
+use crate::feed::{Feed, FeedStep, lock};
 use crate::hub::{Cursor, Entry, Taken};
 use crate::pull;
 use crate::spec::FeedSpec;
 use crate::still::{self, Still, StillError};
+use crate::tasks::{ClosingTasks, catch_panic};
 use crate::view::{AudioView, CauseView, ReceptionView, StepView, VideoView};
 
 /// How long the first picture may take to come.
@@ -87,13 +88,13 @@ pub(crate) struct Watched {
 
 struct OwnPull {
     feed: Arc<Feed>,
-    task: JoinHandle<Result<(), Cause>>,
+    ended: oneshot::Receiver<Result<(), Cause>>,
 }
 
 impl Drop for OwnPull {
     fn drop(&mut self) {
-        // The pull hangs up in order, by itself.
-        self.feed.want(false);
+        // The pull hangs up in order; the engine owns its task until then.
+        self.feed.set_enabled(false);
     }
 }
 
@@ -103,19 +104,27 @@ impl Watched {
         Self { feed, own: None }
     }
 
-    /// Pulls a stream that nobody else pulls. To be called within a tokio runtime.
-    pub(crate) fn pulled(spec: FeedSpec, clock: Clock) -> Self {
+    /// Pulls a stream for this alone, on a task that `tasks` own. To be called within a tokio runtime.
+    pub(crate) fn pulled(spec: FeedSpec, clock: Clock, tasks: &ClosingTasks) -> Self {
         let feed = Feed::new(spec, clock, watch::Sender::new(0));
-        feed.want(true);
-        // The dial that the machine asks for is the one that follows.
-        let _dial = feed.decide();
-        let hang_up = feed.subscribe_hang_up();
-        let pulled = Arc::clone(&feed);
-        let task = tokio::spawn(async move {
-            let mut timeline = Timeline::default();
-            pull::run(&pulled, &mut timeline, hang_up).await
-        });
-        let own = Some(OwnPull { feed: Arc::clone(&feed), task });
+        feed.set_enabled(true);
+        let (done, ended) = oneshot::channel();
+        // A feed that was just enabled is to be connected.
+        if let FeedStep::Connect(hang_up) = feed.decide() {
+            let pulled = Arc::clone(&feed);
+            tasks.spawn(&Handle::current(), async move {
+                let mut timeline = Timeline::new(Duration::ZERO);
+                let outcome = catch_panic(Box::pin(pull::run(&pulled, &mut timeline, hang_up))).await;
+                let outcome = outcome.unwrap_or_else(|panic| {
+                    tracing::error!(panic, "pull panicked");
+                    let message = "The service failed while pulling this stream.";
+                    Err(Cause::new(CauseCode::FeedInternal, message))
+                });
+                // The viewer may have gone first.
+                let _unused = done.send(outcome);
+            });
+        }
+        let own = Some(OwnPull { feed: Arc::clone(&feed), ended });
         Self { feed, own }
     }
 
@@ -127,10 +136,9 @@ impl Watched {
     /// Resolves when the pull that was started for this ends; never for one that is shared.
     async fn ended(&mut self) -> Cause {
         let Some(own) = self.own.as_mut() else { return std::future::pending().await };
-        match (&mut own.task).await {
+        match (&mut own.ended).await {
             Ok(Err(cause)) => cause,
-            Ok(Ok(())) => Cause::new(CauseCode::FeedClosedByCamera, "The pull was ended."),
-            Err(_) => Cause::new(CauseCode::FeedInternal, "The service failed while pulling this stream."),
+            Ok(Ok(())) | Err(_) => Cause::new(CauseCode::FeedClosedByCamera, "The pull was ended."),
         }
     }
 

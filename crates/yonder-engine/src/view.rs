@@ -2,7 +2,7 @@
 
 use std::time::{Duration, SystemTime};
 
-use yonder_core::{Cause, ServerRole, Side};
+use yonder_core::{Cause, History, ServerRole, Side};
 use yonder_media::Track;
 
 /// A cause as it is shown.
@@ -138,8 +138,10 @@ pub struct FeedView {
     pub since: SystemTime,
     /// Why it does not flow.
     pub cause: Option<CauseView>,
-    /// Time until it dials again, while waiting.
-    pub dials_in: Option<Duration>,
+    /// Time until the next attempt, while waiting or blocked.
+    pub retry_in: Option<Duration>,
+    /// What of its address has worked since it was set.
+    pub history: History,
     /// Transport in use.
     pub transport: Option<&'static str>,
     /// Picture, once known.
@@ -201,8 +203,10 @@ pub struct PushView {
     pub since: SystemTime,
     /// Why it is not live.
     pub cause: Option<CauseView>,
-    /// Time until it dials again, while waiting for that.
-    pub dials_in: Option<Duration>,
+    /// Time until the next attempt, while waiting or blocked.
+    pub retry_in: Option<Duration>,
+    /// What of the destination has worked since it was set.
+    pub history: History,
     /// Rate going out.
     pub kbps: u64,
     /// Bytes sent since it was switched on.

@@ -14,6 +14,34 @@ pub enum Track {
     Audio,
 }
 
+/// One value for each track.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct PerTrack<T> {
+    /// Value of the video track.
+    pub video: T,
+    /// Value of the audio track.
+    pub audio: T,
+}
+
+impl<T> PerTrack<T> {
+    /// Returns the value of `track`.
+    #[must_use]
+    pub fn get(&self, track: Track) -> &T {
+        match track {
+            Track::Video => &self.video,
+            Track::Audio => &self.audio,
+        }
+    }
+
+    /// Returns the value of `track` for changing it.
+    pub fn get_mut(&mut self, track: Track) -> &mut T {
+        match track {
+            Track::Video => &mut self.video,
+            Track::Audio => &mut self.audio,
+        }
+    }
+}
+
 /// The bytes of an access unit, as slices of what the socket delivered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Payload {

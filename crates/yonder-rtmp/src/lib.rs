@@ -26,5 +26,5 @@ mod receiver;
 pub use command::{Command, CommandError};
 pub use message::{Message, MessageKind};
 pub use outbox::Outbox;
-pub use publisher::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent, PushError, PushStep};
+pub use publisher::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent, PushError, PushStep, Status};
 pub use receiver::{Receiver, ReceiverError, ReceiverEvent};

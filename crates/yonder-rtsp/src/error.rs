@@ -13,72 +13,29 @@ pub enum Timer {
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PullError {
-    /// The camera wants a user name and password and none were given (401).
-    #[error("the camera asks for a user name and password")]
-    PasswordNeeded,
-    /// The camera refused the user name and password (401 after an answer).
-    #[error("the camera refused the user name or password ({status} {reason})")]
-    WrongPassword {
+    /// The camera refused a request.
+    #[error("the camera refused {method} ({status} {reason})")]
+    Refused {
+        /// Method of the request.
+        method: &'static str,
         /// Status code.
         status: u16,
-        /// The camera's words.
+        /// Reason phrase.
         reason: String,
+        /// The request carried credentials.
+        authorized: bool,
     },
-    /// The camera knows us but does not let us see this (403).
-    #[error("the camera forbids this account to see the stream ({status} {reason})")]
-    Forbidden {
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
-    },
-    /// The camera is there but cannot serve now (503 and other server errors).
-    #[error("the camera cannot serve the stream now ({status} {reason})")]
-    NotReady {
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
-    },
-    /// The path names nothing (404, 400 on DESCRIBE, 454 and their like).
-    #[error("the camera has no such stream ({status} {reason})")]
-    NoSuchStream {
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
-    },
-    /// The camera serves as many viewers as it can (453).
-    #[error("the camera serves no more viewers ({status} {reason})")]
-    TooManyViewers {
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
-    },
-    /// The camera does not offer the transport asked for (461).
-    #[error("the camera refused the transport ({status} {reason})")]
-    TransportRefused {
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
+    /// The camera accepted SETUP with another transport than the one asked for.
+    #[error("the camera set up another transport than the one asked for ({transport})")]
+    OtherTransport {
+        /// Its Transport header.
+        transport: String,
     },
     /// The stream is somewhere else (301, 302 and their like, or a REDIRECT request).
     #[error("the camera sends us to another address")]
     Redirected {
         /// The new address, without credentials.
         location: String,
-    },
-    /// Any other refusal.
-    #[error("the camera refused {method} ({status} {reason})")]
-    Refused {
-        /// The request's method.
-        method: &'static str,
-        /// Status code.
-        status: u16,
-        /// The camera's words.
-        reason: String,
     },
     /// The description offers no picture.
     #[error("the stream has no picture")]

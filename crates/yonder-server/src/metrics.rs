@@ -56,6 +56,11 @@ fn register_process(registry: &mut Registry, process: &ProcessFigures) {
         ("process_resident_memory_bytes", "Memory that the program takes", process.resident_bytes),
         ("process_open_files", "Open files and sockets", process.open_files),
         ("process_tasks", "Pulls, pushes and what watches them", process.tasks),
+        (
+            "media_thread_heartbeat_age_milliseconds",
+            "Time since the oldest heartbeat of a media thread; above 5000 one stands still",
+            process.heartbeat_age_ms,
+        ),
     ];
     for (name, help, value) in figures {
         registry.register(name, help, gauge(value));
@@ -143,9 +148,9 @@ mod tests {
     fn relay(name: &str, push: &str) -> Relay {
         serde_json::from_value(json!({
             "name": name, "wanted": "on",
-            "feed": {"name": "Summit \"main\"", "state": "flowing", "since": null, "cause": null, "dials_in_s": null,
+            "feed": {"name": "Summit \"main\"", "state": "flowing", "since": null, "cause": null, "retry_in_s": null,
                 "transport": null, "video": null, "audio": null, "bytes": 7, "packets_lost": 3, "reconnects": 0},
-            "pushes": [{"destination": push, "state": "holding", "since": null, "cause": null, "dials_in_s": null,
+            "pushes": [{"destination": push, "state": "holding", "since": null, "cause": null, "retry_in_s": null,
                 "kbps": 1, "bytes": 12, "frames_sent": 34, "frames_dropped": 5, "reconnects": 2, "backlog_ms": 40,
                 "steps": []}],
         }))
@@ -159,13 +164,15 @@ mod tests {
             now: String::new(),
             relays: vec![relay("One", "Bramble"), relay("Two", "Hall")],
         };
-        let process = ProcessFigures { resident_bytes: 40_960, open_files: 21, tasks: 17 };
+        let process =
+            ProcessFigures { resident_bytes: 40_960, open_files: 21, tasks: 17, heartbeat_age_ms: 12 };
         let text = text(&status, &process);
         for line in [
             r#"yonder_build_info{version="0.1.0"} 1"#,
             "yonder_process_resident_memory_bytes 40960",
             "yonder_process_open_files 21",
             "yonder_process_tasks 17",
+            "yonder_media_thread_heartbeat_age_milliseconds 12",
             r#"yonder_feed_up{feed="Summit \"main\""} 1"#,
             r#"yonder_feed_bytes_total{feed="Summit \"main\""} 7"#,
             r#"yonder_push_up{relay="One",destination="Bramble"} 1"#,

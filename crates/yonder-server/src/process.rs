@@ -13,6 +13,8 @@ pub(crate) struct ProcessFigures {
     pub(crate) open_files: u64,
     /// Tasks of the engine that are not done: pulls, pushes, and what watches them.
     pub(crate) tasks: u64,
+    /// Age of the oldest heartbeat of a media thread, in milliseconds.
+    pub(crate) heartbeat_age_ms: u64,
 }
 
 impl ProcessFigures {
@@ -20,7 +22,13 @@ impl ProcessFigures {
     pub(crate) fn look(engine: &Engine) -> Self {
         let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
         let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
-        Self { resident_bytes: resident_bytes(&status).unwrap_or_default(), open_files: open_files(), tasks }
+        let oldest = engine.heartbeat_ages().into_iter().max().unwrap_or_default();
+        Self {
+            resident_bytes: resident_bytes(&status).unwrap_or_default(),
+            open_files: open_files(),
+            tasks,
+            heartbeat_age_ms: u64::try_from(oldest.as_millis()).unwrap_or(u64::MAX),
+        }
     }
 }
 

@@ -45,7 +45,7 @@ pub struct CallerConfig {
     /// Address that we call from.
     pub address: IpAddr,
     /// Only ask whether somebody listens: stop before anything secret is sent.
-    pub knock: bool,
+    pub induction_only: bool,
     /// Random bytes, for socket and sequence numbers and for keys.
     pub entropy: Entropy,
 }
@@ -235,7 +235,7 @@ impl Caller {
             _ => None,
         };
         self.events.push_back(CallerEvent::Answered { key_bits });
-        if self.config.knock {
+        if self.config.induction_only {
             self.step = CallerStep::Over;
             return Ok(());
         }

@@ -4,6 +4,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::error::{Kind, StoreError};
+use crate::history::History;
 use crate::store::{Store, unless_taken};
 use crate::uplinks::{bind, uplinks_of};
 
@@ -93,6 +94,8 @@ pub struct Destination {
     pub passphrase_set_s: Option<i64>,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
+    /// What of it has worked since it was set.
+    pub history: History,
 }
 
 /// New secrets of a destination; what is left out stays.
@@ -102,6 +105,14 @@ pub struct NewSecrets {
     pub key: Option<(SecretString, KeyKind, Option<i64>)>,
     /// Passphrase; `Some(None)` takes it away.
     pub passphrase: Option<Option<SecretString>>,
+}
+
+impl DestinationSettings {
+    fn has_same_servers(&self, other: &Self) -> bool {
+        self.server == other.server
+            && self.backup_server == other.backup_server
+            && self.authority == other.authority
+    }
 }
 
 fn key_label(id: i64) -> String {
@@ -146,8 +157,12 @@ impl Store {
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
     pub fn edit_destination(&self, name: &str, settings: &DestinationSettings) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let id = self.find_destination(transaction, name)?.id;
+            let before = self.find_destination(transaction, name)?;
+            let id = before.id;
             write_settings(transaction, id, settings)?;
+            if !before.settings.has_same_servers(settings) {
+                transaction.execute("UPDATE destination SET server_worked_s = NULL WHERE id = ?1", [id])?;
+            }
             unclear(transaction, id)
         })
     }
@@ -159,6 +174,7 @@ impl Store {
     pub fn rekey_destination(&self, name: &str, new: &NewSecrets, now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = self.find_destination(transaction, name)?.id;
+            transaction.execute("UPDATE destination SET secrets_worked_s = NULL WHERE id = ?1", [id])?;
             if let Some((key, kind, expires_s)) = &new.key {
                 self.write_key(transaction, id, key, now_s)?;
                 transaction.execute(
@@ -323,6 +339,7 @@ impl Store {
             key_used_s: row.key_used_s,
             passphrase_set_s: row.passphrase_set_s,
             created_s: row.created_s,
+            history: row.history,
         })
     }
 }
@@ -387,6 +404,7 @@ struct DestinationRow {
     passphrase: Option<Vec<u8>>,
     passphrase_set_s: Option<i64>,
     created_s: i64,
+    history: History,
 }
 
 impl DestinationRow {
@@ -416,6 +434,10 @@ impl DestinationRow {
             passphrase: row.get("passphrase")?,
             passphrase_set_s: row.get("passphrase_set_s")?,
             created_s: row.get("created_s")?,
+            history: History {
+                credentials: row.get::<_, Option<i64>>("secrets_worked_s")?.is_some(),
+                address: row.get::<_, Option<i64>>("server_worked_s")?.is_some(),
+            },
         })
     }
 }

@@ -1,9 +1,10 @@
 //! Feeds.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::error::{Kind, StoreError};
+use crate::history::History;
 use crate::store::{Store, unless_taken};
 
 /// A feed as it is to be kept.
@@ -34,6 +35,21 @@ pub struct Feed {
     pub values: NewFeed,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
+    /// What of it has worked since it was set.
+    pub history: History,
+}
+
+impl NewFeed {
+    fn has_same_address(&self, other: &Self) -> bool {
+        self.url == other.url && self.pin == other.pin
+    }
+
+    fn has_same_account(&self, other: &Self) -> bool {
+        let account = |feed: &Self| {
+            feed.account.as_ref().map(|(user, password)| (user.clone(), password.expose_secret().to_owned()))
+        };
+        account(self) == account(other)
+    }
 }
 
 fn label(id: i64) -> String {
@@ -75,8 +91,16 @@ impl Store {
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
     pub fn edit_feed(&self, name: &str, feed: &NewFeed) -> Result<(), StoreError> {
         self.write(|transaction| {
-            let id = self.find_feed(transaction, name)?.id;
+            let before = self.find_feed(transaction, name)?;
+            let id = before.id;
             self.write_feed(transaction, id, feed)?;
+            if !before.values.has_same_address(feed) {
+                transaction.execute("UPDATE feed SET address_worked_s = NULL WHERE id = ?1", [id])?;
+            }
+            // A password is proven for the device at its address alone.
+            if !before.values.has_same_address(feed) || !before.values.has_same_account(feed) {
+                transaction.execute("UPDATE feed SET account_worked_s = NULL WHERE id = ?1", [id])?;
+            }
             // Another camera, or another stream of it, is to be checked anew.
             transaction.execute("UPDATE relay SET cleared_s = NULL WHERE feed = ?1", [id])?;
             Ok(())
@@ -162,8 +186,9 @@ impl Store {
             (Some(user), Some(sealed)) => Some((user, self.master_key.open(&sealed, &label(row.id))?)),
             _ => None,
         };
-        let FeedRow { id, name, url, sub_url, transport, pin, site, created_s, .. } = row;
-        Ok(Feed { id, values: NewFeed { name, url, sub_url, transport, account, pin, site }, created_s })
+        let FeedRow { id, name, url, sub_url, transport, pin, site, created_s, history, .. } = row;
+        let values = NewFeed { name, url, sub_url, transport, account, pin, site };
+        Ok(Feed { id, values, created_s, history })
     }
 }
 
@@ -178,6 +203,7 @@ struct FeedRow {
     pin: Option<[u8; 32]>,
     site: Option<String>,
     created_s: i64,
+    history: History,
 }
 
 impl FeedRow {
@@ -193,6 +219,10 @@ impl FeedRow {
             pin: row.get("pin")?,
             site: row.get("site")?,
             created_s: row.get("created_s")?,
+            history: History {
+                credentials: row.get::<_, Option<i64>>("account_worked_s")?.is_some(),
+                address: row.get::<_, Option<i64>>("address_worked_s")?.is_some(),
+            },
         })
     }
 }

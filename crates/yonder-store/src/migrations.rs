@@ -17,6 +17,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0009-rates.sql"),
     include_str!("../migrations/0010-uplink-binding.sql"),
     include_str!("../migrations/0011-people.sql"),
+    include_str!("../migrations/0012-history.sql"),
 ];
 
 /// Brings the records to this program's version.

@@ -4,6 +4,7 @@ mod arguments;
 mod client;
 mod commands;
 mod failure;
+mod logging;
 mod output;
 mod secrets;
 mod serve;

@@ -1,7 +1,6 @@
 //! `yonder serve`: the service from its start to its orderly end.
 
 use std::fs::File;
-use std::io::IsTerminal as _;
 use std::net::SocketAddr;
 use std::num::NonZero;
 use std::path::Path;
@@ -11,24 +10,24 @@ use anyhow::Context as _;
 use secrecy::ExposeSecret as _;
 use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
-use tracing_subscriber::EnvFilter;
 use yonder_api::ServiceFacts;
-use yonder_engine::{Engine, Lanes};
+use yonder_engine::{Engine, MediaThreads};
 use yonder_server::{Home, HomeError, Server, Service};
 use yonder_store::StoreError;
 
 use crate::failure::Failure;
+use crate::logging::Log;
 use crate::output::print;
-use crate::watchdog;
-
-/// Level filter for the log.
-const LOG_VARIABLE: &str = "YONDER_LOG";
+use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is told to stop.
 pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
-    start_log("info,actix_server=warn");
+    let log = Log::start("info,actix_server=warn");
     raise_file_limit();
     let (instance, stop) = Instance::start(home, listen)?;
+    instance.runtime.spawn(log.left_out().keep_reporting());
+    #[cfg(debug_assertions)]
+    instance.block_media_thread_on_request();
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
     if let Some(code) = instance.service.set_up_code() {
         text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
@@ -45,18 +44,6 @@ pub(crate) fn raise_file_limit() {
         Ok(limit) => tracing::debug!(limit, "open files"),
         Err(error) => tracing::warn!(%error, "the limit on open files stays as it is"),
     }
-}
-
-/// Logs to standard error at `level`, unless the environment says otherwise.
-pub(crate) fn start_log(level: &str) {
-    let filter = EnvFilter::try_from_env(LOG_VARIABLE).unwrap_or_else(|_| EnvFilter::new(level));
-    // Fails only when a log runs already, which then is used.
-    let _started = tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        // A log file is read by people and programs that know no colours.
-        .with_ansi(std::io::stderr().is_terminal())
-        .try_init();
 }
 
 /// The signals that ask the process to end. From the moment it exists they are heard, and end nothing by themselves.
@@ -98,7 +85,7 @@ pub(crate) struct Instance {
     /// Keeps other services out of the home folder.
     _lock: File,
     /// Feeds and pushes run here, apart from everything else.
-    _lanes: Lanes,
+    threads: MediaThreads,
     /// Watches over them, apart from the threads that serve requests.
     pub(crate) runtime: Runtime,
     pub(crate) service: Arc<Service>,
@@ -118,13 +105,13 @@ impl Instance {
             .build()
             .context("the threads cannot be started")?;
         let cores = std::thread::available_parallelism().map_or(1, NonZero::get);
-        let lanes = Lanes::start(cores).context("the media threads cannot be started")?;
+        let threads = MediaThreads::start(cores).context("the media threads cannot be started")?;
         // Before anybody can know of the service and end it.
         let stop = {
             let _inside = runtime.enter();
             StopSignal::listen()
         };
-        let engine = Engine::with_lanes(runtime.handle().clone(), &lanes);
+        let engine = Engine::with_media_threads(runtime.handle().clone(), &threads);
         let token = home.local_token().map_err(anyhow::Error::from)?;
         let store = home.open_store().map_err(cannot_open)?;
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
@@ -138,17 +125,28 @@ impl Instance {
             version: env!("CARGO_PKG_VERSION").to_owned(),
         };
         home.announce(&facts).map_err(anyhow::Error::from)?;
-        Ok((Self { home, _lock: lock, _lanes: lanes, runtime, service, server, url }, stop))
+        Ok((Self { home, _lock: lock, threads, runtime, service, server, url }, stop))
+    }
+
+    /// Blocks a media thread some seconds after the start, as a fault would, where the environment asks for that. Not part of
+    /// release builds.
+    #[cfg(debug_assertions)]
+    fn block_media_thread_on_request(&self) {
+        let after = std::env::var("YONDER_TEST_BLOCK_MEDIA_THREAD_AFTER_S").ok();
+        let after = after.and_then(|text| text.parse().ok()).map(std::time::Duration::from_secs);
+        if let Some(after) = after {
+            self.threads.block_first(after);
+        }
     }
 
     /// Serves until `stop` resolves, then ends everything in order.
     pub(crate) fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), Failure> {
-        let Self { home, _lock, _lanes, runtime, service, server, .. } = self;
-        let alive = runtime.spawn(watchdog::keep_telling(Arc::clone(&service)));
-        watchdog::tell_ready();
+        let Self { home, _lock, threads, runtime, service, server, .. } = self;
+        let watchdog = Watchdog::start(threads.heartbeats()).context("the watchdog cannot be started")?;
+        watchdog::notify_ready();
         let served = actix_web::rt::System::new().block_on(server.run(stop));
-        watchdog::tell_stopping();
-        alive.abort();
+        watchdog::notify_stopping();
+        drop(watchdog);
         home.withdraw();
         tracing::info!("stopping");
         runtime.block_on(service.shutdown());

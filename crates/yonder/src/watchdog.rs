@@ -1,46 +1,70 @@
-//! Telling the service manager how the service is (`sd_notify(3)`): ready, alive, stopping.
+//! Notifications to the service manager (`sd_notify(3)`): ready, alive, stopping.
+//!
+//! The service is alive while its media threads are: a database that hangs or a record that is damaged must not end
+//! broadcasts that run.
 
-use std::sync::Arc;
+use std::sync::mpsc::{self, RecvTimeoutError};
+use std::thread;
 use std::time::Duration;
 
 use sd_notify::NotifyState;
-use tokio::time::interval;
-use yonder_server::Service;
+use yonder_engine::Heartbeats;
 
-/// Tells that the service is ready; nothing happens where no service manager listens.
-pub(crate) fn tell_ready() {
-    tell(&[NotifyState::Ready]);
+/// A media thread whose last heartbeat is older than this stands still.
+const MAX_HEARTBEAT_AGE: Duration = Duration::from_secs(5);
+/// Largest interval between two checks.
+const MAX_INTERVAL: Duration = Duration::from_secs(2);
+
+/// Notifies the service manager that the service is ready; does nothing where there is none.
+pub(crate) fn notify_ready() {
+    notify(&[NotifyState::Ready]);
 }
 
-/// Tells that the service stops.
-pub(crate) fn tell_stopping() {
-    tell(&[NotifyState::Stopping]);
+/// Notifies the service manager that the service stops.
+pub(crate) fn notify_stopping() {
+    notify(&[NotifyState::Stopping]);
 }
 
-/// Tells again and again that the service is alive, as long as its records and its media threads answer; a service
-/// that does not is started anew by its manager. Ends at once where no watchdog is set.
-pub(crate) async fn keep_telling(service: Arc<Service>) {
-    let Some(patience) = sd_notify::watchdog_enabled() else { return };
-    // Twice in the time that the manager waits.
-    let mut ticks = interval(patience / 2);
-    loop {
-        ticks.tick().await;
-        if answers(Arc::clone(&service), patience / 2).await {
-            tell(&[NotifyState::Watchdog]);
-        } else {
-            tracing::error!("the service does not answer itself");
-        }
+/// Thread that checks the media threads and pings the service manager while all of them beat. Ends when dropped.
+#[derive(Debug)]
+pub(crate) struct Watchdog {
+    _stop: mpsc::Sender<()>,
+}
+
+impl Watchdog {
+    /// Starts the checks. Pings are sent where the service manager asks for them.
+    ///
+    /// # Errors
+    /// When the system cannot start a thread.
+    pub(crate) fn start(heartbeats: Heartbeats) -> std::io::Result<Self> {
+        let patience = sd_notify::watchdog_enabled();
+        let interval = patience.map_or(MAX_INTERVAL, |patience| (patience / 4).min(MAX_INTERVAL));
+        let (stop, stopped) = mpsc::channel::<()>();
+        thread::Builder::new().name("yonder-watchdog".to_owned()).spawn(move || {
+            let mut was_alive = true;
+            while stopped.recv_timeout(interval) == Err(RecvTimeoutError::Timeout) {
+                let oldest = heartbeats.oldest();
+                let is_alive = oldest < MAX_HEARTBEAT_AGE;
+                if is_alive && patience.is_some() {
+                    notify(&[NotifyState::Watchdog]);
+                }
+                if is_alive != was_alive {
+                    was_alive = is_alive;
+                    let seconds = oldest.as_secs();
+                    if is_alive {
+                        tracing::warn!("all media threads run again");
+                    } else {
+                        tracing::error!(seconds, "a media thread stands still");
+                    }
+                }
+            }
+        })?;
+        Ok(Self { _stop: stop })
     }
 }
 
-/// The records can be read, in time, on a thread of the media runtime.
-async fn answers(service: Arc<Service>, patience: Duration) -> bool {
-    let looked = tokio::task::spawn_blocking(move || service.feeds().is_ok());
-    matches!(tokio::time::timeout(patience, looked).await, Ok(Ok(true)))
-}
-
-fn tell(state: &[NotifyState<'_>]) {
+fn notify(state: &[NotifyState<'_>]) {
     if let Err(error) = sd_notify::notify(state) {
-        tracing::debug!(%error, "the service manager cannot be told");
+        tracing::debug!(%error, "service manager not notified");
     }
 }

@@ -105,7 +105,7 @@ fn caller(encrypted: bool) -> Caller {
         latency: Duration::from_millis(120),
         refresh: KeyRefresh::default(),
         address: FROM.ip(),
-        knock: false,
+        induction_only: false,
         entropy: entropy(),
     };
     Caller::new(config, T0)

@@ -21,7 +21,7 @@ export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
       bytes: feed.bytes,
       packets_lost: feed.packets_lost,
       units_dropped: feed.units_dropped,
-      dials_in_s: feed.dials_in_s ?? null,
+      retry_in_s: feed.retry_in_s ?? null,
       ...(video == null
         ? {}
         : {

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::refusal::RefusalRule;
+
 /// What one platform accepts. An empty list and a missing limit mean that there is no rule.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -18,6 +20,9 @@ pub struct RuleSheet {
     pub audio: AudioRules,
     /// The broadcast.
     pub broadcast: BroadcastRules,
+    /// What this platform means by its refusals, where it differs from the usual.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub refusals: Vec<RefusalRule>,
 }
 
 /// Rules for the picture.
@@ -127,6 +132,8 @@ pub(super) const VIDEO_CODECS: [&str; 2] = ["H.264", "H.265"];
 pub(super) const AUDIO_CODECS: [&str; 3] = ["AAC", "G.711", "Opus"];
 /// Longest note.
 const MAX_NOTE: usize = 500;
+/// Longest text of a refusal, in characters.
+const MAX_REFUSAL_TEXT: usize = 100;
 /// Recommended rates and sampling rates of one sheet.
 const MAX_ENTRIES: usize = 32;
 
@@ -169,7 +176,20 @@ impl RuleSheet {
         within("audio.ceiling", self.audio.ceiling_kbps.map(f64::from), 8.0, 10_000.0)?;
         within("broadcast.longest", self.broadcast.longest_h, 0.001, 10_000.0)?;
         let silence = self.broadcast.survives_silence_s.map(f64::from);
-        within("broadcast.survives-silence", silence, 1.0, 86_400.0)
+        within("broadcast.survives-silence", silence, 1.0, 86_400.0)?;
+        if self.refusals.len() > MAX_ENTRIES {
+            return Err(SheetError::TooMany("refusals"));
+        }
+        let lengths = self.refusals.iter().map(|rule| rule.text.chars().count());
+        match lengths.into_iter().find(|length| !(1..=MAX_REFUSAL_TEXT).contains(length)) {
+            Some(length) => Err(SheetError::Range {
+                rule: "refusals",
+                value: format!("a text of {length} characters"),
+                least: "1".to_owned(),
+                most: MAX_REFUSAL_TEXT.to_string(),
+            }),
+            None => Ok(()),
+        }
     }
 
     /// The recommended rate for a picture: that of the smallest size which holds it.

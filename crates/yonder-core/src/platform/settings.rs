@@ -2,6 +2,7 @@
 
 use crate::budget::BitRate;
 use crate::names::nearest_name;
+use crate::refusal::{RefusalMeaning, RefusalRule};
 
 use super::rules::{AUDIO_CODECS, PROTOCOLS, RecommendedRate, RuleSheet, VIDEO_CODECS};
 
@@ -40,7 +41,7 @@ pub struct Rule {
 }
 
 /// All rules, in the order in which they are shown.
-pub const RULES: [Rule; 20] = [
+pub const RULES: [Rule; 21] = [
     Rule {
         name: "note",
         wants: "a sentence",
@@ -175,6 +176,15 @@ pub const RULES: [Rule; 20] = [
         },
         get: |sheet| yes(sheet.broadcast.one_broadcast_keys),
     },
+    Rule {
+        name: "refusals",
+        wants: "texts of refusals with their meaning, like BadName=key-busy, apart by commas; meanings are not-ready, key-busy, key-refused, app-refused, codec-refused, passphrase-refused",
+        set: |sheet, text| refusals(text).map(|rules| sheet.refusals = rules),
+        get: |sheet| {
+            let shown = |rule: &RefusalRule| format!("{}={}", rule.text, rule.means.as_str());
+            sheet.refusals.iter().map(shown).collect::<Vec<_>>().join(", ")
+        },
+    },
 ];
 
 impl RuleSheet {
@@ -259,6 +269,16 @@ fn recommended(text: &str) -> Option<Vec<RecommendedRate>> {
         .collect()
 }
 
+fn refusals(text: &str) -> Option<Vec<RefusalRule>> {
+    items(text)
+        .map(|item| {
+            let (text, means) = item.rsplit_once('=')?;
+            let means = RefusalMeaning::from_name(means.trim())?;
+            Some(RefusalRule { text: text.trim().to_owned(), means })
+        })
+        .collect()
+}
+
 fn yes(flag: bool) -> String {
     if flag { "yes" } else { "no" }.to_owned()
 }
@@ -304,6 +324,7 @@ mod tests {
     #[case("broadcast.longest", "12h", "12h")]
     #[case("video.recommended", "720@30=1.5Mbit/s..4Mbit/s", "720@30=1500kbit/s..4000kbit/s")]
     #[case("audio.rates", "44100,48000", "44100, 48000")]
+    #[case("refusals", "BadName=key-busy, 1404 = not-ready", "BadName=key-busy, 1404=not-ready")]
     fn values_are_read_with_their_units(#[case] rule: &str, #[case] text: &str, #[case] shown: &str) {
         let mut sheet = RuleSheet::default();
         sheet.set(rule, text).unwrap();
@@ -321,6 +342,7 @@ mod tests {
     #[case("protocols", "carrier pigeon")]
     #[case("video.b-frames", "perhaps")]
     #[case("broadcast.longest", "12")]
+    #[case("refusals", "BadName=whatever")]
     fn what_cannot_be_read_is_told_with_what_would_be_right(#[case] rule: &str, #[case] text: &str) {
         let error = RuleSheet::default().set(rule, text).unwrap_err();
         assert!(matches!(error, RuleError::Value { .. }), "{error}");

@@ -2,11 +2,11 @@
 
 use std::time::Duration;
 
-/// Delays that double from `first` to `most`.
+/// Delays that double from `first` to `max`, with jitter.
 #[derive(Debug, Clone)]
 pub(super) struct Backoff {
     first: Duration,
-    most: Duration,
+    max: Duration,
     /// Jitter in percent of the delay, both ways.
     jitter_percent: u32,
     attempt: u32,
@@ -14,13 +14,13 @@ pub(super) struct Backoff {
 }
 
 impl Backoff {
-    pub(super) fn new(first: Duration, most: Duration, jitter_percent: u32, seed: u64) -> Self {
-        Self { first, most, jitter_percent, attempt: 0, random: seed | 1 }
+    pub(super) fn new(first: Duration, max: Duration, jitter_percent: u32, seed: u64) -> Self {
+        Self { first, max, jitter_percent, attempt: 0, random: seed | 1 }
     }
 
     /// The next delay.
     pub(super) fn next_delay(&mut self) -> Duration {
-        let doubled = self.first.saturating_mul(1 << self.attempt.min(16)).min(self.most);
+        let doubled = self.first.saturating_mul(1 << self.attempt.min(16)).min(self.max);
         self.attempt = self.attempt.saturating_add(1);
         self.random ^= self.random << 13;
         self.random ^= self.random >> 7;
@@ -28,7 +28,8 @@ impl Backoff {
         let span = self.jitter_percent * 2 + 1;
         let percent =
             100 - self.jitter_percent + u32::try_from(self.random % u64::from(span)).unwrap_or_default();
-        doubled * percent / 100
+        // The maximum is a promise.
+        (doubled * percent / 100).min(self.max)
     }
 
     /// Starts from the shortest delay again.
@@ -54,7 +55,7 @@ mod tests {
     fn jitter_stays_in_its_bounds_and_differs() {
         let mut backoff = Backoff::new(Duration::from_secs(10), Duration::from_secs(10), 20, 42);
         let delays: Vec<Duration> = (0..200).map(|_| backoff.next_delay()).collect();
-        assert!(delays.iter().all(|d| (Duration::from_secs(8)..=Duration::from_secs(12)).contains(d)));
+        assert!(delays.iter().all(|d| (Duration::from_secs(8)..=Duration::from_secs(10)).contains(d)));
         assert!(delays.iter().any(|d| *d != delays[0]));
     }
 }

@@ -2,15 +2,15 @@
 
 use std::time::Duration;
 
-/// What a relay shall send.
+/// Source that a relay's output shall have.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Showing {
+pub enum HoldDecision {
     /// The feed, as far as it flows.
     Feed,
-    /// The feed; the holding picture if it is still away at that time.
+    /// The feed; the slate if the feed is still away at this time.
     FeedUntil(Duration),
-    /// The holding picture.
-    Holding,
+    /// The slate.
+    Slate,
 }
 
 /// Decides when the holding picture is shown.
@@ -60,17 +60,17 @@ impl HoldMachine {
 
     /// What is to be sent at `now`.
     #[must_use]
-    pub fn decide(&self, now: Duration) -> Showing {
+    pub fn decide(&self, now: Duration) -> HoldDecision {
         if !self.has_flowed {
-            return Showing::Feed;
+            return HoldDecision::Feed;
         }
         if self.wanted {
-            return Showing::Holding;
+            return HoldDecision::Slate;
         }
         match (self.away_since, self.after) {
-            (Some(since), Some(after)) if now >= since + after => Showing::Holding,
-            (Some(since), Some(after)) => Showing::FeedUntil(since + after),
-            _ => Showing::Feed,
+            (Some(since), Some(after)) if now >= since + after => HoldDecision::Slate,
+            (Some(since), Some(after)) => HoldDecision::FeedUntil(since + after),
+            _ => HoldDecision::Feed,
         }
     }
 }
@@ -87,14 +87,14 @@ mod tests {
     fn an_absence_is_held_after_the_time_that_was_set_and_until_the_feed_returns() {
         let mut machine = HoldMachine::new(Some(s(3)));
         machine.on_feed(true, None, s(0));
-        assert_eq!(machine.decide(s(5)), Showing::Feed);
+        assert_eq!(machine.decide(s(5)), HoldDecision::Feed);
         // A stall is noticed late; what counts is when the last picture came.
         machine.on_feed(false, Some(s(10)), s(12));
-        assert_eq!(machine.decide(s(12)), Showing::FeedUntil(s(13)));
+        assert_eq!(machine.decide(s(12)), HoldDecision::FeedUntil(s(13)));
         machine.on_feed(false, Some(s(12)), s(12));
-        assert_eq!(machine.decide(s(13)), Showing::Holding);
+        assert_eq!(machine.decide(s(13)), HoldDecision::Slate);
         machine.on_feed(true, None, s(60));
-        assert_eq!(machine.decide(s(60)), Showing::Feed);
+        assert_eq!(machine.decide(s(60)), HoldDecision::Feed);
     }
 
     #[test]
@@ -102,9 +102,9 @@ mod tests {
         let mut machine = HoldMachine::new(Some(s(3)));
         machine.want_hold(true);
         machine.on_feed(false, None, s(0));
-        assert_eq!(machine.decide(s(100)), Showing::Feed);
+        assert_eq!(machine.decide(s(100)), HoldDecision::Feed);
         machine.on_feed(true, None, s(101));
-        assert_eq!(machine.decide(s(101)), Showing::Holding);
+        assert_eq!(machine.decide(s(101)), HoldDecision::Slate);
     }
 
     #[test]
@@ -112,9 +112,9 @@ mod tests {
         let mut machine = HoldMachine::new(None);
         machine.on_feed(true, None, s(0));
         machine.want_hold(true);
-        assert_eq!(machine.decide(s(1)), Showing::Holding);
+        assert_eq!(machine.decide(s(1)), HoldDecision::Slate);
         machine.want_hold(false);
-        assert_eq!(machine.decide(s(2)), Showing::Feed);
+        assert_eq!(machine.decide(s(2)), HoldDecision::Feed);
     }
 
     #[test]
@@ -122,8 +122,8 @@ mod tests {
         let mut machine = HoldMachine::new(None);
         machine.on_feed(true, None, s(0));
         machine.on_feed(false, None, s(1));
-        assert_eq!(machine.decide(s(1_000)), Showing::Feed);
+        assert_eq!(machine.decide(s(1_000)), HoldDecision::Feed);
         machine.set_after(Some(s(5)));
-        assert_eq!(machine.decide(s(6)), Showing::Holding);
+        assert_eq!(machine.decide(s(6)), HoldDecision::Slate);
     }
 }

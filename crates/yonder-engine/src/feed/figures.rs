@@ -27,6 +27,8 @@ pub(crate) struct FeedFigures {
     before: (u64, u64),
     dialled: Duration,
     steps: Vec<StepView>,
+    /// When the last video frame was published.
+    last_frame_at: Option<Duration>,
 }
 
 impl FeedFigures {
@@ -84,8 +86,14 @@ impl FeedFigures {
         self.bytes
     }
 
-    pub(crate) fn add_unit(&mut self, unit: &AccessUnit) {
+    /// Time since the last video frame; `None` before the first.
+    pub(crate) fn silent_for(&self, now: Duration) -> Option<Duration> {
+        self.last_frame_at.map(|at| now.saturating_sub(at))
+    }
+
+    pub(crate) fn add_unit(&mut self, unit: &AccessUnit, now: Duration) {
         if unit.track == Track::Video {
+            self.last_frame_at = Some(now);
             self.picture.add(unit.dts, unit.keyframe);
         }
     }

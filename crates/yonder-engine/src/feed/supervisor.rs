@@ -1,65 +1,80 @@
-//! The task that carries out what a feed's machine decides.
+//! Task that carries out the decisions of a feed's [`FeedMachine`].
 
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
-use tokio::sync::Mutex;
 use tokio::time::{sleep_until, timeout};
-use yonder_core::{Cause, CauseCode, Decision, FeedMachine, KNOCK_EVERY};
+use yonder_core::{Cause, CauseCode, FeedMachine};
 use yonder_media::timeline::Timeline;
 use yonder_rtsp::CameraUrl;
 
 use crate::dial;
 use crate::pull;
+use crate::tasks::catch_panic;
 
-use super::{Feed, lock};
+use super::{Feed, FeedStep, HangUp, lock};
 
-/// Runs until the task is dropped. Each pull is a task of its own: one that panics is a failure like others.
-pub(crate) async fn supervise(feed: Arc<Feed>) {
-    // The relay's clock outlives camera sessions, also one that panics: time must never step back for pushes
-    // that stay connected. Each pull holds the lock for as long as it runs; nobody else wants it.
-    let timeline = Arc::new(Mutex::new(Timeline::default()));
+/// Probes reuse the addresses of a name for this long.
+const ADDRESS_TTL: Duration = Duration::from_secs(5);
+
+/// Runs until the feed is retired. A connection that panics is a failure like others.
+///
+/// `timeline` outlives connections, and this future where it panics: time must never step back for pushes that stay
+/// connected.
+pub(crate) async fn supervise(feed: Arc<Feed>, timeline: Arc<tokio::sync::Mutex<Timeline>>) {
     loop {
         match feed.decide() {
-            Decision::Dial => run_pull(&feed, &timeline).await,
-            Decision::WaitUntil(until) => {
+            FeedStep::Connect(hang_up) => run_pull(&feed, &timeline, hang_up).await,
+            FeedStep::WaitUntil(until) => {
                 tokio::select! {
                     () = sleep_until(feed.clock.instant(until)) => {}
-                    () = knock(&feed), if feed.knocks() => feed.change(FeedMachine::on_knock_answered),
+                    () = probe(&feed), if feed.probe_interval().is_some() => {
+                        feed.change(FeedMachine::on_probe_answered);
+                    }
                     () = feed.wake.notified() => {}
                 }
             }
-            Decision::Rest => feed.wake.notified().await,
+            FeedStep::Idle if feed.is_retired() => return,
+            FeedStep::Idle => feed.wake.notified().await,
         }
     }
 }
 
-/// Resolves when somebody opens at the camera's address. Only a connection is made, and closed at once.
-async fn knock(feed: &Feed) {
-    loop {
-        let next = feed.clock.now() + KNOCK_EVERY;
+/// Resolves when the camera accepts a TCP connection, which is closed at once.
+async fn probe(feed: &Feed) {
+    let mut addresses: Vec<SocketAddr> = Vec::new();
+    let mut resolved_at = None::<Duration>;
+    while let Some(interval) = feed.probe_interval() {
+        let began = feed.clock.now();
+        let is_stale = resolved_at.is_none_or(|at| began.saturating_sub(at) >= ADDRESS_TTL);
         let CameraUrl { host, port, .. } = feed.spec().url;
-        let opened = async {
-            let addresses = dial::resolve(&host, port).await.ok()?;
-            dial::connect(&addresses, None).await.ok()
+        let answered = async {
+            if is_stale && let Ok(found) = dial::resolve(&host, port).await {
+                addresses = found;
+                resolved_at = Some(began);
+            }
+            dial::connect(&addresses, None).await.is_ok()
         };
-        // Somebody who takes longer to open may well be there, but the wait for the next dial is not longer.
-        if let Ok(Some(_connection)) = timeout(KNOCK_EVERY, opened).await {
+        // A camera that takes longer to accept is dialed in its turn, which comes as soon.
+        if timeout(interval, answered).await == Ok(true) {
             return;
         }
-        sleep_until(feed.clock.instant(next)).await;
+        sleep_until(feed.clock.instant(began + interval)).await;
     }
+    std::future::pending::<()>().await;
 }
 
-async fn run_pull(feed: &Arc<Feed>, timeline: &Arc<Mutex<Timeline>>) {
-    let hang_up = feed.subscribe_hang_up();
-    let (shared, mut timeline) = (Arc::clone(feed), Arc::clone(timeline).lock_owned().await);
-    let outcome = tokio::spawn(async move { pull::run(&shared, &mut timeline, hang_up).await }).await;
+async fn run_pull(feed: &Arc<Feed>, timeline: &tokio::sync::Mutex<Timeline>, hang_up: HangUp) {
+    let mut timeline = timeline.lock().await;
+    // Boxed, so that a feed that waits does not hold the room of a pull.
+    let outcome = catch_panic(Box::pin(pull::run(feed, &mut timeline, hang_up))).await;
     lock(&feed.figures).end_session();
     let failure = match outcome {
         Ok(Ok(())) => None,
         Ok(Err(cause)) => Some(cause),
-        Err(error) => {
-            tracing::error!(%error, "a pull failed inside the service");
+        Err(panic) => {
+            tracing::error!(feed = feed.spec().name, panic, "pull panicked");
             Some(Cause::new(CauseCode::FeedInternal, "The service failed while pulling this feed."))
         }
     };

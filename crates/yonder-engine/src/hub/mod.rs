@@ -136,7 +136,7 @@ impl Hub {
         self.lock().take(cursor)
     }
 
-    /// Decoding time of the newest entry, in ticks.
+    /// Decoding time of the newest video frame, or of the newest audio frame where there is no video, in ticks.
     #[must_use]
     pub fn newest_dts(&self) -> Option<i64> {
         self.lock().newest_dts()

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Weak};
 
 use yonder_media::ts::Chunk;
-use yonder_media::{TICKS_PER_SECOND, Track};
+use yonder_media::{PerTrack, TICKS_PER_SECOND, Track};
 
 use super::{Cursor, Entry, Taken};
 
@@ -28,6 +28,8 @@ pub(super) struct Ring {
     /// Number of the first entry.
     first: u64,
     last_keyframe: Option<u64>,
+    /// Decoding times of the newest units.
+    newest: PerTrack<Option<i64>>,
     bytes: usize,
     /// Number of the entry that each reader takes next. They change only while the ring is locked.
     readers: Vec<Weak<AtomicU64>>,
@@ -40,6 +42,7 @@ impl Ring {
         if entry.unit.track == Track::Video && entry.unit.keyframe {
             self.last_keyframe = Some(number);
         }
+        *self.newest.get_mut(entry.unit.track) = Some(entry.unit.dts);
         self.bytes += entry.unit.payload.len();
         self.slots.push_back(Slot { entry, packets: None });
         self.prune();
@@ -51,7 +54,7 @@ impl Ring {
     }
 
     pub(super) fn newest_dts(&self) -> Option<i64> {
-        self.slots.back().map(|slot| slot.entry.unit.dts)
+        self.newest.video.or(self.newest.audio)
     }
 
     pub(super) fn take(&mut self, cursor: &mut Cursor) -> Taken {
@@ -118,11 +121,13 @@ impl Ring {
     }
 
     fn is_too_far(&self, next: u64) -> bool {
-        match (self.get(next), self.newest_dts()) {
-            (Some(entry), Some(newest)) => newest - entry.unit.dts > MAX_BACKLOG_TICKS,
-            // Already dropped from the ring.
-            _ => true,
-        }
+        // Already dropped from the ring, or too old.
+        self.get(next).is_none_or(|entry| self.is_old(entry))
+    }
+
+    /// Compares with the same track: audio that runs ahead of the video makes nothing old.
+    fn is_old(&self, entry: &Entry) -> bool {
+        self.newest.get(entry.unit.track).is_some_and(|newest| newest - entry.unit.dts > MAX_BACKLOG_TICKS)
     }
 
     /// Pictures from `next` up to `keyframe`, as far as they are still there; each of the others counts as
@@ -139,7 +144,6 @@ impl Ring {
     /// Drops what nobody can want any more: what lies before the last keyframe and behind every reader, or too far
     /// behind the newest for a reader to be given it.
     fn prune(&mut self) {
-        let newest = self.newest_dts().unwrap_or_default();
         // All readers are asked once, and only where there is something before the keyframe. Without a keyframe nothing
         // can be taken yet, and the newest tells how far the stream has come.
         let slowest = match self.last_keyframe {
@@ -148,7 +152,7 @@ impl Ring {
         };
         while let Some(Slot { entry: front, .. }) = self.slots.front() {
             let before_keyframe = self.last_keyframe.is_none_or(|keyframe| self.first < keyframe);
-            let old = self.first < slowest || newest - front.unit.dts > MAX_BACKLOG_TICKS;
+            let old = self.first < slowest || self.is_old(front);
             if !(before_keyframe && old) && self.bytes <= MAX_BYTES {
                 return;
             }

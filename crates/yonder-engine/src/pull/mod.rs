@@ -9,7 +9,6 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use tokio::net::TcpStream;
-use tokio::sync::watch;
 use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode, Place, likely_reasons};
 use yonder_media::timeline::Timeline;
@@ -17,7 +16,7 @@ use yonder_rtsp::{CameraUrl, ClientConfig, PullError, Transport};
 
 use crate::causes;
 use crate::dial;
-use crate::feed::{Feed, lock};
+use crate::feed::{Feed, HangUp, lock};
 use crate::spec::{FeedSpec, TransportChoice};
 use crate::tls::{self, TlsError, Trust};
 use crate::view::Carrier;
@@ -52,13 +51,8 @@ impl From<PullError> for PullEnd {
     }
 }
 
-/// Runs until the camera ends it (an error) or `hang_up` changes.
-pub(crate) async fn run(
-    feed: &Feed,
-    timeline: &mut Timeline,
-    mut hang_up: watch::Receiver<u64>,
-) -> Result<(), Cause> {
-    hang_up.mark_unchanged();
+/// Runs until the camera ends it (an error) or it is ordered to hang up.
+pub(crate) async fn run(feed: &Feed, timeline: &mut Timeline, mut hang_up: HangUp) -> Result<(), Cause> {
     lock(&feed.figures).begin_dial(feed.clock.now());
     let mut dial = Dial::new(feed);
     loop {
@@ -96,14 +90,10 @@ impl<'a> Dial<'a> {
         Self { feed, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }
     }
 
-    async fn attempt(
-        &mut self,
-        timeline: &mut Timeline,
-        hang_up: &mut watch::Receiver<u64>,
-    ) -> Result<(), PullEnd> {
+    async fn attempt(&mut self, timeline: &mut Timeline, hang_up: &mut HangUp) -> Result<(), PullEnd> {
         let (mut connection, camera) = tokio::select! {
             reached = self.reach() => reached?,
-            _ = hang_up.changed() => return Ok(()),
+            () = hang_up.ordered() => return Ok(()),
         };
         let mut datagrams = match self.carrier {
             Carrier::Tcp => None,
@@ -124,7 +114,7 @@ impl<'a> Dial<'a> {
         let mut session = Session::new(self.feed, timeline, config);
         let result = tokio::select! {
             result = session.run(&mut connection, datagrams.as_mut()) => result,
-            _ = hang_up.changed() => Ok(()),
+            () = hang_up.ordered() => Ok(()),
         };
         session.close(&mut connection).await;
         if session.has_flowed() {
@@ -143,7 +133,9 @@ impl<'a> Dial<'a> {
     fn after(&mut self, error: &PullError) -> Result<(), Cause> {
         match error {
             PullError::Redirected { location } => {
-                let Ok((url, _)) = CameraUrl::parse(location) else { return Err(causes::feed(error)) };
+                let Ok((url, _)) = CameraUrl::parse(location) else {
+                    return Err(causes::feed(error, self.feed.history()));
+                };
                 self.redirects += 1;
                 if self.redirects > MAX_REDIRECTS {
                     let message = format!("The camera sent us on {MAX_REDIRECTS} times, last to {url}.");
@@ -157,14 +149,14 @@ impl<'a> Dial<'a> {
                 self.spec.url = url;
                 Ok(())
             }
-            PullError::TransportRefused { .. }
+            PullError::Refused { status: 461, .. } | PullError::OtherTransport { .. }
                 if self.spec.transport == TransportChoice::Auto && !self.other_tried =>
             {
                 self.other_tried = true;
                 self.carrier = self.carrier.other();
                 Ok(())
             }
-            _ => Err(causes::feed(error)),
+            _ => Err(causes::feed(error, self.feed.history())),
         }
     }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 use tokio::io::AsyncWriteExt as _;
 use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode};
-use yonder_media::timeline::{Timeline, TrackTiming};
+use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
 use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtsp::{ClientConfig, Described, Pull, PullEvent, RawUnit, Step};
 
@@ -25,9 +25,20 @@ const SILENT_AFTER: Duration = Duration::from_secs(2);
 const STALLED_AFTER: Duration = Duration::from_secs(5);
 /// Packets without a whole picture for so long are a failure.
 const LOSSY_PATIENCE: Duration = Duration::from_secs(20);
-/// Pictures without a keyframe for so long are worth a word …
+/// Limits of a silence, counted from the last video frame.
+#[derive(Debug, Clone, Copy)]
+struct SilenceLimits {
+    /// When the connection is given up.
+    failure: Duration,
+    /// When the silence is to be looked at again.
+    next: Duration,
+}
+
+/// A feed that flows without a keyframe for this long shows it.
+const KEYFRAME_DROUGHT: Duration = Duration::from_secs(15);
+/// A connection without a first keyframe for this long shows it, …
 const KEYFRAME_DUE: Duration = Duration::from_secs(6);
-/// … and for so long are a failure: another dial usually brings one.
+/// … and after this long fails: another connection usually brings one.
 const KEYFRAME_PATIENCE: Duration = Duration::from_secs(30);
 /// How often figures of reception are passed on.
 const TELL_EVERY: Duration = Duration::from_secs(1);
@@ -41,13 +52,14 @@ pub(super) struct Session<'a> {
     pull: Pull,
     headers: Arc<StreamHeaders>,
     tracks: Vec<Described>,
-    /// When a picture last came, or the session began.
-    heard: Duration,
+    /// When the last video frame arrived, or the session began.
+    last_frame_at: Duration,
+    last_keyframe_at: Duration,
     began: Duration,
     flowing: bool,
     /// When the figures of reception were last passed on.
     told: Duration,
-    /// The lack of a keyframe has been told.
+    /// The lack of a keyframe is shown.
     keyframe_missed: bool,
     /// Packets received and lost when a whole unit last came.
     packets_then: (u64, u64),
@@ -62,7 +74,8 @@ impl<'a> Session<'a> {
             pull: Pull::new(config),
             headers: Arc::default(),
             tracks: Vec::new(),
-            heard: now,
+            last_frame_at: now,
+            last_keyframe_at: now,
             began: now,
             flowing: false,
             told: now,
@@ -165,10 +178,16 @@ impl<'a> Session<'a> {
                 PullEvent::Tracks(tracks) => self.tracks = tracks,
                 PullEvent::Headers(headers) => self.set_headers(headers),
                 PullEvent::SenderReport { track, ntp, rtp } => {
-                    self.timeline.handle_sender_report(track, ntp, rtp);
+                    self.timeline.handle_sender_report(track, ntp, rtp, self.feed.clock.now());
                 }
-                // The timeline sees the jump itself and bridges it.
-                PullEvent::Restarted(track) => tracing::info!(?track, "the camera restarted its numbering"),
+                // The timeline detects the jump by itself and bridges it.
+                PullEvent::Restarted(track) => {
+                    tracing::info!(
+                        feed = self.feed.spec().name,
+                        ?track,
+                        "camera restarted its sequence numbers"
+                    );
+                }
                 PullEvent::Unit(unit) => self.publish(unit)?,
             }
         }
@@ -198,22 +217,26 @@ impl<'a> Session<'a> {
         }
     }
 
-    /// The broadcast begins with a keyframe; what comes before it is of no use to anybody.
+    /// Publishes a unit. A broadcast begins with a keyframe; units before the first one are left out.
     fn publish(&mut self, raw: RawUnit) -> Result<(), Cause> {
         let now = self.feed.clock.now();
-        // Sound alone is no broadcast: a camera whose picture stopped has stalled.
+        let is_keyframe = raw.track == Track::Video && raw.keyframe;
+        // Audio alone is no broadcast: a camera whose video stopped has stalled.
         if raw.track == Track::Video {
-            self.heard = now;
+            self.last_frame_at = now;
         }
         if !self.flowing {
-            let begins = raw.track == Track::Video && raw.keyframe && self.headers.video.is_some();
-            if !begins {
-                return self.check_keyframe_patience(raw.track, now);
+            if !is_keyframe || self.headers.video.is_none() {
+                return self.check_first_keyframe(raw.track, now);
             }
             self.flowing = true;
             lock(&self.feed.figures).note_step("first keyframe", now);
         }
-        let stamp = self.timeline.stamp(raw.track, raw.rtp_time, now);
+        self.watch_keyframes(is_keyframe, now);
+        let stamp = self.timeline.stamp(raw.track, raw.rtp_time, is_keyframe, now);
+        if let Some(event) = self.timeline.poll_event() {
+            self.log_timeline(event);
+        }
         let unit = AccessUnit {
             track: raw.track,
             dts: stamp.dts,
@@ -221,17 +244,48 @@ impl<'a> Session<'a> {
             keyframe: raw.keyframe,
             payload: raw.payload,
         };
-        lock(&self.feed.figures).add_unit(&unit);
-        if let Some(epoch) = self.timeline.epoch() {
-            self.feed.set_epoch(epoch);
+        lock(&self.feed.figures).add_unit(&unit, now);
+        if raw.track == Track::Video {
+            // First, so that readers of the unit find a feed that flows.
+            self.feed.note_flowing();
         }
-        // First, so that whoever gets the unit finds a feed that flows.
-        self.feed.note_flowing();
         self.feed.publish(Entry::new(unit, Arc::clone(&self.headers)));
         Ok(())
     }
 
-    fn check_keyframe_patience(&mut self, track: Track, now: Duration) -> Result<(), Cause> {
+    fn log_timeline(&self, event: TimelineEvent) {
+        let feed = self.feed.spec().name;
+        match event {
+            TimelineEvent::Jumped { track, ticks } => {
+                tracing::info!(feed, ?track, jump_ms = ticks / 90, "camera clock jumped, joined on");
+            }
+            TimelineEvent::Reanchored { ticks } => {
+                tracing::warn!(
+                    feed,
+                    behind_ms = ticks / 90,
+                    "camera clock fell behind, re-anchored at a keyframe"
+                );
+            }
+        }
+    }
+
+    /// Warns about a feed that flows without keyframes: new pushes cannot begin, and slow ones cannot catch up.
+    fn watch_keyframes(&mut self, is_keyframe: bool, now: Duration) {
+        if is_keyframe {
+            self.last_keyframe_at = now;
+            if std::mem::take(&mut self.keyframe_missed) {
+                self.feed.note_warning(None);
+            }
+            return;
+        }
+        let waited = now.saturating_sub(self.last_keyframe_at);
+        if waited >= KEYFRAME_DROUGHT && !self.keyframe_missed {
+            self.keyframe_missed = true;
+            self.feed.note_warning(Some(no_keyframe(waited)));
+        }
+    }
+
+    fn check_first_keyframe(&mut self, track: Track, now: Duration) -> Result<(), Cause> {
         let waited = now.saturating_sub(self.began);
         if track != Track::Video
             || waited < KEYFRAME_DUE
@@ -239,21 +293,18 @@ impl<'a> Session<'a> {
         {
             return Ok(());
         }
-        let message = format!("Pictures come, but no keyframe for {} s.", waited.as_secs());
-        let cause = Cause::new(CauseCode::FeedNoKeyframe, message);
         if waited >= KEYFRAME_PATIENCE {
-            return Err(cause);
+            return Err(no_keyframe(waited));
         }
         self.keyframe_missed = true;
-        self.feed.note_held_up(cause);
+        self.feed.note_warning(Some(no_keyframe(waited)));
         Ok(())
     }
 
     /// Why nothing whole comes: nothing comes at all, or too much of it is lost on the way.
     fn silence(&self, for_how_long: Duration) -> Cause {
-        let (received, lost) = self.packets();
-        let (received, lost) = (received - self.packets_then.0, lost - self.packets_then.1);
-        if lost > 0 && received > lost {
+        let (received, lost) = self.packets_since_frame();
+        if self.is_lossy() {
             let percent = lost * 100 / (received + lost);
             let message = format!(
                 "Packets come, but {lost} of {} were lost ({percent} %), and with them every picture.",
@@ -272,15 +323,41 @@ impl<'a> Session<'a> {
     }
 
     fn next_deadline(&self) -> Duration {
-        let silence = if self.feed_is_silent() { STALLED_AFTER } else { SILENT_AFTER };
-        let media = self.heard + if self.flowing { silence } else { STALLED_AFTER * 2 };
+        let now = self.feed.clock.now();
+        let media = self.last_frame_at + self.silence_limits(now).next;
         let tell = self.told + TELL_EVERY;
         self.pull.poll_timeout().map_or(media, |deadline| deadline.min(media)).min(tell)
     }
 
+    /// Limits of the present silence. The deadline and its handler both go by them, so that a deadline never lies in the
+    /// past.
+    fn silence_limits(&self, now: Duration) -> SilenceLimits {
+        let silent = now.saturating_sub(self.last_frame_at);
+        let is_lossy = silent >= SILENT_AFTER && self.is_lossy();
+        let failure = match (is_lossy, self.flowing) {
+            // Another connection would lose as much: a whole keyframe is waited for instead.
+            (true, _) => LOSSY_PATIENCE,
+            (false, true) => STALLED_AFTER,
+            (false, false) => STALLED_AFTER * 2,
+        };
+        let next = if self.flowing && silent < SILENT_AFTER { SILENT_AFTER } else { failure };
+        SilenceLimits { failure, next }
+    }
+
+    fn is_lossy(&self) -> bool {
+        let (received, lost) = self.packets_since_frame();
+        lost > 0 && received > lost
+    }
+
+    /// Packets received and lost since the last whole unit.
+    fn packets_since_frame(&self) -> (u64, u64) {
+        let (received, lost) = self.packets();
+        (received.saturating_sub(self.packets_then.0), lost.saturating_sub(self.packets_then.1))
+    }
+
     fn tell_reception(&mut self, now: Duration) {
         self.told = now;
-        if now.saturating_sub(self.heard) < TELL_EVERY {
+        if now.saturating_sub(self.last_frame_at) < TELL_EVERY {
             self.packets_then = self.packets();
         }
         lock(&self.feed.figures).set_reception(self.pull.figures().collect());
@@ -297,35 +374,25 @@ impl<'a> Session<'a> {
         lock(&self.feed.figures).note_step(name, self.feed.clock.now());
     }
 
-    fn feed_is_silent(&self) -> bool {
-        self.feed.clock.now().saturating_sub(self.heard) >= SILENT_AFTER
-    }
-
     fn handle_deadline(&mut self) -> Result<(), PullEnd> {
         let now = self.feed.clock.now();
         self.pull.handle_timeout(now)?;
-        // A datagram that was waited for may have been given up, which sets free what stood behind it.
+        // A datagram that was waited for may have been given up, which releases those behind it.
         self.drain()?;
         self.tell_reception(now);
-        let silent = now.saturating_sub(self.heard);
+        let silent = now.saturating_sub(self.last_frame_at);
         if silent < SILENT_AFTER {
             return Ok(());
         }
         let cause = self.silence(silent);
         let lossy = cause.code == CauseCode::FeedPacketLoss;
-        let patience = match (lossy, self.flowing) {
-            // Another dial would take the same way: a whole keyframe is waited for instead.
-            (true, _) => LOSSY_PATIENCE,
-            (false, true) => STALLED_AFTER,
-            (false, false) => STALLED_AFTER * 2,
-        };
-        if silent >= patience {
+        if silent >= self.silence_limits(now).failure {
             return Err(cause.into());
         }
         if self.flowing {
             self.feed.note_silent(cause);
         } else if lossy {
-            self.feed.note_held_up(cause);
+            self.feed.note_warning(Some(cause));
         }
         Ok(())
     }
@@ -337,6 +404,11 @@ impl<'a> Session<'a> {
         // A camera that is gone cannot be told.
         let _told = timeout(CLOSE_PATIENCE, self.transmit(connection, None)).await;
     }
+}
+
+fn no_keyframe(waited: Duration) -> Cause {
+    let message = format!("The camera sends video, but no keyframe for {} s.", waited.as_secs());
+    Cause::new(CauseCode::FeedNoKeyframe, message)
 }
 
 /// Duration of one frame in ticks.

@@ -1,17 +1,18 @@
-//! The task that carries out what a push's machine decides.
+//! Task that carries out the decisions of a push's [`PushMachine`].
 
 use std::sync::Arc;
 
 use tokio::time::sleep_until;
 use yonder_core::{Cause, CauseCode, Decision, PushMachine, PushState};
 
+use crate::tasks::catch_panic;
+
 use super::Push;
 use super::delivery::{self, End};
 
-/// Runs until the push is unwanted. Each delivery is a task of its own: one that panics is a failure like
-/// others.
+/// Runs until the push is disabled. A delivery that panics is a failure like others.
 pub(crate) async fn supervise(push: Arc<Push>) {
-    let mut signal = push.program.signal();
+    let mut signal = push.output.signal();
     signal.mark_changed();
     while push.state() != PushState::Off {
         match push.decide() {
@@ -23,7 +24,7 @@ pub(crate) async fn supervise(push: Arc<Push>) {
                     () = push.wake.notified() => {}
                 }
             }
-            Decision::Rest => {
+            Decision::Idle => {
                 tokio::select! {
                     _ = signal.changed() => push.note_source(),
                     () = push.wake.notified() => {}
@@ -34,23 +35,23 @@ pub(crate) async fn supervise(push: Arc<Push>) {
 }
 
 async fn run_delivery(push: &Arc<Push>) {
-    let shared = Arc::clone(push);
-    let outcome = tokio::spawn(async move { delivery::run(&shared).await }).await;
-    let failure = match outcome {
-        Ok(Ok(End::Unwanted)) => None,
+    let failure = // Boxed, so that a push that waits does not hold the room of a delivery.
+    match catch_panic(Box::pin(delivery::run(push))).await {
+        Ok(Ok(End::Disabled)) => None,
         Ok(Ok(End::Returning)) => {
             push.change(PushMachine::on_returned);
             None
         }
         Ok(Err(cause)) => Some(cause),
-        Err(error) => {
-            tracing::error!(%error, "a push failed inside the service");
+        Err(panic) => {
+            let (relay, destination) = (&push.relay, &push.spec.destination);
+            tracing::error!(relay, destination, panic, "push panicked");
             Some(Cause::new(CauseCode::PushInternal, "The service failed while pushing to this destination."))
         }
     };
     if let Some(cause) = failure {
         push.change(|machine, now| machine.on_failed(cause, now));
     }
-    // The picture may have come or gone meanwhile.
+    // The source may have changed meanwhile.
     push.note_source();
 }

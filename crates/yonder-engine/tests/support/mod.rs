@@ -9,6 +9,7 @@ use std::time::Duration;
 use bytes::Bytes;
 
 use yonder_address::{ServerAddress, read_pasted};
+use yonder_core::History;
 use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
 use yonder_lab::{
     Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
@@ -68,7 +69,14 @@ impl World {
     pub(crate) fn feed(&self, path: &str, password: &str) -> FeedSpec {
         let address = self.camera.url(path).replace("://", &format!("://rail:{password}@"));
         let (url, credentials) = CameraUrl::parse(&address).unwrap();
-        FeedSpec { name: "feed".into(), url, credentials, transport: TransportChoice::Auto, pin: None }
+        FeedSpec {
+            name: "feed".into(),
+            url,
+            credentials,
+            transport: TransportChoice::Auto,
+            pin: None,
+            history: History::default(),
+        }
     }
 
     /// What the camera plays at `path`.
@@ -194,11 +202,13 @@ pub(crate) fn push_to(destination: &str, server: &str, key: &str) -> PushSpec {
         destination: destination.into(),
         server: pasted.server,
         backup: None,
-        return_after: Duration::from_secs(120),
+        failback_delay: Duration::from_secs(120),
         key: pasted.key,
         encryption: None,
         authority: None,
         uplinks: Vec::new(),
+        refusals: Arc::default(),
+        history: History::default(),
     }
 }
 

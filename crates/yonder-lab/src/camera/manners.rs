@@ -1,6 +1,7 @@
 //! How a stand-in camera behaves, and misbehaves. Everything can be changed while it runs.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::media::LoopMedia;
 
@@ -109,6 +110,12 @@ pub struct Manners {
     pub frozen: bool,
     /// Keyframes are left out.
     pub no_keyframes: bool,
+    /// Keyframes are sent this much after their time, and what follows waits for them: what a slow line does to large
+    /// frames.
+    pub keyframe_delay: Duration,
+    /// Sender reports carry an NTP time of zero, and those of audio and video are sent at different times, as by a camera
+    /// without a clock (RFC 3550, 6.4.1).
+    pub ntp_zero: bool,
     /// The clock runs fast by so many parts per million.
     pub drift_ppm: i32,
     /// Another picture takes the place of the stream's own.

@@ -31,6 +31,10 @@ pub(super) struct Playback {
     next_picture: u64,
     sound: Option<SoundPlayback>,
     report_at: Instant,
+    /// When the next report of the audio track is due.
+    sound_report_at: Instant,
+    /// Delay of keyframes.
+    keyframe_delay: Duration,
     /// The camera's own clock against ours, in parts per million.
     drift_ppm: i32,
 }
@@ -63,6 +67,8 @@ impl Playback {
             next_picture: 0,
             sound,
             report_at: Instant::now(),
+            sound_report_at: Instant::now(),
+            keyframe_delay: Duration::ZERO,
             drift_ppm,
         }
     }
@@ -107,8 +113,9 @@ impl Playback {
         }
     }
 
-    /// Whether datagrams carry it, and through what weather.
-    pub(super) fn set_weather(&mut self, manners: &Manners) {
+    /// Applies the faults of the line: delay of keyframes, and loss, reordering and duplication of datagrams.
+    pub(super) fn set_line(&mut self, manners: &Manners) {
+        self.keyframe_delay = manners.keyframe_delay;
         let sound = self.sound.as_mut().map(|sound| &mut sound.packets.way);
         for way in [Some(&mut self.picture.way), sound].into_iter().flatten() {
             if let Way::Datagrams(way) = way {
@@ -127,7 +134,13 @@ impl Playback {
     pub(super) fn put_due(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
         if now >= self.report_at && !manners.frozen {
             self.report_at = now + REPORT_EVERY;
-            self.put_reports(now, out);
+            // A camera with a clock reports on both tracks at once.
+            self.sound_report_at = now + if manners.ntp_zero { REPORT_EVERY / 2 } else { Duration::ZERO };
+            self.put_picture_report(now, manners, out);
+        }
+        if now >= self.sound_report_at && !manners.frozen {
+            self.sound_report_at = now + REPORT_EVERY;
+            self.put_sound_report(now, manners, out);
         }
         // In the order of their times, also when a busy machine made them late.
         while self.due() <= now {
@@ -164,7 +177,13 @@ impl Playback {
     fn picture_due(&self) -> Instant {
         let (rate, per) = self.media.frame_rate;
         let due = Duration::from_micros(self.next_picture * u64::from(per) * 1_000_000 / u64::from(rate));
-        self.moment(due)
+        let delay = if self.next_is_keyframe() { self.keyframe_delay } else { Duration::ZERO };
+        self.moment(due) + delay
+    }
+
+    fn next_is_keyframe(&self) -> bool {
+        let at = usize::try_from(self.next_picture % length(&self.media.frames)).unwrap_or_default();
+        self.media.frames.get(at).is_some_and(|frame| frame.keyframe)
     }
 
     /// Our moment at which the camera's clock shows `passed` since it began.
@@ -191,10 +210,21 @@ impl Playback {
         self.picture.put_picture(describe::codec(&self.media), &frame.nals, marked, out);
     }
 
-    fn put_reports(&mut self, now: Instant, out: &mut BytesMut) {
-        let ntp = ntp_time(self.began_wall + now.saturating_duration_since(self.began));
-        let passed = self.camera_time(now);
+    fn ntp(&self, now: Instant, manners: &Manners) -> u64 {
+        if manners.ntp_zero {
+            0
+        } else {
+            ntp_time(self.began_wall + now.saturating_duration_since(self.began))
+        }
+    }
+
+    fn put_picture_report(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
+        let (ntp, passed) = (self.ntp(now, manners), self.camera_time(now));
         self.picture.put_report(ntp, self.picture_base.wrapping_add(ticks(passed, 90_000)), out);
+    }
+
+    fn put_sound_report(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
+        let (ntp, passed) = (self.ntp(now, manners), self.camera_time(now));
         if let Some(sound) = self.sound.as_mut() {
             sound.packets.put_report(ntp, sound.base.wrapping_add(ticks(passed, sound.rate)), out);
         }

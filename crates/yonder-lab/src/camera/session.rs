@@ -115,7 +115,7 @@ impl Session {
         let old = std::mem::replace(&mut self.seen, new);
         let Some(playback) = self.playback.as_mut() else { return };
         let new = &self.seen;
-        playback.set_weather(new);
+        playback.set_line(new);
         if new.time_jump.0 != old.time_jump.0 {
             playback.jump(new.time_jump.1);
         }

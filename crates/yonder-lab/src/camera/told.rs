@@ -1,12 +1,13 @@
 //! Telling a stand-in camera how to behave, in words, while it runs.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use super::manners::{Manners, Marker, SignIn, Transports};
 use crate::media::LoopMedia;
 
 /// What can be said, with its meaning.
-pub const WORDS: [(&str, &str); 17] = [
+pub const WORDS: [(&str, &str); 19] = [
     ("freeze | thaw", "send and answer nothing, with connections open | go on"),
     ("lose PERCENT", "lose so many datagrams"),
     ("shuffle PERCENT", "deliver so many datagrams after the next one"),
@@ -16,6 +17,8 @@ pub const WORDS: [(&str, &str); 17] = [
     ("renumber", "start sources and sequence numbers anew"),
     ("resize | own-size", "show another picture of another size | the stream's own"),
     ("keyframes on|off", "send keyframes or leave them out"),
+    ("late MS", "send keyframes so many milliseconds after their time"),
+    ("ntp zero|true", "send sender reports without an NTP time | with one"),
     ("garbage", "send bytes that make no sense"),
     ("goodbye", "say goodbye by RTCP"),
     ("viewers NUMBER|any", "serve at most so many viewers"),
@@ -54,6 +57,13 @@ impl Manners {
             ("own-size", None) => self.shows = None,
             ("keyframes", Some("on")) => self.no_keyframes = false,
             ("keyframes", Some("off")) => self.no_keyframes = true,
+            ("late", Some(value)) => {
+                let ms = value.parse().ok().filter(|ms: &u64| *ms <= 10_000);
+                self.keyframe_delay =
+                    ms.map(Duration::from_millis).ok_or_else(|| wanted("milliseconds, up to 10000"))?;
+            }
+            ("ntp", Some("zero")) => self.ntp_zero = true,
+            ("ntp", Some("true")) => self.ntp_zero = false,
             ("garbage", None) => self.garbage += 1,
             ("goodbye", None) => self.goodbye += 1,
             ("viewers", Some("any")) => self.most_viewers = None,
@@ -126,6 +136,8 @@ mod tests {
             "renumber",
             "resize",
             "keyframes off",
+            "late 350",
+            "ntp zero",
             "viewers 2",
             "refuse 503 Just starting",
             "sign-in sha256",
@@ -134,11 +146,14 @@ mod tests {
         ] {
             assert_eq!(manners.tell(line, &other), Ok(()), "{line}");
         }
-        assert!(manners.frozen && manners.no_keyframes && manners.shows.is_some());
+        assert!(manners.frozen && manners.no_keyframes && manners.shows.is_some() && manners.ntp_zero);
+        assert_eq!(manners.keyframe_delay, Duration::from_millis(350));
         assert_eq!((manners.weather.lost, manners.weather.reordered, manners.drift_ppm), (50, 25, -200));
         assert_eq!((manners.time_jump, manners.most_viewers), ((2, -270_000), Some(2)));
         assert_eq!(manners.refuses, Some((503, "Just starting".to_owned())));
-        for line in ["thaw", "accept", "viewers any", "own-size", "keyframes on", "stay"] {
+        for line in
+            ["thaw", "accept", "viewers any", "own-size", "keyframes on", "late 0", "ntp true", "stay"]
+        {
             manners.tell(line, &other).unwrap();
         }
         assert!(!manners.frozen && manners.refuses.is_none() && manners.shows.is_none());
@@ -155,6 +170,9 @@ mod tests {
             "lose 101",
             "refuse 200",
             "sign-in by-face",
+            "late soon",
+            "late 10001",
+            "ntp half",
             "viewers few",
             "freeze now",
         ] {

@@ -120,7 +120,8 @@ impl Shared {
     pub(super) fn begin(self: &Arc<Self>, key: &str) -> Result<Broadcast, NotTaken> {
         let manners = self.manners.borrow().clone();
         if let Some(words) = manners.refuses_key {
-            return Err(NotTaken::Refused(words));
+            // Some platforms repeat the key that they refuse.
+            return Err(NotTaken::Refused(words.replace("{key}", key)));
         }
         let name = self
             .channel_of(key)

@@ -7,7 +7,7 @@ use crate::camera::per_mille;
 use super::manners::{PlatformManners, Stage};
 
 /// What can be said to a platform, with its meaning.
-pub const PLATFORM_WORDS: [(&str, &str); 17] = [
+pub const PLATFORM_WORDS: [(&str, &str); 18] = [
     ("freeze | thaw", "read nothing, with connections open | go on"),
     ("slow KBIT | fast", "read so many kilobits per second of each publisher | as fast as it comes"),
     ("silent greeting|connect|publish", "say nothing from this step on"),
@@ -17,7 +17,8 @@ pub const PLATFORM_WORDS: [(&str, &str); 17] = [
     ("end [WORDS]", "end all broadcasts"),
     ("busy SECONDS", "keep a key in use for so long after a drop"),
     ("refuse-app [WORDS] | accept-app", "refuse every application | take the right one"),
-    ("refuse-key [WORDS] | accept-key", "refuse every key | take the right one"),
+    ("refuse-key [WORDS] | accept-key", "refuse every key ({key} in WORDS repeats it) | take the right one"),
+    ("bad-name", "refuse every key with a bare code, until accept-key"),
     ("lines NUMBER|any", "take pictures of at most so many lines"),
     ("kbit NUMBER|any", "take at most so many kilobits per second"),
     ("codec h264|any", "take only this codec"),
@@ -69,6 +70,7 @@ impl PlatformManners {
             ("refuse-app", _) => self.refuses_app = Some(said(rest(), "this application is closed")),
             ("accept-app", None) => self.refuses_app = None,
             ("refuse-key", _) => self.refuses_key = Some(said(rest(), "this stream key is not known here")),
+            ("bad-name", None) => self.refuses_key = Some(String::new()),
             ("accept-key", None) => self.refuses_key = None,
             ("lines", Some(value)) => self.limits.lines = limit(value)?,
             ("kbit", Some(value)) => self.limits.kbps = limit(value)?.map(u64::from),
@@ -124,6 +126,8 @@ mod tests {
         assert_eq!((manners.slow, manners.silent_from), (Some(100_000), Some(Stage::Publish)));
         assert_eq!(manners.ends, (1, "copyright claim".to_owned()));
         assert_eq!(manners.refuses_key.as_deref(), Some("expired key"));
+        manners.tell("bad-name").unwrap();
+        assert_eq!(manners.refuses_key.as_deref(), Some(""));
         assert_eq!((manners.limits.lines, manners.limits.kbps), (Some(720), Some(4_000)));
         assert_eq!((manners.weather.lost, manners.grace), (50, Some(Duration::from_secs(10))));
         for line in [

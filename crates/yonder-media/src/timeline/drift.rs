@@ -1,111 +1,196 @@
-//! How far a track's clock runs from ours, seen through the delays of the network.
+//! Correction of the source's clocks: their rate, and what is left of their phase.
 //!
-//! Delay only ever makes a unit late. So the least lateness of some seconds tells the clocks apart: it stays where
-//! it is while they agree, and creeps while one is faster.
+//! Each track's lateness against our clock is reduced to its minimum over a window. The slope of these minima is the
+//! rate ([`RateEstimator`]), which is corrected whole. The minimum itself is the phase, which is corrected by at most
+//! [`MAX_PHASE_PPM`] so that nobody sees or hears it.
 
 use std::time::Duration;
 
-use crate::unit::TICKS_PER_SECOND;
+use crate::unit::{PerTrack, TICKS_PER_SECOND, Track};
 
-/// Time over which the least lateness is sought.
+use super::rate::RateEstimator;
+
+/// Shortest time over which the smallest lateness is taken.
 const WINDOW: Duration = Duration::from_secs(10);
-/// Units that a window must have had.
-const ENOUGH: u32 = 20;
-/// Disagreement that is left alone: ten milliseconds.
+/// Longest: a camera with few frames per second gets this long to deliver enough of them.
+const MAX_WINDOW: Duration = Duration::from_secs(60);
+/// Units of a window that is closed after [`WINDOW`] …
+const MIN_UNITS: u32 = 20;
+/// … and of one that is closed after [`MAX_WINDOW`].
+const MIN_UNITS_SLOW: u32 = 3;
+/// Phase error that is left alone: ten milliseconds.
 const DEAD_BAND: i64 = TICKS_PER_SECOND / 100;
-/// Corrections are at most this part of the time that passes: 500 in a million, which nobody sees or hears.
-const PART: i64 = 2_000;
+/// Phase error beyond which correction by slewing would take too long: the source is re-anchored.
+pub(super) const MAX_PHASE: i64 = TICKS_PER_SECOND;
+/// Largest correction of the phase, in parts per million of the time that passes.
+pub(super) const MAX_PHASE_PPM: i64 = 500;
+const MILLION: i64 = 1_000_000;
+/// Windows in a row with a phase error above [`MAX_PHASE`] before the source is re-anchored.
+const WINDOWS_TO_REANCHOR: u32 = 2;
 
-/// The least lateness of one track.
+/// Smallest lateness of one track within a window.
 #[derive(Debug, Default)]
-pub(super) struct Lateness {
-    least: Option<i64>,
+struct LatenessWindow {
+    minimum: Option<i64>,
     units: u32,
-    /// That of the last whole window.
-    pub(super) floor: Option<i64>,
 }
 
-impl Lateness {
-    pub(super) fn add(&mut self, lateness: i64) {
-        self.least = Some(self.least.map_or(lateness, |least| least.min(lateness)));
+impl LatenessWindow {
+    fn add(&mut self, lateness: i64) {
+        self.minimum = Some(self.minimum.map_or(lateness, |minimum| minimum.min(lateness)));
         self.units = self.units.saturating_add(1);
     }
-
-    fn close(&mut self) {
-        self.floor = self.least.take().filter(|_| self.units >= ENOUGH);
-        self.units = 0;
-    }
 }
 
-/// What is to be moved, and by how much at a time.
+/// A correction that is applied little by little.
 #[derive(Debug, Default)]
 struct Slew {
     pending: i64,
 }
 
 impl Slew {
-    /// What is left alone stays so until it has grown; what is corrected is corrected whole.
+    /// Sets the error to correct. An error within the dead band is left alone until it has grown; once correction has
+    /// begun it goes on to zero.
     fn aim(&mut self, error: i64) {
         self.pending = if error.abs() > DEAD_BAND || self.pending != 0 { error } else { 0 };
     }
 
-    fn step(&mut self, most: i64) -> i64 {
-        let step = self.pending.clamp(-most, most);
+    fn step(&mut self, max: i64) -> i64 {
+        let step = self.pending.clamp(-max, max);
         self.pending -= step;
         step
     }
 }
 
-/// Both tracks' clocks against ours, and the sound's against the picture's.
+/// Corrections of one track.
+#[derive(Debug, Default)]
+struct TrackDrift {
+    window: LatenessWindow,
+    rate: RateEstimator,
+    phase: Slew,
+    /// Sum of all corrections of the offset since the session began, in ticks: lateness plus this is uncorrected.
+    applied: i64,
+    /// Part of a tick that the rate correction has not applied yet, in millionths.
+    remainder: i64,
+}
+
+impl TrackDrift {
+    /// Ends the window at `at` and returns its minimum.
+    fn close(&mut self, at: i64, min_units: u32) -> Option<i64> {
+        let window = std::mem::take(&mut self.window);
+        let minimum = window.minimum.filter(|_| window.units >= min_units)?;
+        self.rate.add(at, minimum.saturating_add(self.applied));
+        Some(minimum)
+    }
+
+    fn rate_step(&mut self, elapsed: i64, ppm: i64) -> i64 {
+        let millionths = elapsed.saturating_mul(ppm).saturating_add(self.remainder);
+        self.remainder = millionths % MILLION;
+        millionths / MILLION
+    }
+
+    fn restart(&mut self) {
+        self.window = LatenessWindow::default();
+        self.rate.restart();
+        self.applied = 0;
+    }
+}
+
+/// Both tracks' clocks against ours, and the audio's against the video's.
 #[derive(Debug, Default)]
 pub(super) struct Drift {
-    pub(super) video: Lateness,
-    pub(super) audio: Lateness,
-    began: Option<Duration>,
+    tracks: PerTrack<TrackDrift>,
+    window_began: Option<Duration>,
     stepped: Option<Duration>,
-    both: Slew,
-    sound: Slew,
-    /// How much later than the picture the sound is when its offset is right.
-    sound_behind: Option<i64>,
+    /// By how much the audio's smallest lateness exceeds the video's when their offsets are right.
+    audio_behind: Option<i64>,
+    /// Windows in a row whose phase error was too large to slew.
+    large_errors: u32,
+    reanchor: Option<i64>,
 }
 
 impl Drift {
-    /// A new session: what was measured is over, what is to be corrected still is.
+    /// Starts over with a new session. Rates are kept, and so is a phase correction under way.
     pub(super) fn begin_session(&mut self) {
-        let both = std::mem::take(&mut self.both);
-        *self = Self { both, ..Self::default() };
+        self.restart(Track::Video);
+        self.restart(Track::Audio);
+        self.window_began = None;
     }
 
-    /// Looks at the time. Returns by how many ticks everything, and the sound besides, are to be moved now.
-    /// `sound_is_led` when sender reports place the sound already.
-    pub(super) fn handle_time(&mut self, now: Duration, sound_is_led: bool) -> (i64, i64) {
-        let began = *self.began.get_or_insert(now);
-        if now.saturating_sub(began) >= WINDOW {
-            self.began = Some(now);
-            self.close_window(sound_is_led);
+    /// Starts over with one track after a jump of its clock. The other one goes on being measured: a track that jumps again
+    /// and again must not keep it from being corrected.
+    pub(super) fn restart(&mut self, track: Track) {
+        self.tracks.get_mut(track).restart();
+        self.tracks.audio.phase = Slew::default();
+        self.audio_behind = None;
+        if track == Track::Video {
+            self.large_errors = 0;
+            self.reanchor = None;
+        }
+    }
+
+    /// Adds the lateness of a unit against our clock, in ticks.
+    pub(super) fn add(&mut self, track: Track, lateness: i64) {
+        self.tracks.get_mut(track).window.add(lateness);
+    }
+
+    /// Notes a correction of a track's offset that was made elsewhere.
+    pub(super) fn note_correction(&mut self, track: Track, ticks: i64) {
+        self.tracks.get_mut(track).applied += ticks;
+    }
+
+    /// The phase error in ticks by which the source is to be re-anchored, once, at a keyframe.
+    pub(super) fn take_reanchor(&mut self) -> Option<i64> {
+        self.reanchor.take()
+    }
+
+    /// Advances to `now`, which is `now_ticks` on our clock. Returns the ticks by which each track's offset is to be
+    /// moved. `audio_is_led` when sender reports place the audio already.
+    pub(super) fn handle_time(&mut self, now: Duration, now_ticks: i64, audio_is_led: bool) -> PerTrack<i64> {
+        let began = *self.window_began.get_or_insert(now);
+        let age = now.saturating_sub(began);
+        let is_full = self.tracks.video.window.units >= MIN_UNITS;
+        if age >= WINDOW && (is_full || age >= MAX_WINDOW) {
+            self.window_began = Some(now);
+            self.close_window(now_ticks, if is_full { MIN_UNITS } else { MIN_UNITS_SLOW }, audio_is_led);
         }
         let since = *self.stepped.get_or_insert(now);
-        let most = super::ticks_between(since, now) / PART;
-        if most == 0 {
-            return (0, 0);
+        let elapsed = super::ticks_between(since, now);
+        let max = elapsed * MAX_PHASE_PPM / MILLION;
+        if max == 0 {
+            return PerTrack::default();
         }
         self.stepped = Some(now);
-        (self.both.step(most), self.sound.step(most))
+        let PerTrack { video, audio } = &mut self.tracks;
+        let phase = video.phase.step(max);
+        let video_ppm = video.rate.ppm().unwrap_or_default();
+        let video_step = video.rate_step(elapsed, video_ppm) + phase;
+        let audio_ppm = audio.rate.ppm().unwrap_or(video_ppm);
+        let audio_step = audio.rate_step(elapsed, audio_ppm) + phase + audio.phase.step(max);
+        video.applied += video_step;
+        audio.applied += audio_step;
+        PerTrack { video: video_step, audio: audio_step }
     }
 
-    fn close_window(&mut self, sound_is_led: bool) {
-        self.video.close();
-        self.audio.close();
-        // Where there is no picture yet, nothing is broadcast.
-        let Some(picture) = self.video.floor else { return };
-        self.both.aim(picture);
-        match (self.audio.floor, self.sound_behind) {
-            _ if sound_is_led => {
-                self.sound = Slew::default();
-                self.sound_behind = None;
+    fn close_window(&mut self, at: i64, min_units: u32, audio_is_led: bool) {
+        let video = self.tracks.video.close(at, min_units);
+        let audio = self.tracks.audio.close(at, min_units);
+        // Nothing is sent before there is video.
+        let Some(video) = video else { return };
+        if video > MAX_PHASE {
+            self.large_errors += 1;
+            self.reanchor = (self.large_errors >= WINDOWS_TO_REANCHOR).then_some(video);
+        } else {
+            self.large_errors = 0;
+        }
+        self.tracks.video.phase.aim(video);
+        match (audio, self.audio_behind) {
+            _ if audio_is_led => {
+                self.tracks.audio.phase = Slew::default();
+                self.audio_behind = None;
             }
-            (Some(sound), Some(behind)) => self.sound.aim(sound - picture - behind),
-            (Some(sound), None) => self.sound_behind = Some(sound - picture),
+            (Some(audio), Some(behind)) => self.tracks.audio.phase.aim(audio - video - behind),
+            (Some(audio), None) => self.audio_behind = Some(audio - video),
             (None, _) => {}
         }
     }

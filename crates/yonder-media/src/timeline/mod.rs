@@ -1,39 +1,48 @@
-//! The timeline: each track's RTP time becomes the relay's one clock.
+//! Timeline of one source: RTP time of each track becomes time on the feed's clock.
 //!
-//! It outlives camera sessions. Within a session a track's time is its RTP time, unwrapped, at a fixed offset;
-//! the offset is chosen when the track first speaks, from sender reports where both tracks have them, else
-//! from the moment of arrival. A new session, or a jump of the camera's time, is joined on after what went
-//! before, with a gap as long as our clock saw. Decoding times rise strictly, whatever the camera does.
+//! It outlives camera sessions. Within a session a track's time is its RTP time, unwrapped, plus an offset; the offset is
+//! chosen at the track's first unit, from sender reports where both tracks have trustworthy ones, else from the moment of
+//! arrival. A new session, or a jump of the camera's clock, is joined on after what went before, with a gap as long as our
+//! clock saw. Decoding times rise strictly.
 //!
-//! The relay's clock is ours, counted from the first unit: where a camera's runs faster or slower, its tracks are
-//! moved back in steps that nobody notices, so that the fortieth day is as the first minute.
+//! The feed's clock is ours, counted from the first unit. The camera's rate is estimated over minutes and corrected whole;
+//! what is left of its phase is corrected by at most 500 ppm ([`drift`]), or, beyond one second, by re-anchoring at a
+//! keyframe.
 
 mod drift;
+mod rate;
 mod reorder;
+mod report;
 mod track;
 
 use std::time::Duration;
 
-use crate::unit::{TICKS_PER_SECOND, Track};
+use crate::unit::{PerTrack, TICKS_PER_SECOND, Track};
 
 use drift::Drift;
 use track::TrackClock;
 
 /// Frame duration assumed until the stream declares one: 25 frames a second.
 const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
-/// Time may step back this far before it counts as a jump: reordered pictures do so by a few frames.
+/// A step back in time within the stream's reordering depth is no jump; these bound that depth.
+const MIN_STEP_BACK: i64 = TICKS_PER_SECOND / 5;
 const MAX_STEP_BACK: i64 = 2 * TICKS_PER_SECOND;
-/// Time may run ahead of the wall clock this far before it counts as a jump.
-const MAX_RUN_AHEAD: i64 = 3 * TICKS_PER_SECOND;
-/// Sender reports that disagree with arrival by more than this come from clocks that are not set.
+/// Time may step ahead of the wall clock by this much between two units before it counts as a jump.
+const MAX_RUN_AHEAD: i64 = TICKS_PER_SECOND;
+/// Sender reports that disagree with arrival by more than this are ignored …
 const MAX_REPORT_DISAGREEMENT: i64 = 5 * TICKS_PER_SECOND;
-/// Largest correction of the sound's offset per frame of sound: half a millisecond, which nobody hears.
+/// … and by more than this unless several in a row are consistent.
+const MAX_UNPROVEN_DISAGREEMENT: i64 = TICKS_PER_SECOND;
+const PROVEN_REPORTS: u32 = 3;
+/// Largest correction of the audio's offset per audio frame: half a millisecond, which is inaudible.
 const MAX_CORRECTION_STEP: i64 = TICKS_PER_SECOND / 2_000;
+/// A jump of the second track within this time belongs to the same jump of the camera's clock.
+const SAME_JUMP: Duration = Duration::from_secs(2);
 
-/// What the timeline must know of a track before it can stamp it.
+/// Timing parameters of a track.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TrackTiming {
-    /// RTP ticks in one second; never zero (zero is taken as 90 000).
+    /// RTP ticks in one second; zero is taken as 90 000.
     pub clock_rate: u32,
     /// Reorder depth in frames where the stream declares it; `None` lets the timeline find out.
     pub reorder_frames: Option<u8>,
@@ -41,157 +50,212 @@ pub struct TrackTiming {
     pub frame_ticks: Option<i64>,
 }
 
-/// A place on the relay's clock.
+/// Timestamps of an access unit on the feed's clock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stamp {
+pub struct Timestamps {
     /// Decoding time in ticks of 1/90 000 s.
     pub dts: i64,
     /// Presentation time in ticks of 1/90 000 s, never before `dts`.
     pub pts: i64,
 }
 
-/// One feed's clock.
+/// Irregularity of the source's clock, for the log.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimelineEvent {
+    /// The clock of a track jumped by this many ticks; the track was joined on.
+    Jumped {
+        /// The track.
+        track: Track,
+        /// RTP time minus its expected value, in ticks.
+        ticks: i64,
+    },
+    /// The source had fallen behind our clock by this many ticks and was moved there at a keyframe.
+    Reanchored {
+        /// Phase error in ticks.
+        ticks: i64,
+    },
+}
+
+/// Clock of one feed.
 #[derive(Debug, Default)]
 pub struct Timeline {
-    video: TrackClock,
-    audio: TrackClock,
-    /// Where the session begins on the relay's clock, and when its first unit came.
+    tracks: PerTrack<TrackClock>,
+    /// Where the session, or what followed the last jump in it, begins: on the feed's clock, and by arrival.
     origin: Option<(i64, Duration)>,
-    /// When the very first unit came.
+    /// When the feed's clock was zero: the arrival of the first unit, unless given.
     epoch: Option<Duration>,
     /// The latest time given out, over all tracks and sessions.
     newest: Option<i64>,
     drift: Drift,
+    jumped_at: Option<Duration>,
+    event: Option<TimelineEvent>,
 }
 
 impl Timeline {
+    /// Returns a timeline whose clock was zero at `epoch`. [`Timeline::default`] counts from the first unit instead.
+    #[must_use]
+    pub fn new(epoch: Duration) -> Self {
+        Self { epoch: Some(epoch), ..Self::default() }
+    }
+
     /// Starts a new camera session: the next unit joins on after everything before.
     pub fn begin_session(&mut self) {
         self.origin = None;
+        self.jumped_at = None;
         self.drift.begin_session();
-        self.video.leave_session();
-        self.audio.leave_session();
+        self.tracks.video.leave_session();
+        self.tracks.audio.leave_session();
     }
 
     /// Declares a track's clock. To be called before its first unit, and again when its headers change.
     pub fn configure(&mut self, track: Track, timing: TrackTiming) {
-        let clock = self.track_mut(track);
+        let clock = self.tracks.get_mut(track);
         clock.rate = i64::from(if timing.clock_rate == 0 { 90_000 } else { timing.clock_rate });
         clock.frame_ticks = timing.frame_ticks.filter(|ticks| *ticks > 0).unwrap_or(DEFAULT_FRAME_TICKS);
         let depth = if track == Track::Audio { Some(0) } else { timing.reorder_frames };
         clock.reorder.declare(depth);
     }
 
-    /// When the relay's clock began: the moment at which the first unit came.
-    #[must_use]
-    pub fn epoch(&self) -> Option<Duration> {
-        self.epoch
+    /// Returns the irregularity found last, once.
+    pub fn poll_event(&mut self) -> Option<TimelineEvent> {
+        self.event.take()
     }
 
-    /// Takes an RTCP sender report: `ntp` is the camera's 64-bit NTP time at which its RTP time was `rtp`.
-    pub fn handle_sender_report(&mut self, track: Track, ntp: u64, rtp: u32) {
-        self.track_mut(track).handle_report(ntp, rtp);
+    /// Handles an RTCP sender report that arrived at `now`: `ntp` is the camera's 64-bit NTP time at which its RTP time was
+    /// `rtp`. An NTP time of zero is ignored (RFC 3550, 6.4.1).
+    pub fn handle_sender_report(&mut self, track: Track, ntp: u64, rtp: u32, now: Duration) {
+        self.tracks.get_mut(track).handle_report(ntp, rtp, now);
     }
 
-    /// Stamps a unit of `track` whose RTP time is `rtp` and which arrived at `now`. Units of a track must come
-    /// in decoding order.
-    pub fn stamp(&mut self, track: Track, rtp: u32, now: Duration) -> Stamp {
+    /// Stamps a unit of `track` whose RTP time is `rtp` and which arrived at `now`. Units of a track must come in decoding
+    /// order.
+    pub fn stamp(&mut self, track: Track, rtp: u32, keyframe: bool, now: Duration) -> Timestamps {
         self.correct_drift(now);
-        let ticks = self.track_mut(track).unwrap(rtp);
-        if self.jumped(track, ticks, now) {
-            self.track_mut(track).leave_session();
-            self.drift.begin_session();
-            // The reading itself is still good: it is the new start.
-            let ticks = self.track_mut(track).unwrap(rtp);
+        let mut ticks = self.tracks.get_mut(track).unwrap(rtp);
+        if let Some(jump) = self.jump(track, ticks, now) {
+            self.event = Some(TimelineEvent::Jumped { track, ticks: jump });
+            self.tracks.get_mut(track).leave_session();
+            self.drift.restart(track);
+            // The reading itself is good: it is the new start.
+            ticks = self.tracks.get_mut(track).unwrap(rtp);
+            self.join_after_jump(track, now);
             self.anchor(track, ticks, now);
-            return self.place(track, ticks, now);
-        }
-        if self.track(track).offset.is_none() {
+        } else if self.tracks.get(track).offset.is_none() {
             self.anchor(track, ticks, now);
         } else if track == Track::Audio {
-            self.correct_audio();
+            self.correct_audio(now);
+        } else if keyframe {
+            self.reanchor();
         }
         self.place(track, ticks, now)
     }
 
-    fn track(&self, track: Track) -> &TrackClock {
-        match track {
-            Track::Video => &self.video,
-            Track::Audio => &self.audio,
-        }
-    }
-
-    fn track_mut(&mut self, track: Track) -> &mut TrackClock {
-        match track {
-            Track::Video => &mut self.video,
-            Track::Audio => &mut self.audio,
-        }
-    }
-
-    /// A step back beyond any reordering, or a run ahead of the wall clock, is the camera changing its mind.
-    /// Time that stands still is not: a congested network delays frames and then delivers them all.
-    fn jumped(&self, track: Track, ticks: i64, now: Duration) -> bool {
-        let clock = self.track(track);
-        let (Some(offset), Some((last_pts, last_at))) = (clock.offset, clock.last) else { return false };
+    /// By how much the camera's clock jumped, if it did: a step back beyond any reordering, or a step ahead of the wall
+    /// clock. Time that stands still is no jump: a congested network delays frames and then delivers them all.
+    fn jump(&self, track: Track, ticks: i64, now: Duration) -> Option<i64> {
+        let clock = self.tracks.get(track);
+        let (offset, (last_pts, last_at)) = (clock.offset?, clock.last?);
         let step = ticks + offset - last_pts;
-        step < -MAX_STEP_BACK || step > ticks_between(last_at, now) + MAX_RUN_AHEAD
+        let passed = ticks_between(last_at, now);
+        let is_jump = step < -clock.max_reorder_ticks() || step > passed + MAX_RUN_AHEAD;
+        is_jump.then(|| step - passed)
+    }
+
+    /// Moves the origin to the jump, unless the other track's part of the same jump did so.
+    fn join_after_jump(&mut self, track: Track, now: Duration) {
+        if self.jumped_at.is_some_and(|at| now.saturating_sub(at) < SAME_JUMP) {
+            return;
+        }
+        self.jumped_at = Some(now);
+        let clock = self.tracks.get(track);
+        let after_last = clock.last_dts.map_or(0, |last| last + clock.frame_ticks);
+        self.origin = Some((self.ticks_at(now).max(after_last), now));
+    }
+
+    fn ticks_at(&self, now: Duration) -> i64 {
+        self.epoch.map_or(0, |epoch| ticks_between(epoch, now))
     }
 
     /// Chooses the offset of a track that has none.
     fn anchor(&mut self, track: Track, ticks: i64, now: Duration) {
-        let lead = self.track(track).reorder.lead() * self.track(track).frame_ticks;
-        let epoch = *self.epoch.get_or_insert(now);
+        let clock = self.tracks.get(track);
+        let lead = clock.reorder.lead() * clock.frame_ticks;
+        let after_last = clock.last_dts.map_or(i64::MIN, |last| last + clock.frame_ticks + lead);
+        self.epoch.get_or_insert(now);
         // At least one frame after the last, however short the absence was.
         let soonest = self.newest.map_or(0, |newest| newest + DEFAULT_FRAME_TICKS);
-        let (origin, origin_at) =
-            *self.origin.get_or_insert_with(|| (ticks_between(epoch, now).max(soonest), now));
-        let by_arrival = origin + ticks_between(origin_at, now) + lead;
-        let after_last = self.track(track).last.map_or(by_arrival, |(last, _)| by_arrival.max(last + 1));
-        let mut offset = after_last - ticks;
-        if let Some(reported) = self.offset_by_reports(track)
-            && (reported - offset).abs() < MAX_REPORT_DISAGREEMENT
+        let start = self.ticks_at(now).max(soonest);
+        let (origin, origin_at) = *self.origin.get_or_insert((start, now));
+        let by_arrival = (origin + ticks_between(origin_at, now) + lead).max(after_last);
+        let mut offset = by_arrival - ticks;
+        if let Some(reported) = self.offset_by_reports(track, now)
+            && (reported - offset).abs() < self.max_disagreement()
         {
-            offset = reported;
+            offset = reported.max(after_last.saturating_sub(ticks));
         }
-        self.track_mut(track).offset = Some(offset);
+        self.tracks.get_mut(track).offset = Some(offset);
+    }
+
+    /// How far sender reports may disagree with the arrival of the units.
+    fn max_disagreement(&self) -> i64 {
+        let PerTrack { video, audio } = &self.tracks;
+        let proven = video.reports().consistent().min(audio.reports().consistent()) >= PROVEN_REPORTS;
+        if proven { MAX_REPORT_DISAGREEMENT } else { MAX_UNPROVEN_DISAGREEMENT }
     }
 
     /// The offset that puts `track` in step with the other one, by the camera's own sender reports.
-    fn offset_by_reports(&self, track: Track) -> Option<i64> {
+    fn offset_by_reports(&self, track: Track, now: Duration) -> Option<i64> {
         let other = match track {
-            Track::Video => &self.audio,
-            Track::Audio => &self.video,
+            Track::Video => &self.tracks.audio,
+            Track::Audio => &self.tracks.video,
         };
-        let (other_ntp, other_ticks) = other.report_in_ticks()?;
-        let (ntp, ticks) = self.track(track).report_in_ticks()?;
-        let relay_minus_ntp = other.offset? + other_ticks - other_ntp;
-        Some(relay_minus_ntp + ntp - ticks)
+        let theirs = other.reports().fresh(now)?;
+        let own = self.tracks.get(track).reports().fresh(now)?;
+        let relay_minus_ntp = other.offset? + theirs.rtp - theirs.ntp;
+        Some(relay_minus_ntp + own.ntp - own.rtp)
     }
 
-    /// The picture leads; the sound is moved towards it in steps too small to hear.
-    fn correct_audio(&mut self) {
-        let Some(wanted) = self.offset_by_reports(Track::Audio) else { return };
-        let Some(offset) = self.audio.offset.as_mut() else { return };
+    /// Moves the audio towards where the reports place it, in inaudible steps. The video leads.
+    fn correct_audio(&mut self, now: Duration) {
+        let max = self.max_disagreement();
+        let Some(wanted) = self.offset_by_reports(Track::Audio, now) else { return };
+        let Some(offset) = self.tracks.audio.offset.as_mut() else { return };
         let error = wanted - *offset;
-        if error.abs() < MAX_REPORT_DISAGREEMENT {
-            *offset += error.clamp(-MAX_CORRECTION_STEP, MAX_CORRECTION_STEP);
+        if error.abs() < max {
+            let step = error.clamp(-MAX_CORRECTION_STEP, MAX_CORRECTION_STEP);
+            *offset += step;
+            self.drift.note_correction(Track::Audio, step);
         }
+    }
+
+    /// Moves both tracks by a phase error that is too large to slew.
+    fn reanchor(&mut self) {
+        let Some(ticks) = self.drift.take_reanchor() else { return };
+        for clock in [&mut self.tracks.video, &mut self.tracks.audio] {
+            if let Some(offset) = clock.offset.as_mut() {
+                *offset += ticks;
+            }
+            if let Some((pts, _)) = clock.last.as_mut() {
+                *pts += ticks;
+            }
+        }
+        self.drift.begin_session();
+        self.event = Some(TimelineEvent::Reanchored { ticks });
     }
 
     /// Moves the tracks towards our clock.
     fn correct_drift(&mut self, now: Duration) {
-        let sound_is_led = self.offset_by_reports(Track::Audio).is_some();
-        let (both, sound) = self.drift.handle_time(now, sound_is_led);
-        if let Some(offset) = self.video.offset.as_mut() {
-            *offset += both;
-        }
-        if let Some(offset) = self.audio.offset.as_mut() {
-            *offset += both + sound;
+        let audio_is_led = self.offset_by_reports(Track::Audio, now).is_some();
+        let steps = self.drift.handle_time(now, self.ticks_at(now), audio_is_led);
+        for track in [Track::Video, Track::Audio] {
+            if let Some(offset) = self.tracks.get_mut(track).offset.as_mut() {
+                *offset += steps.get(track);
+            }
         }
     }
 
-    fn place(&mut self, track: Track, ticks: i64, now: Duration) -> Stamp {
-        let clock = self.track_mut(track);
+    fn place(&mut self, track: Track, ticks: i64, now: Duration) -> Timestamps {
+        let clock = self.tracks.get_mut(track);
         let wanted_pts = ticks + clock.offset.unwrap_or_default();
         let frame_ticks = clock.frame_ticks;
         let wanted_dts = clock.reorder.decode_time(wanted_pts, frame_ticks);
@@ -200,12 +264,8 @@ impl Timeline {
         clock.last_dts = Some(dts);
         clock.last = Some((wanted_pts, now));
         self.newest = Some(self.newest.map_or(pts, |newest| newest.max(pts)));
-        let lateness = self.epoch.map_or(0, |epoch| ticks_between(epoch, now)) - wanted_dts;
-        match track {
-            Track::Video => self.drift.video.add(lateness),
-            Track::Audio => self.drift.audio.add(lateness),
-        }
-        Stamp { dts, pts }
+        self.drift.add(track, self.ticks_at(now) - wanted_dts);
+        Timestamps { dts, pts }
     }
 }
 

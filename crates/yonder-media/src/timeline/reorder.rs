@@ -14,9 +14,11 @@ pub(super) struct Reorder {
     declared: bool,
     /// The newest presentation times, ascending; `depth` of them wait here.
     window: Vec<i64>,
-    /// Pictures since the session began, as far as it matters.
+    /// Frames since the session began, as far as it matters.
     seen: usize,
     first: Option<i64>,
+    /// Deepest reordering seen since the session began.
+    seen_depth: usize,
 }
 
 impl Reorder {
@@ -28,10 +30,21 @@ impl Reorder {
         }
     }
 
+    /// Starts over with a new session. An undeclared depth is what the last session needed, so that one odd session does
+    /// not deepen all that follow.
     pub(super) fn restart(&mut self) {
+        if !self.declared && self.seen > MAX_DEPTH {
+            self.depth = self.seen_depth;
+        }
+        self.seen_depth = 0;
         self.window.clear();
         self.seen = 0;
         self.first = None;
+    }
+
+    /// The largest depth that the stream may have: the declared one, or that of any level.
+    pub(super) fn max_depth(&self) -> i64 {
+        i64::try_from(if self.declared { self.depth } else { MAX_DEPTH }).unwrap_or_default()
     }
 
     /// Frames by which presentation starts after decoding.
@@ -44,8 +57,9 @@ impl Reorder {
         let first = *self.first.get_or_insert(pts);
         let at = self.window.partition_point(|known| *known <= pts);
         if !self.declared {
-            // As many later pictures as came before this one: so deep does the stream reorder.
-            self.depth = self.depth.max(self.window.len() - at).min(MAX_DEPTH);
+            // The depth is the number of frames shown later that were received earlier.
+            self.seen_depth = self.seen_depth.max(self.window.len() - at).min(MAX_DEPTH);
+            self.depth = self.depth.max(self.seen_depth);
         }
         self.window.insert(at, pts);
         self.seen = self.seen.saturating_add(1);
@@ -86,6 +100,23 @@ mod tests {
         let times = decode(Some(depth), shown);
         assert_eq!(times, decoded);
         assert!(times.iter().zip(shown).all(|(dts, pts)| dts <= pts));
+    }
+
+    #[test]
+    fn depth_of_one_odd_session_does_not_stay() {
+        let mut reorder = Reorder::default();
+        for pts in (0..40).chain(30..70) {
+            reorder.decode_time(pts, 1);
+        }
+        assert!(reorder.lead() > 5);
+        for _ in 0..2 {
+            reorder.restart();
+            for pts in 0..40 {
+                reorder.decode_time(pts, 1);
+            }
+        }
+        reorder.restart();
+        assert_eq!(reorder.lead(), 0);
     }
 
     #[test]

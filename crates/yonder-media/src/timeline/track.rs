@@ -1,12 +1,17 @@
-//! One track's time within the timeline.
+//! State of one track within the timeline.
 
+use std::collections::VecDeque;
 use std::time::Duration;
 
 use crate::unit::TICKS_PER_SECOND;
 
 use super::reorder::Reorder;
+use super::report::{ClockPair, Reports, ntp_ticks};
 
-/// The state of one track.
+/// Reports kept before the first unit: as many as prove a clock.
+const MAX_EARLY_REPORTS: usize = 4;
+
+/// Clock of one track.
 #[derive(Debug)]
 pub(super) struct TrackClock {
     /// RTP ticks per second.
@@ -15,16 +20,15 @@ pub(super) struct TrackClock {
     pub(super) reorder: Reorder,
     /// Relay ticks minus track ticks, while the track is anchored in a session.
     pub(super) offset: Option<i64>,
-    /// The last presentation time asked for, and when; within this session.
+    /// Presentation time of the last unit of this session before it was made to rise, and its time of arrival.
     pub(super) last: Option<(i64, Duration)>,
     /// The last decoding time given out, over all sessions.
     pub(super) last_dts: Option<i64>,
     /// Unwrapped RTP time of the last unit.
     unwrapped: Option<i64>,
-    /// NTP time in ticks, and the unwrapped RTP time it belongs to.
-    report: Option<(i64, i64)>,
-    /// A report that came before the first unit: its RTP time cannot be unwrapped yet.
-    early_report: Option<(i64, u32)>,
+    reports: Reports,
+    /// Reports that came before the first unit: their RTP times cannot be unwrapped yet.
+    early_reports: VecDeque<(i64, u32, Duration)>,
 }
 
 impl Default for TrackClock {
@@ -37,8 +41,8 @@ impl Default for TrackClock {
             last: None,
             last_dts: None,
             unwrapped: None,
-            report: None,
-            early_report: None,
+            reports: Reports::default(),
+            early_reports: VecDeque::new(),
         }
     }
 }
@@ -49,12 +53,12 @@ impl TrackClock {
         self.offset = None;
         self.last = None;
         self.unwrapped = None;
-        self.report = None;
-        self.early_report = None;
+        self.reports = Reports::default();
+        self.early_reports.clear();
         self.reorder.restart();
     }
 
-    /// RTP time beyond its 32 bits, in relay ticks. The nearest reading to the last one is the right one
+    /// Extends an RTP time beyond its 32 bits, in relay ticks. The nearest reading to the last one is the right one
     /// (RFC 3550, A.1 does the same for sequence numbers).
     pub(super) fn unwrap(&mut self, rtp: u32) -> i64 {
         let unwrapped = match self.unwrapped {
@@ -62,23 +66,39 @@ impl TrackClock {
             Some(last) => nearest(last, rtp),
         };
         self.unwrapped = Some(unwrapped);
-        if let Some((ntp, rtp)) = self.early_report.take() {
-            self.report = Some((ntp, nearest(unwrapped, rtp)));
+        while let Some((ntp, rtp, at)) = self.early_reports.pop_front() {
+            self.add_report(ntp, nearest(unwrapped, rtp), at);
         }
         self.in_ticks(unwrapped)
     }
 
-    pub(super) fn handle_report(&mut self, ntp: u64, rtp: u32) {
-        let ntp = ntp_ticks(ntp);
+    /// Handles a sender report. One without an NTP time is ignored.
+    pub(super) fn handle_report(&mut self, ntp: u64, rtp: u32, now: Duration) {
+        let Some(ntp) = ntp_ticks(ntp) else { return };
         match self.unwrapped {
-            Some(last) => self.report = Some((ntp, nearest(last, rtp))),
-            None => self.early_report = Some((ntp, rtp)),
+            Some(last) => self.add_report(ntp, nearest(last, rtp), now),
+            None => {
+                self.early_reports.push_back((ntp, rtp, now));
+                if self.early_reports.len() > MAX_EARLY_REPORTS {
+                    self.early_reports.pop_front();
+                }
+            }
         }
     }
 
-    /// The last report as (NTP time, track time), both in relay ticks.
-    pub(super) fn report_in_ticks(&self) -> Option<(i64, i64)> {
-        self.report.map(|(ntp, rtp)| (ntp, self.in_ticks(rtp)))
+    fn add_report(&mut self, ntp: i64, rtp: i64, now: Duration) {
+        let rtp = self.in_ticks(rtp);
+        self.reports.add(ClockPair { ntp, rtp }, now);
+    }
+
+    pub(super) fn reports(&self) -> &Reports {
+        &self.reports
+    }
+
+    /// Step back in presentation time that reordering explains, in ticks.
+    pub(super) fn max_reorder_ticks(&self) -> i64 {
+        let frames = self.reorder.max_depth().saturating_add(2);
+        frames.saturating_mul(self.frame_ticks).clamp(super::MIN_STEP_BACK, super::MAX_STEP_BACK)
     }
 
     fn in_ticks(&self, rtp: i64) -> i64 {
@@ -93,12 +113,6 @@ impl TrackClock {
 /// The value congruent to `rtp` modulo 2^32 that lies nearest to `last`.
 fn nearest(last: i64, rtp: u32) -> i64 {
     let low = u32::try_from(last.rem_euclid(1 << 32)).unwrap_or_default();
-    // Reinterpreting the difference as signed is what makes it the shortest way round.
+    // The difference read as a signed number is the shortest way round.
     last + i64::from(rtp.wrapping_sub(low).cast_signed())
-}
-
-/// 64-bit NTP time (RFC 3550, 4) in ticks of 1/90 000 s.
-fn ntp_ticks(ntp: u64) -> i64 {
-    let ticks = (u128::from(ntp) * 90_000) >> 32;
-    i64::try_from(ticks).unwrap_or_default()
 }

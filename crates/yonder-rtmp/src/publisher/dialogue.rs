@@ -6,7 +6,7 @@ use crate::amf0::Value;
 use crate::command::Command;
 use crate::message::MessageKind;
 
-use super::{CHUNK_SIZE, Publisher, PublisherEvent, PushError, PushStep};
+use super::{CHUNK_SIZE, Publisher, PublisherEvent, PushError, PushStep, Status};
 
 /// Transaction numbers; replies are matched by them.
 const CONNECT: f64 = 1.0;
@@ -15,8 +15,10 @@ const FC_PUBLISH: f64 = 3.0;
 const CREATE: f64 = 4.0;
 const PUBLISH: f64 = 5.0;
 const ENDING: f64 = 6.0;
-/// Longest of a platform's words that is kept.
-const MAX_WORDS: usize = 300;
+/// Longest text of a platform that is kept, in characters.
+const MAX_TEXT: usize = 300;
+/// A shorter key is not blanked out in texts, where it would be found by chance.
+const MIN_BLANKED_KEY: usize = 4;
 
 impl Publisher {
     pub(super) fn after_greeting(&mut self, now: Duration) {
@@ -43,7 +45,10 @@ impl Publisher {
             "_result" => self.handle_result(command, now),
             "_error" => return self.handle_refusal(command),
             "onStatus" => return self.handle_status(command, now),
-            "close" => return Err(PushError::Ended { words: "the platform closed the connection".into() }),
+            "close" => {
+                let description = "the platform closed the connection".to_owned();
+                return Err(PushError::Ended { status: Status { description, ..Status::default() } });
+            }
             // onBWDone, onFCPublish and their like ask for nothing.
             _ => {}
         }
@@ -71,16 +76,15 @@ impl Publisher {
         }
     }
 
-    /// `_error`: refusals of releaseStream and `FCPublish` mean nothing, many servers do not know them.
+    /// `_error`: refusals of releaseStream and `FCPublish` are ignored, since many servers do not know them.
     fn handle_refusal(&mut self, command: &Command) -> Result<(), PushError> {
-        match self.step {
-            PushStep::Connecting if is(command, CONNECT) => {
-                Err(PushError::AppRefused { words: words(command) })
-            }
-            PushStep::Creating if is(command, CREATE) => Err(PushError::AppRefused { words: words(command) }),
-            PushStep::Publishing if is(command, PUBLISH) => Err(key_refusal(command)),
-            _ => Ok(()),
-        }
+        let is_ours = match self.step {
+            PushStep::Connecting => is(command, CONNECT),
+            PushStep::Creating => is(command, CREATE),
+            PushStep::Publishing => is(command, PUBLISH),
+            PushStep::Greeting | PushStep::Live => false,
+        };
+        if is_ours { Err(self.refused(command)) } else { Ok(()) }
     }
 
     fn handle_status(&mut self, command: &Command, now: Duration) -> Result<(), PushError> {
@@ -92,16 +96,31 @@ impl Publisher {
                 self.enter(PushStep::Live, now);
                 Ok(())
             }
-            PushStep::Publishing | PushStep::Creating if refused => Err(key_refusal(command)),
-            PushStep::Connecting if refused => Err(PushError::AppRefused { words: words(command) }),
-            PushStep::Live if refused && is_about_codec(command) => {
-                Err(PushError::CodecRefused { words: words(command) })
+            // Some servers report an unknown releaseStream or FCPublish so.
+            PushStep::Publishing | PushStep::Creating if code == "NetConnection.Call.Failed" => Ok(()),
+            PushStep::Connecting | PushStep::Creating | PushStep::Publishing if refused => {
+                Err(self.refused(command))
             }
             PushStep::Live if refused || code == "NetStream.Unpublish.Success" => {
-                Err(PushError::Ended { words: words(command) })
+                Err(PushError::Ended { status: self.status(command) })
             }
             _ => Ok(()),
         }
+    }
+
+    fn refused(&self, command: &Command) -> PushError {
+        PushError::Refused { step: self.step, status: self.status(command) }
+    }
+
+    /// The information object as it is shown and logged: bounded, and without the stream key that some platforms repeat.
+    fn status(&self, command: &Command) -> Status {
+        let (level, code, description) = command.information();
+        let key = self.config.key.expose();
+        let clean = |text: &str| -> String {
+            let text = if key.len() >= MIN_BLANKED_KEY { text.replace(key, "…") } else { text.to_owned() };
+            text.chars().filter(|c| !c.is_control()).take(MAX_TEXT).collect()
+        };
+        Status { level: clean(level), code: clean(code), description: clean(description) }
     }
 
     pub(super) fn send_ending(&mut self) {
@@ -119,34 +138,4 @@ fn is(command: &Command, transaction: f64) -> bool {
 /// A stream number is a small whole one; anything else is taken as the usual first.
 fn stream_number(number: f64) -> u32 {
     (1..=1024_u32).find(|candidate| (f64::from(*candidate) - number).abs() < 0.5).unwrap_or(1)
-}
-
-/// The platform's own words: description and code, whatever there is, without control characters.
-fn words(command: &Command) -> String {
-    let (_, code, description) = command.information();
-    let joined = match (description, code) {
-        ("", "") => "no reason given".to_owned(),
-        (description, "") => description.to_owned(),
-        ("", code) => code.to_owned(),
-        (description, code) => format!("{description} ({code})"),
-    };
-    joined.chars().filter(|c| !c.is_control()).take(MAX_WORDS).collect()
-}
-
-/// Whether the platform speaks of the codec: there is no code for that.
-fn is_about_codec(command: &Command) -> bool {
-    let words = words(command).to_ascii_lowercase();
-    ["codec", "hevc", "h.265", "h265", "unsupported format"].iter().any(|sign| words.contains(sign))
-}
-
-/// Platforms use one code, `NetStream.Publish.BadName`, for a wrong key and for a key in use; the words tell.
-fn key_refusal(command: &Command) -> PushError {
-    let words = words(command);
-    if is_about_codec(command) {
-        return PushError::CodecRefused { words };
-    }
-    let lower = words.to_ascii_lowercase();
-    let busy =
-        ["already", "in use", "busy", "is publishing", "duplicate"].iter().any(|sign| lower.contains(sign));
-    if busy { PushError::KeyBusy { words } } else { PushError::KeyRefused { words } }
 }

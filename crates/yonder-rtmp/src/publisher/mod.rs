@@ -12,6 +12,7 @@ mod dialogue;
 mod metadata;
 
 use std::collections::VecDeque;
+use std::fmt;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
@@ -92,7 +93,28 @@ pub enum PublisherEvent {
     Accepted,
 }
 
-/// Why a push failed or ended. Words are the platform's own.
+/// Information object of an `onStatus` or `_error` (7.2.2), without control characters and with the stream key blanked out.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Status {
+    /// `status`, `warning` or `error`.
+    pub level: String,
+    /// Such as `NetStream.Publish.BadName`.
+    pub code: String,
+    /// The platform's own words.
+    pub description: String,
+}
+
+impl fmt::Display for Status {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match (self.description.as_str(), self.code.as_str()) {
+            ("", "") => f.write_str("no reason given"),
+            (text, "") | ("", text) => f.write_str(text),
+            (description, code) => write!(f, "{description} ({code})"),
+        }
+    }
+}
+
+/// Why a push failed or ended.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum PushError {
@@ -105,35 +127,19 @@ pub enum PushError {
     /// One of its commands makes no sense.
     #[error("the server sent a command that cannot be read: {0}")]
     Command(#[from] CommandError),
-    /// `connect` was refused.
-    #[error("the platform refused the application: {words}")]
-    AppRefused {
-        /// The platform's words.
-        words: String,
-    },
-    /// `publish` was refused: the key is wrong, expired or not allowed.
-    #[error("the platform refused the stream key: {words}")]
-    KeyRefused {
-        /// The platform's words.
-        words: String,
-    },
-    /// `publish` was refused because the key is in use.
-    #[error("the stream key is in use: {words}")]
-    KeyBusy {
-        /// The platform's words.
-        words: String,
-    },
-    /// The platform does not take this codec.
-    #[error("the platform does not take the codec: {words}")]
-    CodecRefused {
-        /// The platform's words.
-        words: String,
+    /// The platform refused `connect`, `createStream` or `publish`.
+    #[error("the platform refused the push while we waited for {}: {status}", .step.waits_for())]
+    Refused {
+        /// Step of the dialogue.
+        step: PushStep,
+        /// Its reason.
+        status: Status,
     },
     /// The platform ended the broadcast.
-    #[error("the platform ended the broadcast: {words}")]
+    #[error("the platform ended the broadcast: {status}")]
     Ended {
-        /// The platform's words.
-        words: String,
+        /// Its reason.
+        status: Status,
     },
     /// A step took too long.
     #[error("no answer while waiting for {}", .0.waits_for())]

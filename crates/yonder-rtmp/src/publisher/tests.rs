@@ -134,37 +134,59 @@ fn sample_video() -> VideoConfig {
     VideoConfig::H264(sets.config().unwrap())
 }
 
-#[rstest]
-#[case::wrong("Stream key is not known", false)]
-#[case::busy("Stream is already publishing", true)]
-fn refusals_of_the_key_are_told_apart_by_the_platforms_words(#[case] words: &str, #[case] busy: bool) {
+#[test]
+fn refusal_of_the_publish_is_reported_with_step_code_and_description() {
     let mut pair = Pair::new(1000);
     pair.connect();
-    pair.receiver.refuse_publish(words);
-    let error = pair.exchange().unwrap_err();
-    assert_eq!(matches!(error, PushError::KeyBusy { .. }), busy);
-    assert!(error.to_string().contains(words));
-    assert!(!error.to_string().contains("planted"));
+    pair.receiver.refuse_publish("Stream key is not known");
+    let PushError::Refused { step, status } = pair.exchange().unwrap_err() else { panic!() };
+    assert_eq!(step, PushStep::Publishing);
+    assert_eq!(status.code, "NetStream.Publish.BadName");
+    assert_eq!((status.level.as_str(), status.description.as_str()), ("error", "Stream key is not known"));
 }
 
 #[test]
-fn a_refused_application_keeps_the_platforms_words() {
+fn key_repeated_by_the_platform_is_blanked_out() {
+    let mut pair = Pair::new(1000);
+    pair.connect();
+    pair.receiver.refuse_publish("no stream planted-secret-key here");
+    let error = pair.exchange().unwrap_err();
+    assert!(!format!("{error} {error:?}").contains("planted"), "{error:?}");
+    assert!(error.to_string().contains("no stream … here"), "{error}");
+}
+
+#[test]
+fn refusal_of_the_application_is_reported_at_its_step() {
     let mut pair = Pair::new(1000);
     pair.exchange().unwrap();
     pair.receiver.refuse_connect("no such application");
-    let error = pair.exchange().unwrap_err();
-    assert_eq!(
-        error,
-        PushError::AppRefused { words: "no such application (NetConnection.Connect.Rejected)".into() }
-    );
+    let PushError::Refused { step, status } = pair.exchange().unwrap_err() else { panic!() };
+    assert_eq!(step, PushStep::Connecting);
+    assert_eq!(status.to_string(), "no such application (NetConnection.Connect.Rejected)");
 }
 
 #[test]
-fn a_broadcast_ended_by_the_platform_is_noticed() {
+fn failed_courtesy_call_reported_by_status_is_ignored() {
+    let mut pair = Pair::new(1000);
+    pair.connect();
+    let information = Value::Object(vec![
+        ("level".to_owned(), "error".into()),
+        ("code".to_owned(), "NetConnection.Call.Failed".into()),
+    ]);
+    let status = Command::new("onStatus", 0.0, vec![Value::Null, information]);
+    assert_eq!(pair.publisher.handle_command(&status, T0), Ok(()));
+}
+
+#[test]
+fn end_of_the_broadcast_by_the_platform_is_reported() {
     let mut pair = Pair::new(1000);
     pair.go_live();
     pair.receiver.end("twelve hours are over");
-    assert!(matches!(pair.exchange(), Err(PushError::Ended { words }) if words.contains("twelve hours")));
+    let error = pair.exchange().unwrap_err();
+    assert!(
+        matches!(&error, PushError::Ended { status } if status.description.contains("twelve hours")),
+        "{error:?}"
+    );
 }
 
 #[test]

@@ -33,7 +33,7 @@ impl Client {
         match self.state {
             State::Options => self.after_options(response, now),
             State::Describe if granted => self.after_describe(response, &pending, now),
-            State::SetUp(track) => self.after_set_up(response, granted, track, now),
+            State::SetUp(track) => self.after_set_up(response, &pending, track, now),
             State::Play if granted => {
                 self.state = State::Playing;
                 self.keep_alive_at = Some(now + self.session_timeout / 2);
@@ -52,7 +52,7 @@ impl Client {
                 Ok(())
             }
             State::Closed | State::New => Ok(()),
-            State::Describe | State::Play => Err(refusal(pending.method, response)),
+            State::Describe | State::Play => Err(refusal(&pending, response)),
         }
     }
 
@@ -63,17 +63,19 @@ impl Client {
         now: Duration,
     ) -> Result<(), PullError> {
         let challenge = auth::strongest(response.headers.all("WWW-Authenticate"));
-        let Some(credentials) = self.config.credentials.clone() else {
-            return Err(PullError::PasswordNeeded);
+        let refused = |authorized| PullError::Refused {
+            method: pending.method,
+            status: response.status,
+            reason: response.reason.clone(),
+            authorized,
         };
-        let refused =
-            || PullError::WrongPassword { status: response.status, reason: response.reason.clone() };
-        let challenge = challenge.ok_or_else(refused)?;
+        let Some(credentials) = self.config.credentials.clone() else { return Err(refused(false)) };
+        let challenge = challenge.ok_or_else(|| refused(true))?;
         if pending.authorized {
             // Many cameras renew their nonce without a word about it; credentials once accepted are right still.
             let only_nonce = challenge.is_stale() || self.signed_in;
             if !only_nonce || pending.stale >= MAX_STALE {
-                return Err(refused());
+                return Err(refused(true));
             }
             pending.stale += 1;
         }
@@ -151,18 +153,18 @@ impl Client {
     fn after_set_up(
         &mut self,
         response: &Response,
-        granted: bool,
+        pending: &Pending,
         track: usize,
         now: Duration,
     ) -> Result<(), PullError> {
-        if !granted {
+        if !(200..300).contains(&response.status) {
             // Sound that cannot be had is done without; the picture is what the relay is for.
             if track > 0 {
                 self.tracks.remove(track);
                 self.set_up(track, now);
                 return Ok(());
             }
-            return Err(refusal("SETUP", response));
+            return Err(refusal(pending, response));
         }
         if let Some(session) = response.headers.get("Session") {
             let (id, timeout) = read_session(session);
@@ -180,8 +182,7 @@ impl Client {
     /// would go where nobody listens.
     fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
         let transport = response.headers.get("Transport").unwrap_or_default();
-        let refused =
-            || PullError::TransportRefused { status: response.status, reason: transport.to_owned() };
+        let refused = || PullError::OtherTransport { transport: transport.to_owned() };
         let Some(track) = self.tracks.get_mut(at) else { return Ok(()) };
         match self.config.transport {
             Transport::Interleaved => match read_channels(transport) {
@@ -200,18 +201,12 @@ impl Client {
     }
 }
 
-/// Tells refusals apart by what can be done about them (RFC 2326, 7.1.1).
-fn refusal(method: &'static str, response: &Response) -> PullError {
+/// The facts of a refusal; redirects (RFC 2326, 11.3) are apart, since they lead somewhere.
+fn refusal(pending: &Pending, response: &Response) -> PullError {
     let (status, reason) = (response.status, response.reason.clone());
     match status {
-        403 => PullError::Forbidden { status, reason },
-        404 | 410 => PullError::NoSuchStream { status, reason },
-        400 | 451 if method == "DESCRIBE" => PullError::NoSuchStream { status, reason },
-        453 => PullError::TooManyViewers { status, reason },
-        461 => PullError::TransportRefused { status, reason },
         300..=399 => redirected(&response.headers),
-        500 | 502..=504 => PullError::NotReady { status, reason },
-        _ => PullError::Refused { method, status, reason },
+        _ => PullError::Refused { method: pending.method, status, reason, authorized: pending.authorized },
     }
 }
 

@@ -1,5 +1,7 @@
 //! `/healthz` and `/readyz`, for whatever watches the process.
 
+use std::time::Duration;
+
 use actix_web::web::{Data, ServiceConfig};
 use actix_web::{HttpResponse, get};
 
@@ -16,14 +18,26 @@ async fn health() -> HttpResponse {
     HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ok\n")
 }
 
-/// The records can be read.
+/// A media thread whose last heartbeat is older than this stands still.
+const MAX_HEARTBEAT_AGE: Duration = Duration::from_secs(5);
+
+/// The media threads run and the records can be read.
 #[get("/readyz")]
 async fn ready(service: Data<Service>) -> HttpResponse {
+    let oldest = service.heartbeat_ages().into_iter().max().unwrap_or_default();
+    if oldest >= MAX_HEARTBEAT_AGE {
+        return not_ready(&format!("a media thread has not run for {} s\n", oldest.as_secs()));
+    }
     match reading(&service, Service::feeds).await {
         Ok(_) => HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"),
         Err(error) => {
-            tracing::error!(?error, "not ready");
-            HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body("not ready\n")
+            tracing::error!(?error, "records not readable");
+            not_ready("the records cannot be read\n")
         }
     }
+}
+
+fn not_ready(reason: &str) -> HttpResponse {
+    let body = format!("not ready: {reason}");
+    HttpResponse::ServiceUnavailable().content_type("text/plain; charset=utf-8").body(body)
 }

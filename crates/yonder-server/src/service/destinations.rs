@@ -1,5 +1,6 @@
 //! Destinations: server and key are put right and checked before they are kept.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{
@@ -9,7 +10,7 @@ use yonder_api::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
     Secret, Stored,
 };
-use yonder_core::check_name;
+use yonder_core::{RefusalRule, check_name};
 use yonder_engine::{PrivateAuthority, PushSpec};
 use yonder_store::{
     Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
@@ -17,6 +18,7 @@ use yonder_store::{
 };
 
 use super::Service;
+use super::feeds::history;
 use crate::error::ServiceError;
 use crate::time;
 
@@ -282,12 +284,20 @@ impl Service {
             destination: settings.name.clone(),
             server: kept_server(&settings.server)?,
             backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
-            return_after: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
+            failback_delay: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
             key: destination.key.clone().map(StreamKey::from_stored),
             encryption: destination.passphrase.clone().map(|text| (Passphrase::from_stored(text), length)),
             authority: authority.map_err(invalid_authority)?,
             uplinks,
+            refusals: self.refusal_rules(settings.platform.as_deref())?,
+            history: history(destination.history),
         })
+    }
+
+    /// Lines of a platform's rule sheet about its refusals.
+    fn refusal_rules(&self, platform: Option<&str>) -> Result<Arc<[RefusalRule]>, ServiceError> {
+        let Some(platform) = platform else { return Ok(Arc::default()) };
+        Ok(self.sheet(platform)?.map(|sheet| sheet.rules.refusals.into()).unwrap_or_default())
     }
 
     fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {

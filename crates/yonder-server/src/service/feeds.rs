@@ -43,7 +43,12 @@ impl Service {
 
     /// A feed that is not kept, checked like one that is.
     pub(super) fn unkept_feed(&self, new: NewFeed) -> Result<StoredFeed, ServiceError> {
-        Ok(StoredFeed { id: 0, values: feed_values(new)?, created_s: time::now_s() })
+        Ok(StoredFeed {
+            id: 0,
+            values: feed_values(new)?,
+            created_s: time::now_s(),
+            history: yonder_store::History::default(),
+        })
     }
 
     /// Changes a feed; one that runs is dialled anew when its address or password changed.
@@ -140,7 +145,20 @@ pub(super) fn feed_spec(feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         Transport::Tcp => TransportChoice::Tcp,
         Transport::Udp => TransportChoice::Udp,
     };
-    Ok(FeedSpec { name: feed.values.name.clone(), url, credentials, transport, pin: feed.values.pin })
+    let history = history(feed.history);
+    Ok(FeedSpec {
+        name: feed.values.name.clone(),
+        url,
+        credentials,
+        transport,
+        pin: feed.values.pin,
+        history,
+    })
+}
+
+/// The history in the core's type.
+pub(super) fn history(stored: yonder_store::History) -> yonder_core::History {
+    yonder_core::History { credentials: stored.credentials, address: stored.address }
 }
 
 /// The same for the lighter stream: the account and the manners are the main stream's.

@@ -6,8 +6,9 @@ use std::time::Duration;
 
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_address::Protocol;
+use yonder_core::History;
 use yonder_core::budget::with_ip_headers;
-use yonder_store::Carried;
+use yonder_store::{Carried, HistorySubject};
 
 use super::Service;
 use super::destinations::kept_server;
@@ -65,8 +66,12 @@ impl Service {
     pub fn look_into_ledger(&self, write: bool) -> Result<(), ServiceError> {
         let relays = self.stored_relays();
         let mut ledger = super::lock(&self.ledger);
+        let mut worked = Vec::new();
         for relay in &relays {
             let Some(view) = self.engine.relay(&relay.name) else { continue };
+            if view.feed.history == History::PROVEN {
+                worked.push(HistorySubject::Feed(view.feed.name.clone()));
+            }
             ledger.count(Carried::Feed(view.feed.name.clone()), None, None, view.feed.bytes);
             for push in &view.pushes {
                 let destination = self.store.destination(&push.destination)?;
@@ -77,8 +82,12 @@ impl Service {
                 if matches!(push.state, "live" | "lagging") && destination.key_used_s.is_none() {
                     self.store.note_key_used(&push.destination, time::now_s())?;
                 }
+                if push.history == History::PROVEN {
+                    worked.push(HistorySubject::Destination(push.destination.clone()));
+                }
             }
         }
+        self.store.record_worked(&worked, time::now_s())?;
         if write && !ledger.unwritten.is_empty() {
             let carried: Vec<(Carried, u64)> = ledger.unwritten.drain().collect();
             self.store.add_traffic(&time::Calendar::now().day(), &carried)?;

@@ -29,7 +29,7 @@ mod views;
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
-use std::time::SystemTime;
+use std::time::{Duration, SystemTime};
 
 use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use secrecy::SecretString;
@@ -188,6 +188,11 @@ impl Service {
 
     pub(crate) fn engine(&self) -> &Engine {
         &self.engine
+    }
+
+    /// Ages of the media threads' heartbeats. Asks neither the records nor the threads.
+    pub(crate) fn heartbeat_ages(&self) -> Vec<Duration> {
+        self.engine.heartbeat_ages()
     }
 
     fn change(&self) -> ReentrantMutexGuard<'_, ()> {

@@ -17,9 +17,10 @@ use yonder_lab::{
 };
 
 use crate::failure::Failure;
+use crate::logging::Log;
 use crate::output::print;
 use crate::secrets::Source;
-use crate::serve::{self, StopSignal};
+use crate::serve::StopSignal;
 
 /// The one channel of a stand-in platform.
 const CHANNEL: &str = "rehearsal";
@@ -72,7 +73,7 @@ pub(crate) enum StandInCommand {
 }
 
 pub(crate) fn run(command: &StandInCommand) -> Result<(), Failure> {
-    serve::start_log("warn");
+    let _log = Log::start("warn");
     let runtime = tokio::runtime::Builder::new_multi_thread()
         .worker_threads(1)
         .enable_all()

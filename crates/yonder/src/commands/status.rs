@@ -185,7 +185,7 @@ fn feed_facts(feed: &FeedState) -> String {
         facts.extend(video.keyframe_interval_s.map(|s| format!("keyframe every {s} s")));
         facts.extend(feed.audio.as_ref().map(|audio| audio.codec.clone()));
     }
-    facts.extend(feed.dials_in_s.map(|s| format!("dials again in {s:.0} s")));
+    facts.extend(feed.retry_in_s.map(|s| format!("dials again in {s:.0} s")));
     if feed.packets_lost > 0 {
         facts.push(format!("{} packets lost", grouped(feed.packets_lost)));
     }
@@ -198,7 +198,7 @@ fn push_facts(push: &PushState) -> String {
         facts.push(rate(push.kbps));
         facts.push(format!("{} pictures", grouped(push.frames_sent)));
     }
-    facts.extend(push.dials_in_s.map(|s| format!("dials again in {s:.0} s")));
+    facts.extend(push.retry_in_s.map(|s| format!("dials again in {s:.0} s")));
     if push.server == "backup" {
         facts.push("on the backup server".to_owned());
     }
@@ -242,9 +242,9 @@ mod tests {
         let cause = if feed == "flowing" { json!(null) } else { cause };
         serde_json::from_value(json!({
             "name": name, "wanted": "on",
-            "feed": {"name": "Cam", "state": feed, "since": null, "cause": cause, "dials_in_s": null,
+            "feed": {"name": "Cam", "state": feed, "since": null, "cause": cause, "retry_in_s": null,
                 "transport": null, "video": null, "audio": null, "packets_lost": 0, "reconnects": 0},
-            "pushes": [{"destination": "One", "state": push, "since": null, "cause": cause, "dials_in_s": null,
+            "pushes": [{"destination": "One", "state": push, "since": null, "cause": cause, "retry_in_s": null,
                 "kbps": 12_345, "bytes": 0, "frames_sent": 1234, "frames_dropped": 0, "reconnects": 0,
                 "backlog_ms": 0, "steps": []}],
         }))

@@ -38,8 +38,8 @@ export function FeedEnd({ relay }: { relay: Relay }): ReactNode {
             ) : (
               <span className={`font-semibold ${toneOf(state)}`}>{feed.state}</span>
             )}
-            {feed.dials_in_s != null && (
-              <span className="text-quiet"> · dials again in {Math.round(feed.dials_in_s)} s</span>
+            {feed.retry_in_s != null && (
+              <span className="text-quiet"> · dials again in {Math.round(feed.retry_in_s)} s</span>
             )}
           </p>
         </div>

@@ -20,7 +20,7 @@ test("a line names its feed, its pushes and their states in words", () => {
 test("a cause shows its side, sentence, next step and code, once", () => {
   const away = cause();
   const troubled = relay("Summit", {
-    feed: feed({ state: "waiting", cause: away, dials_in_s: 3.4 }),
+    feed: feed({ state: "waiting", cause: away, retry_in_s: 3.4 }),
     pushes: [push("Bramble TV", { state: "waiting", cause: away })],
   });
   draw(<LineCard relay={troubled} />);

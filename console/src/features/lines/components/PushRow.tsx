@@ -46,7 +46,7 @@ function Detail({ push }: { push: PushState }): ReactNode {
     case "dialing":
       return progressOf(push);
     case "waiting":
-      return push.dials_in_s == null ? "for its feed" : `dials again in ${Math.round(push.dials_in_s)} s`;
+      return push.retry_in_s == null ? "for its feed" : `dials again in ${Math.round(push.retry_in_s)} s`;
     case "blocked":
       return "needs you";
     default:

@@ -40,7 +40,7 @@ export function FeedCard({ relay }: { relay: Relay }): ReactNode {
           <span className="text-quiet">{facts(relay)}</span>
         </p>
         {feed.cause != null && <CauseNote note={{ cause: feed.cause, about: [feed.name] }} />}
-        {feed.dials_in_s != null && <p className="text-wait">Dials again in {Math.round(feed.dials_in_s)} s.</p>}
+        {feed.retry_in_s != null && <p className="text-wait">Dials again in {Math.round(feed.retry_in_s)} s.</p>}
         {!flows && feed.state !== "off" && (
           <DialSteps steps={feed.steps ?? []} way={WAY} end={feed.state} state={feed.state} since={feed.since} />
         )}

@@ -45,8 +45,8 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
         {sends ? grouped(push.kbps) : "—"} <small className="text-[13px] font-normal text-quiet">{needs(relay, push)}</small>
       </p>
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
-      {push.dials_in_s != null && (
-        <p className="text-[13px] text-wait">Dials again in {Math.round(push.dials_in_s)} s.</p>
+      {push.retry_in_s != null && (
+        <p className="text-[13px] text-wait">Dials again in {Math.round(push.retry_in_s)} s.</p>
       )}
       <DialSteps
         steps={push.steps}

@@ -14,7 +14,7 @@ const CAUGHT_UP_TICKS: i64 = TICKS_PER_SECOND / 2;
 
 /// Notes how far the unit sent last is behind the newest, and tells the machine.
 pub(super) fn judge(push: &Push, last_sent: Option<i64>) {
-    let behind = match (push.program.hub.newest_dts(), last_sent) {
+    let behind = match (push.output.hub.newest_dts(), last_sent) {
         (Some(newest), Some(last)) => (newest - last).max(0),
         _ => 0,
     };

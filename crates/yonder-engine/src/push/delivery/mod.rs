@@ -1,5 +1,4 @@
-//! One delivery: dial the platform, run the dialogue, and send what the hub holds, by the protocol that the
-//! server speaks.
+//! One delivery: connects to the platform, runs the dialogue and sends the output's units, by RTMP or SRT.
 
 mod backlog;
 mod rtmp;
@@ -15,7 +14,6 @@ use yonder_core::{Cause, CauseCode};
 use crate::dial;
 use crate::feed::lock;
 use crate::reach;
-use crate::spec::Way;
 use crate::view::StepView;
 
 use super::Push;
@@ -26,58 +24,77 @@ const NO_PROGRESS: Duration = Duration::from_secs(10);
 const CLOSE_PATIENCE: Duration = Duration::from_millis(1500);
 /// How often the backlog is looked at.
 const TICK: Duration = Duration::from_secs(1);
-/// Better ways are looked at so often while another is in use; oftener when they have to settle for less.
-const LOOK_EVERY: Duration = Duration::from_secs(15);
+/// Interval at which better routes are probed while another is in use; shorter for a short failback delay.
+const PROBE_INTERVAL: Duration = Duration::from_secs(15);
+/// A push that waits this long for a keyframe shows it.
+const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
 /// How a delivery ended in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum End {
-    /// Nobody wants it any more.
-    Unwanted,
-    /// It dials anew at once: by a better way, or for a new broadcast.
+    /// The push was disabled.
+    Disabled,
+    /// It connects again at once: over a better route, or for a new broadcast.
     Returning,
 }
 
-/// Runs until the platform ends it (an error), the push is unwanted, or it returns to a better way.
+/// Runs until the platform ends it (an error), the push is disabled, or it returns to a better route.
 pub(super) async fn run(push: &Arc<Push>) -> Result<End, Cause> {
     {
         let mut figures = lock(&push.figures);
         figures.steps.clear();
         figures.link = None;
     }
-    let Some((way, better)) = push.ways_up_to_mine().split_last() else {
-        return Err(Cause::new(CauseCode::PushInternal, "There is no way to this destination."));
+    let Some(route) = push.route() else {
+        return Err(Cause::new(CauseCode::PushInternal, "There is no route to this destination."));
     };
-    let result = match &way.server {
-        ServerAddress::Rtmp(server) => rtmp::run(push, server, way, better).await,
-        ServerAddress::Srt(server) => srt::run(push, server, way, better).await,
+    let result = match &route.server {
+        ServerAddress::Rtmp(server) => rtmp::run(push, server, route.uplink.as_ref()).await,
+        ServerAddress::Srt(server) => srt::run(push, server, route.uplink.as_ref()).await,
     };
     lock(&push.figures).backlog = Duration::ZERO;
     result
 }
 
 /// Resolves when the delivery is to end in order.
-async fn ended(push: &Push, better: &[Way]) -> End {
+async fn wait_for_end(push: &Push) -> End {
     tokio::select! {
-        () = push.hung_up() => End::Unwanted,
+        () = push.hung_up() => End::Disabled,
         () = push.rolled_over() => End::Returning,
-        () = settled(push, better), if !better.is_empty() => End::Returning,
+        () = wait_for_failback(push) => End::Returning,
     }
 }
 
-/// Looks at better ways now and then, and resolves when one has been usable for long enough.
-async fn settled(push: &Push, better: &[Way]) {
-    let pause = LOOK_EVERY.min(push.spec.return_after / 4).max(Duration::from_millis(100));
+/// Probes better routes now and then, and resolves when it is time to return to one. Routes may change meanwhile.
+async fn wait_for_failback(push: &Push) {
     loop {
-        sleep(pause).await;
-        for (number, way) in better.iter().enumerate() {
-            let uplink = way.uplink.as_ref();
-            let usable = reach::knock(&way.server, push.spec.authority.as_ref(), uplink).await.is_ok();
-            if push.note_way_seen(number, usable) {
+        let (_, delay) = push.better_routes();
+        sleep(PROBE_INTERVAL.min(delay / 4).max(Duration::from_millis(100))).await;
+        let (better, _) = push.better_routes();
+        for (number, route) in better.iter().enumerate() {
+            let uplink = route.uplink.as_ref();
+            let probed = reach::probe(&route.server, push.spec.authority.as_ref(), uplink).await;
+            if push.record_probe(number, probed.is_ok()) {
                 return;
             }
         }
     }
+}
+
+/// Warns while the platform waits for the feed's first keyframe, so that the platform is not blamed when it hangs up.
+fn warn_about_keyframe(push: &Push, waited: Duration) {
+    if waited >= KEYFRAME_WARNING {
+        push.change(|machine, _| machine.on_warning(Some(no_keyframe(waited))));
+    }
+}
+
+/// Cause of a push that the platform has accepted, but whose feed has no keyframe to begin with.
+fn no_keyframe(waited: Duration) -> Cause {
+    let message = format!(
+        "The platform has accepted the push, but the feed has sent no keyframe for {} s.",
+        waited.as_secs()
+    );
+    Cause::new(CauseCode::FeedNoKeyframe, message)
 }
 
 /// The steps of one dial, as they are done.

@@ -12,8 +12,9 @@ use anyhow::Context as _;
 
 use crate::arguments::DemoArguments;
 use crate::failure::Failure;
+use crate::logging::Log;
 use crate::output::{has_colour, print, print_json};
-use crate::serve::{self, Instance};
+use crate::serve::Instance;
 
 use railway::Railway;
 use summary::Summary;
@@ -24,7 +25,7 @@ const PERSON: &str = "night desk";
 const CAMERA_PASSWORD: &str = "camera-password";
 
 pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<ExitCode, Failure> {
-    serve::start_log("warn");
+    let _log = Log::start("warn");
     let temporary;
     let home = match home {
         Some(home) => home,

@@ -18,32 +18,31 @@ use crate::causes;
 use crate::dial;
 use crate::push::link::Link;
 use crate::reach::{TLS_TIMEOUT, trust};
-use crate::spec::{UplinkSpec, Way};
+use crate::spec::UplinkSpec;
 use crate::tls::TlsError;
 
-use super::{CLOSE_PATIENCE, End, Push, Steps, ended};
+use super::{CLOSE_PATIENCE, End, Push, Steps, wait_for_end};
 
 use wire::{Wire, broke};
 
 pub(super) async fn run(
     push: &Arc<Push>,
     server: &RtmpServer,
-    way: &Way,
-    better: &[Way],
+    uplink: Option<&UplinkSpec>,
 ) -> Result<End, Cause> {
     let key = push.spec.key.clone().ok_or_else(|| {
         Cause::new(CauseCode::PushKeyRefused, "There is no stream key, and RTMP needs one.")
     })?;
     let steps = Steps::begin(push);
     let link = tokio::select! {
-        link = reach(&steps, server, way.uplink.as_ref()) => link?,
-        () = push.hung_up() => return Ok(End::Unwanted),
+        link = reach(&steps, server, uplink) => link?,
+        () = push.hung_up() => return Ok(End::Disabled),
     };
     let stream = link.stream();
     let wire = Wire::open(push, steps, link, server, key);
     let result = tokio::select! {
-        result = attend(push, &wire, &stream) => result.map(|()| End::Unwanted),
-        end = ended(push, better) => Ok(end),
+        result = attend(push, &wire, &stream) => result.map(|()| End::Disabled),
+        end = wait_for_end(push) => Ok(end),
     };
     if result.is_ok() {
         close(&wire, &stream).await;
@@ -72,7 +71,7 @@ async fn reach(steps: &Steps, server: &RtmpServer, uplink: Option<&UplinkSpec>) 
 /// Runs the dialogue, and sees to what the writing of units leaves behind.
 async fn attend(push: &Push, wire: &Wire, stream: &TcpStream) -> Result<(), Cause> {
     let mut input = BytesMut::with_capacity(4096);
-    let mut signal = push.program.signal();
+    let mut signal = push.output.signal();
     signal.mark_changed();
     let mut alarm = Alarm::new(push.clock);
     wire.lock().start();

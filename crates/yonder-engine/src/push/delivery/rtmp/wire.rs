@@ -19,7 +19,9 @@ use crate::causes;
 use crate::feed::lock;
 use crate::hub::{Cursor, Entry, Listener, Taken};
 use crate::push::Push;
-use crate::push::delivery::{NO_PROGRESS, Steps, TICK, backlog};
+use crate::push::delivery::{
+    KEYFRAME_WARNING, NO_PROGRESS, Steps, TICK, backlog, no_keyframe, warn_about_keyframe,
+};
 use crate::push::link::Link;
 
 /// Bytes that may wait for the socket; what is beyond waits in the hub, where it costs nothing.
@@ -41,8 +43,8 @@ pub(super) struct State {
     publisher: Publisher,
     link: Link,
     cursor: Cursor,
-    /// The platform takes units.
-    accepted: bool,
+    /// Since when the platform accepts units.
+    accepted_at: Option<Duration>,
     /// A unit was sent, and everybody knows.
     live: bool,
     /// Decoding time that is zero on the wire.
@@ -82,7 +84,7 @@ impl Wire {
             publisher: Publisher::new(config),
             link,
             cursor: Cursor::default(),
-            accepted: false,
+            accepted_at: None,
             live: false,
             base: None,
             last_dts: None,
@@ -94,7 +96,7 @@ impl Wire {
         };
         let wire = Arc::new(Self { state: Mutex::new(state), call: Notify::new() });
         let listener: Arc<dyn Listener> = Arc::clone(&wire) as Arc<dyn Listener>;
-        push.program.hub.listen(&listener);
+        push.output.hub.listen(&listener);
         wire
     }
 
@@ -112,7 +114,7 @@ impl Wire {
 impl Listener for Wire {
     fn handle_published(&self) {
         let mut state = self.lock();
-        if !state.accepted || state.failure.is_some() {
+        if state.accepted_at.is_none() || state.failure.is_some() {
             return;
         }
         // A fault of this push is nobody else's, least of all the feed's.
@@ -169,7 +171,7 @@ impl State {
                 PublisherEvent::Connected => self.steps.note("application accepted"),
                 PublisherEvent::Accepted => {
                     self.steps.note("key accepted");
-                    self.accepted = true;
+                    self.accepted_at = Some(self.push.clock.now());
                 }
             }
         }
@@ -177,11 +179,11 @@ impl State {
 
     /// Moves units into the outbox, as far as there is room; true when the hub has no more.
     fn fill(&mut self, round: &mut Round) -> bool {
-        if !self.accepted {
+        if self.accepted_at.is_none() {
             return true;
         }
         while self.publisher.outbox().len() < HIGH_WATER {
-            let Taken::Entry { entry, skipped, .. } = self.push.program.hub.take(&mut self.cursor) else {
+            let Taken::Entry { entry, skipped, .. } = self.push.output.hub.take(&mut self.cursor) else {
                 return true;
             };
             round.dropped += skipped;
@@ -206,7 +208,9 @@ impl State {
             self.headers = Some(Arc::clone(&entry.headers));
         }
         self.publisher.send_body(entry.body(), timestamp);
-        self.last_dts = Some(dts);
+        if entry.unit.track == Track::Video {
+            self.last_dts = Some(dts);
+        }
     }
 
     /// What was measured of the feed so far; at its beginning that is nothing.
@@ -246,20 +250,31 @@ impl State {
             Ok(_) => self
                 .publisher
                 .handle_input(input, self.push.clock.now())
-                .map_err(|error| causes::push(&error)),
+                .map_err(|error| causes::push(&self.push, &error)),
             Err(error) if error.kind() == ErrorKind::WouldBlock => Ok(()),
             Err(error) => Err(broke(&error)),
         }
     }
 
     fn closed_by_platform(&self) -> Cause {
-        let message = if self.accepted {
+        if let Some(waited) = self.waited_for_keyframe()
+            && waited >= KEYFRAME_WARNING
+        {
+            return no_keyframe(waited);
+        }
+        let message = if self.accepted_at.is_some() {
             "The platform closed the connection.".to_owned()
         } else {
             let waiting = self.publisher.step().waits_for();
             format!("The platform closed the connection while we waited for {waiting}.")
         };
         Cause::new(CauseCode::PushClosedByPlatform, message)
+    }
+
+    /// How long the platform has been waiting for the first unit; `None` before it accepts units and once one was sent.
+    fn waited_for_keyframe(&self) -> Option<Duration> {
+        let since = self.accepted_at.filter(|_| !self.live)?;
+        Some(self.push.clock.now().saturating_sub(since))
     }
 
     fn next_deadline(&self) -> Duration {
@@ -269,21 +284,24 @@ impl State {
 
     pub(super) fn handle_deadline(&mut self) -> Result<(), Cause> {
         let now = self.push.clock.now();
-        self.publisher.handle_timeout(now).map_err(|error| causes::push(&error))?;
+        self.publisher.handle_timeout(now).map_err(|error| causes::push(&self.push, &error))?;
         if now.saturating_sub(self.progressed) >= NO_PROGRESS && self.is_blocked() {
             let message = format!("The platform has taken no data for {} s.", NO_PROGRESS.as_secs());
             return Err(Cause::new(CauseCode::PushNoAnswer, message));
         }
         if now >= self.ticked + TICK {
             self.ticked = now;
-            backlog::judge(&self.push, self.last_dts);
+            match self.waited_for_keyframe() {
+                Some(waited) => warn_about_keyframe(&self.push, waited),
+                None => backlog::judge(&self.push, self.last_dts),
+            }
         }
         Ok(())
     }
 
     /// The last words; no unit is written after them.
     pub(super) fn say_goodbye(&mut self) {
-        self.accepted = false;
+        self.accepted_at = None;
         self.publisher.close();
     }
 

@@ -12,7 +12,7 @@ use std::time::Duration;
 use bytes::{Bytes, BytesMut};
 use tokio::sync::watch;
 use yonder_address::{SrtServer, stream_id};
-use yonder_core::{Cause, CauseCode, PushMachine, PushState};
+use yonder_core::{Cause, CauseCode, PushMachine};
 use yonder_media::Track;
 use yonder_media::ts::{Chunk, PACKET};
 use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD, Packet};
@@ -23,10 +23,12 @@ use crate::dial::{self, DialError};
 use crate::feed::lock;
 use crate::hub::{Cursor, Taken};
 use crate::reach::answering;
-use crate::spec::{UplinkSpec, Way};
+use crate::spec::UplinkSpec;
 use crate::view::LinkView;
 
-use super::{End, Push, Steps, TICK, backlog, ended};
+use super::{
+    End, KEYFRAME_WARNING, Push, Steps, TICK, backlog, no_keyframe, wait_for_end, warn_about_keyframe,
+};
 
 use batch::Batch;
 use port::Port;
@@ -57,13 +59,12 @@ const ENOUGH: u64 = 200;
 pub(super) async fn run(
     push: &Arc<Push>,
     server: &SrtServer,
-    way: &Way,
-    better: &[Way],
+    uplink: Option<&UplinkSpec>,
 ) -> Result<End, Cause> {
-    let mut delivery = Delivery::reach(push, server, way.uplink.as_ref()).await?;
+    let mut delivery = Delivery::reach(push, server, uplink).await?;
     let result = tokio::select! {
-        result = delivery.run() => result.map(|()| End::Unwanted),
-        end = ended(push, better) => Ok(end),
+        result = delivery.run() => result.map(|()| End::Disabled),
+        end = wait_for_end(push) => Ok(end),
     };
     if result.is_ok() {
         delivery.close().await;
@@ -81,7 +82,9 @@ struct Delivery<'a> {
     latency: Duration,
     head: watch::Receiver<u64>,
     cursor: Cursor,
-    connected: bool,
+    /// Since when the listener accepts packets.
+    connected_at: Option<Duration>,
+    live: bool,
     /// When the last packet that was handed over is to be sent.
     scheduled: Duration,
     last_dts: Option<i64>,
@@ -129,7 +132,7 @@ impl<'a> Delivery<'a> {
             latency: Duration::from_millis(u64::from(server.latency_ms)),
             refresh: KeyRefresh::default(),
             address: port.local_addr().map_err(unreachable)?.ip(),
-            knock: false,
+            induction_only: false,
             entropy: Box::new(|out| rand::fill(out)),
         };
         Ok(Self {
@@ -140,9 +143,10 @@ impl<'a> Delivery<'a> {
             encrypted: config.encryption.is_some(),
             latency: config.latency,
             caller: Caller::new(config, now),
-            head: push.program.hub.head(),
+            head: push.output.hub.head(),
             cursor: Cursor::default(),
-            connected: false,
+            connected_at: None,
+            live: false,
             scheduled: now,
             last_dts: None,
             batch,
@@ -156,7 +160,7 @@ impl<'a> Delivery<'a> {
     }
 
     async fn run(&mut self) -> Result<(), Cause> {
-        let mut signal = self.push.program.signal();
+        let mut signal = self.push.output.signal();
         signal.mark_changed();
         let mut alarm = Alarm::new(self.push.clock);
         let mut inbox = Vec::new();
@@ -165,9 +169,9 @@ impl<'a> Delivery<'a> {
             self.fill();
             self.transmit()?;
             if let Some(cause) = self.caller.closed().and_then(causes::push_srt_closed) {
-                return Err(cause);
+                return Err(self.blame_keyframe(cause));
             }
-            let wants_more = self.connected && self.caller.backlog() < HIGH_WATER;
+            let wants_more = self.connected_at.is_some() && self.caller.backlog() < HIGH_WATER;
             let tick = self.ticked + TICK;
             let due = self.caller.poll_timeout().map_or(tick, |due| due.min(tick));
             let deadline = if self.batch.is_empty() { due + SLACK } else { self.push.clock.now() + NO_ROOM };
@@ -181,10 +185,13 @@ impl<'a> Delivery<'a> {
                 () = alarm.until(deadline) => {}
             }
             let now = self.push.clock.now();
-            self.caller.handle_timeout(now).map_err(|error| causes::push_srt(&error))?;
+            self.caller.handle_timeout(now).map_err(|error| causes::push_srt(self.push, &error))?;
             if now >= tick {
                 self.ticked = now;
-                self.judge(now);
+                match self.connected_at {
+                    Some(since) if !self.live => warn_about_keyframe(self.push, now.saturating_sub(since)),
+                    _ => self.judge(now),
+                }
             }
         }
     }
@@ -197,6 +204,13 @@ impl<'a> Delivery<'a> {
         }
     }
 
+    /// The feed's lack of a keyframe, where that is why a connection has ended; else `cause`.
+    fn blame_keyframe(&self, cause: Cause) -> Cause {
+        let waited =
+            self.connected_at.filter(|_| !self.live).map(|since| self.push.clock.now().saturating_sub(since));
+        waited.filter(|waited| *waited >= KEYFRAME_WARNING).map_or(cause, no_keyframe)
+    }
+
     fn drain(&mut self) {
         while let Some(event) = self.caller.poll_event() {
             match event {
@@ -205,7 +219,7 @@ impl<'a> Delivery<'a> {
                     let step = if self.encrypted { "accepted, encrypted" } else { "accepted" };
                     self.steps.note(step);
                     self.latency = latency;
-                    self.connected = true;
+                    self.connected_at = Some(self.push.clock.now());
                     self.scheduled = self.push.clock.now();
                 }
             }
@@ -216,25 +230,27 @@ impl<'a> Delivery<'a> {
         let now = self.push.clock.now();
         for datagram in datagrams.drain(..) {
             let handled = self.caller.handle_datagram(datagram, now);
-            handled.map_err(|error| causes::push_srt(&error))?;
+            handled.map_err(|error| causes::push_srt(self.push, &error))?;
         }
         Ok(())
     }
 
     /// Moves entries from the hub into the connection, as far as there is room.
     fn fill(&mut self) {
-        if !self.connected {
+        if self.connected_at.is_none() {
             return;
         }
         let (mut sent, mut dropped) = (0, 0);
         while self.caller.backlog() < HIGH_WATER {
-            let Taken::Entry { entry, number, skipped } = self.push.program.hub.take(&mut self.cursor) else {
+            let Taken::Entry { entry, number, skipped } = self.push.output.hub.take(&mut self.cursor) else {
                 break;
             };
             dropped += skipped;
             sent += u64::from(entry.unit.track == Track::Video);
-            self.last_dts = Some(entry.unit.dts);
-            let chunk = self.push.program.hub.packets(number, &entry);
+            if entry.unit.track == Track::Video {
+                self.last_dts = Some(entry.unit.dts);
+            }
+            let chunk = self.push.output.hub.packets(number, &entry);
             self.schedule(&chunk);
         }
         if sent + dropped == 0 {
@@ -245,7 +261,8 @@ impl<'a> Delivery<'a> {
             figures.frames_sent += sent;
             figures.frames_dropped += dropped;
         }
-        if self.push.state() == PushState::Dialing {
+        if !self.live {
+            self.live = true;
             self.steps.note("first keyframe");
             self.push.change(PushMachine::on_live);
             // What the hub held may be all there is: the feed may have gone meanwhile, or the picture be the holding one.
@@ -259,7 +276,7 @@ impl<'a> Delivery<'a> {
         let now = self.push.clock.now();
         let start = self.scheduled.max(now);
         let late = start.saturating_sub(now) > BEHIND;
-        let newest = self.push.program.hub.newest_dts();
+        let newest = self.push.output.hub.newest_dts();
         let joins = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
         let divisor = if late || joins { HURRY } else { 1 };
         let mut first = None;

@@ -1,4 +1,4 @@
-//! A still picture as a round of H.264: a compressed keyframe, and pictures that say that nothing changed.
+//! Slate as a GOP of H.264: an encoded keyframe, and P frames whose macroblocks are all skipped.
 
 use std::sync::Arc;
 
@@ -10,21 +10,24 @@ use openh264::formats::{RgbSliceU8, YUVBuffer};
 use yonder_media::h264::{NalKind, ParameterSets, kind_of, unchanged_picture};
 use yonder_media::{AudioConfig, Payload, StreamHeaders, VideoConfig, split_nals};
 
-use super::HoldError;
-use super::round::{Round, Shot, Silence};
+use super::SlateError;
+use super::gop::{Silence, SlateFrame, SlateGop};
 
 /// Fine enough for small letters, coarse enough for a slow uplink.
 const QUALITY: QpRange = QpRange::new(20, 28);
 /// The encoder's target; a still picture stays far below.
 const TARGET: BitRate = BitRate::from_bps(4_000_000);
 
-/// One round of `seconds` at `fps`.
-pub(super) fn round(
+/// Encodes a GOP of `seconds` at `fps`.
+///
+/// # Errors
+/// [`SlateError`] when the encoder refuses the image.
+pub(super) fn gop(
     image: &RgbImage,
     fps: f64,
     seconds: f64,
     audio: Option<&AudioConfig>,
-) -> Result<Round, HoldError> {
+) -> Result<SlateGop, SlateError> {
     #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "a small positive number")]
     let (count, frame_ticks) = ((fps * seconds).round().max(2.0) as u32, (90_000.0 / fps).round() as i64);
     #[expect(clippy::cast_possible_truncation, reason = "a frame rate")]
@@ -53,18 +56,18 @@ pub(super) fn round(
             _ => keyframe.push(nal),
         }
     }
-    let config = sets.config().ok_or(HoldError::NoStream)?;
+    let config = sets.config().ok_or(SlateError::NoStream)?;
     if !keyframe.iter().any(|nal| kind_of(nal) == NalKind::IdrSlice) {
-        return Err(HoldError::NoStream);
+        return Err(SlateError::NoStream);
     }
-    let mut shots = vec![Shot { payload: Payload::Nals(keyframe), keyframe: true }];
+    let mut frames = vec![SlateFrame { payload: Payload::Nals(keyframe), keyframe: true }];
     for at in 1..count {
-        let unchanged = unchanged_picture(&config, at).ok_or(HoldError::NoStream)?;
-        shots.push(Shot { payload: Payload::Nals(vec![unchanged]), keyframe: false });
+        let unchanged = unchanged_picture(&config, at).ok_or(SlateError::NoStream)?;
+        frames.push(SlateFrame { payload: Payload::Nals(vec![unchanged]), keyframe: false });
     }
     let video = VideoConfig::H264(config);
     let headers = Arc::new(StreamHeaders { video: Some(video), audio: audio.cloned() });
-    Ok(Round { headers, shots, frame_ticks, silence: audio.and_then(Silence::of) })
+    Ok(SlateGop { headers, frames, frame_ticks, silence: audio.and_then(Silence::of) })
 }
 
 #[cfg(test)]
@@ -77,22 +80,19 @@ mod tests {
     #[rstest]
     #[case::full(1_920, 1_080, 25.0)]
     #[case::small(636, 356, 12.5)]
-    fn every_picture_of_a_round_decodes_to_the_first(
-        #[case] width: u32,
-        #[case] height: u32,
-        #[case] fps: f64,
-    ) {
-        let image = crate::holding::card::draw(width, height, "Summit Station", None);
-        let round = round(&image, fps, 2.0, None).unwrap();
-        let video = round.headers.video.as_ref().unwrap();
+    fn every_frame_of_a_gop_decodes_to_the_first(#[case] width: u32, #[case] height: u32, #[case] fps: f64) {
+        let image = crate::slate::card::draw(width, height, "Summit Station", None);
+        let gop = gop(&image, fps, 2.0, None).unwrap();
+        let video = gop.headers.video.as_ref().unwrap();
         assert_eq!((video.facts().width, video.facts().height), (width, height));
         let mut decoder = Decoder::new().unwrap();
         let mut first: Option<Vec<u8>> = None;
         let mut decoded = 0;
-        // Twice, since the round is sent over and over.
-        for shot in round.shots.iter().chain(&round.shots) {
-            let Payload::Nals(nals) = &shot.payload else { panic!() };
-            let sets: Vec<&Bytes> = if shot.keyframe { video.parameter_sets().collect() } else { Vec::new() };
+        // Twice, since the GOP is repeated.
+        for frame in gop.frames.iter().chain(&gop.frames) {
+            let Payload::Nals(nals) = &frame.payload else { panic!() };
+            let sets: Vec<&Bytes> =
+                if frame.keyframe { video.parameter_sets().collect() } else { Vec::new() };
             let mut stream = Vec::new();
             for nal in sets.into_iter().chain(nals) {
                 stream.extend_from_slice(&[0, 0, 0, 1]);
@@ -103,8 +103,8 @@ mod tests {
             let luma = picture.y().to_vec();
             assert!(*first.get_or_insert_with(|| luma.clone()) == luma, "picture {decoded} differs");
         }
-        assert_eq!(decoded, round.shots.len() * 2);
-        let bytes: usize = round.shots.iter().map(|shot| shot.payload.len()).sum();
+        assert_eq!(decoded, gop.frames.len() * 2);
+        let bytes: usize = gop.frames.iter().map(|frame| frame.payload.len()).sum();
         assert!(bytes < 250_000, "{bytes} bytes");
     }
 }

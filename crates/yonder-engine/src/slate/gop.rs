@@ -1,4 +1,4 @@
-//! A round of pictures, and its units one after the other on the relay's clock.
+//! Encoded slate, and its access units one after the other.
 
 use std::sync::Arc;
 
@@ -6,12 +6,12 @@ use bytes::Bytes;
 use yonder_media::aac::{SAMPLES_PER_FRAME, silent_frame};
 use yonder_media::{AccessUnit, AudioConfig, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
 
-/// Frames of G.711 silence in a second: what cameras send.
+/// Frames of G.711 silence per second, as cameras send them.
 const G711_FRAMES: u32 = 50;
 
-/// One picture of a round.
+/// One video frame of a slate.
 #[derive(Debug, Clone)]
-pub(super) struct Shot {
+pub(super) struct SlateFrame {
     pub(super) payload: Payload,
     pub(super) keyframe: bool,
 }
@@ -25,7 +25,7 @@ pub(super) struct Silence {
 }
 
 impl Silence {
-    /// Silence in the codec of a stream, where it can be written.
+    /// Silence in the codec of `audio`; `None` for an AAC configuration that cannot be written.
     pub(super) fn of(audio: &AudioConfig) -> Option<Self> {
         let rate = i64::from(audio.sample_rate());
         match audio {
@@ -41,73 +41,76 @@ impl Silence {
     }
 }
 
-/// Pictures that are sent over and over, with silence beside them.
+/// One GOP of a slate, which is repeated, and a frame of silence.
 #[derive(Debug, Clone)]
-pub(crate) struct Round {
+pub(crate) struct SlateGop {
     pub(crate) headers: Arc<StreamHeaders>,
-    pub(super) shots: Vec<Shot>,
+    pub(super) frames: Vec<SlateFrame>,
     pub(super) frame_ticks: i64,
     pub(super) silence: Option<Silence>,
 }
 
-/// The units of a round in order of time, without end.
+/// Endless sequence of a slate's access units in decoding order.
 #[derive(Debug)]
-pub(crate) struct Sequence {
-    round: Round,
+pub(crate) struct SlatePlayer {
+    gop: SlateGop,
+    /// Decoding time of the first frame, in ticks.
     start: i64,
-    pictures: i64,
-    sounds: i64,
+    video_frames: i64,
+    audio_frames: i64,
 }
 
-impl Round {
-    /// From one picture to the next.
-    pub(crate) fn frame_ticks(&self) -> i64 {
-        self.frame_ticks
+#[cfg(test)]
+impl SlateGop {
+    /// A slate that repeats one keyframe every `frame_ticks`.
+    pub(crate) fn repeating(keyframe: &crate::hub::Entry, frame_ticks: i64) -> Self {
+        let frame = SlateFrame { payload: keyframe.unit.payload.clone(), keyframe: true };
+        Self { headers: Arc::clone(&keyframe.headers), frames: vec![frame], frame_ticks, silence: None }
     }
 }
 
-impl Sequence {
-    /// Begins at `start` on the relay's clock, with the keyframe.
-    pub(crate) fn new(round: Round, start: i64) -> Self {
-        Self { round, start, pictures: 0, sounds: 0 }
+impl SlatePlayer {
+    /// Returns a player whose keyframe is due at `start`, in ticks of the service's clock.
+    pub(crate) fn new(gop: SlateGop, start: i64) -> Self {
+        Self { gop, start, video_frames: 0, audio_frames: 0 }
     }
 
     pub(crate) fn headers(&self) -> &Arc<StreamHeaders> {
-        &self.round.headers
+        &self.gop.headers
     }
 
-    fn picture_dts(&self) -> i64 {
-        self.start + self.pictures * self.round.frame_ticks
+    fn video_dts(&self) -> i64 {
+        self.start + self.video_frames * self.gop.frame_ticks
     }
 
     /// Counted from the start, so that no rounding adds up.
-    fn sound_dts(&self) -> Option<i64> {
-        let Silence { samples, rate, .. } = self.round.silence.as_ref()?;
-        Some(self.start + self.sounds * samples * TICKS_PER_SECOND / rate)
+    fn audio_dts(&self) -> Option<i64> {
+        let Silence { samples, rate, .. } = self.gop.silence.as_ref()?;
+        Some(self.start + self.audio_frames * samples * TICKS_PER_SECOND / rate)
     }
 
-    /// When the next unit is due.
+    /// Decoding time of the next unit, at which it is due.
     pub(crate) fn next_dts(&self) -> i64 {
-        let picture = self.picture_dts();
-        self.sound_dts().map_or(picture, |sound| sound.min(picture))
+        let video = self.video_dts();
+        self.audio_dts().map_or(video, |audio| audio.min(video))
     }
 
-    /// The next unit.
-    pub(crate) fn take(&mut self) -> AccessUnit {
+    /// Returns the next unit.
+    pub(crate) fn next_unit(&mut self) -> AccessUnit {
         let dts = self.next_dts();
-        if let Some(silence) = self.round.silence.as_ref().filter(|_| dts < self.picture_dts()) {
-            self.sounds += 1;
+        if let Some(silence) = self.gop.silence.as_ref().filter(|_| dts < self.video_dts()) {
+            self.audio_frames += 1;
             let payload = Payload::Frame(silence.frame.clone());
             return AccessUnit { track: Track::Audio, dts, pts: dts, keyframe: true, payload };
         }
-        let at = usize::try_from(self.pictures).unwrap_or_default() % self.round.shots.len().max(1);
-        self.pictures += 1;
-        // A round has one picture at least.
+        let at = usize::try_from(self.video_frames).unwrap_or_default() % self.gop.frames.len().max(1);
+        self.video_frames += 1;
+        // A GOP has at least one frame.
         let (payload, keyframe) = self
-            .round
-            .shots
+            .gop
+            .frames
             .get(at)
-            .map_or((Payload::Nals(Vec::new()), false), |shot| (shot.payload.clone(), shot.keyframe));
+            .map_or((Payload::Nals(Vec::new()), false), |frame| (frame.payload.clone(), frame.keyframe));
         AccessUnit { track: Track::Video, dts, pts: dts, keyframe, payload }
     }
 }
@@ -117,34 +120,35 @@ mod tests {
     use super::*;
     use yonder_media::g711::Law;
 
-    fn sequence(audio: Option<&AudioConfig>) -> Sequence {
-        let shot = |keyframe| Shot { payload: Payload::Nals(vec![Bytes::from_static(&[1])]), keyframe };
-        let round = Round {
+    fn sequence(audio: Option<&AudioConfig>) -> SlatePlayer {
+        let frame =
+            |keyframe| SlateFrame { payload: Payload::Nals(vec![Bytes::from_static(&[1])]), keyframe };
+        let gop = SlateGop {
             headers: Arc::default(),
-            shots: vec![shot(true), shot(false), shot(false)],
+            frames: vec![frame(true), frame(false), frame(false)],
             frame_ticks: 3_600,
             silence: audio.and_then(Silence::of),
         };
-        Sequence::new(round, 10_000)
+        SlatePlayer::new(gop, 10_000)
     }
 
     #[test]
     fn the_round_is_sent_over_and_over_at_its_frame_rate() {
         let mut sequence = sequence(None);
-        let units: Vec<AccessUnit> = (0..7).map(|_| sequence.take()).collect();
+        let units: Vec<AccessUnit> = (0..7).map(|_| sequence.next_unit()).collect();
         let keyframes: Vec<bool> = units.iter().map(|unit| unit.keyframe).collect();
         assert_eq!(keyframes, [true, false, false, true, false, false, true]);
         assert!(units.iter().zip(0..).all(|(unit, at)| unit.dts == 10_000 + at * 3_600));
     }
 
     #[test]
-    fn silence_goes_on_beside_it_without_drift() {
+    fn silence_does_not_drift_from_video() {
         let audio = AudioConfig::aac(Bytes::from_static(&[0x12, 0x10])).unwrap();
         let mut sequence = sequence(Some(&audio));
         let mut last = None;
         let mut sounds = 0_i64;
         while sequence.next_dts() < 10_000 + 3_600 * TICKS_PER_SECOND {
-            let unit = sequence.take();
+            let unit = sequence.next_unit();
             assert!(last.is_none_or(|last| unit.dts >= last));
             last = Some(unit.dts);
             sounds += i64::from(unit.track == Track::Audio);

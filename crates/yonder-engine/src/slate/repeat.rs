@@ -1,4 +1,4 @@
-//! The feed's own last keyframe, over and over.
+//! Slate made of the feed's own last keyframe, for codecs and sizes that cannot be encoded here.
 
 use std::sync::Arc;
 
@@ -7,31 +7,34 @@ use yonder_media::{Payload, TICKS_PER_SECOND, VideoCodec};
 
 use crate::hub::Entry;
 
-use super::HoldError;
-use super::round::{Round, Shot, Silence};
+use super::SlateError;
+use super::gop::{Silence, SlateFrame, SlateGop};
 
 /// A keyframe is large: it is repeated as often as keeps below this, in bits per second …
-const MOST_RATE: i64 = 4_000_000;
+const MAX_BITS_PER_SECOND: i64 = 4_000_000;
 /// … but within these times, in ticks.
 const EVERY: (i64, i64) = (2 * TICKS_PER_SECOND / 5, 2 * TICKS_PER_SECOND);
 /// `nal_unit_type` of H.265 (table 7-1): a clean random access picture, and a broken link without leading ones.
 const CRA: u8 = 21;
 const BLA_N_LP: u8 = 18;
 
-/// A round of one keyframe.
-pub(super) fn keyframe(entry: &Entry) -> Result<Round, HoldError> {
-    let Payload::Nals(nals) = &entry.unit.payload else { return Err(HoldError::NoPicture) };
+/// Makes a GOP of one keyframe, in the feed's own parameter sets.
+///
+/// # Errors
+/// [`SlateError::NoPicture`] when the unit is not video.
+pub(super) fn keyframe(entry: &Entry) -> Result<SlateGop, SlateError> {
+    let Payload::Nals(nals) = &entry.unit.payload else { return Err(SlateError::NoPicture) };
     let codec = entry.headers.video.as_ref().map(yonder_media::VideoConfig::codec);
     let nals = match codec {
         Some(VideoCodec::H265) => nals.iter().map(restart).collect(),
         _ => nals.clone(),
     };
-    let bits = i64::try_from(entry.unit.payload.len()).unwrap_or(MOST_RATE) * 8;
+    let bits = i64::try_from(entry.unit.payload.len()).unwrap_or(MAX_BITS_PER_SECOND) * 8;
     let silence = entry.headers.audio.as_ref().and_then(Silence::of);
-    Ok(Round {
+    Ok(SlateGop {
         headers: Arc::clone(&entry.headers),
-        shots: vec![Shot { payload: Payload::Nals(nals), keyframe: true }],
-        frame_ticks: (bits * TICKS_PER_SECOND / MOST_RATE).clamp(EVERY.0, EVERY.1),
+        frames: vec![SlateFrame { payload: Payload::Nals(nals), keyframe: true }],
+        frame_ticks: (bits * TICKS_PER_SECOND / MAX_BITS_PER_SECOND).clamp(EVERY.0, EVERY.1),
         silence,
     })
 }

@@ -1,0 +1,273 @@
+//! Supervision of one feed.
+//!
+//! ```text
+//!        enabled           flowing           silent
+//!   Off ─────────▶ Dialing ───────▶ Flowing ◀──────▶ Stalled
+//!                   ▲   │ failed       │ failed         │ failed
+//!                   │   ▼              ▼                │
+//!                   ├─ Waiting ◀───────┴────────────────╯
+//!                   └─ Blocked   (a person is needed; retried slowly all the same)
+//! ```
+
+use std::time::Duration;
+
+use crate::cause::{Cause, CauseCode};
+
+use super::Decision;
+use super::backoff::Backoff;
+use super::policy::{FailureClass, History, RetryPolicy};
+use super::ration::CredentialRation;
+use super::schedule::RetrySchedule;
+
+/// Cameras come back suddenly and each second is visible.
+const FIRST_DELAY: Duration = Duration::from_secs(1);
+const MAX_DELAY: Duration = Duration::from_secs(5);
+const JITTER_PERCENT: u32 = 10;
+/// Interval of probes of an absent camera …
+const PROBE_INTERVAL: Duration = Duration::from_millis(700);
+/// … and once it has been absent for [`PROBE_CALMS_AFTER`]: on metered uplinks each probe costs traffic.
+const CALM_PROBE_INTERVAL: Duration = Duration::from_secs(3);
+const PROBE_CALMS_AFTER: Duration = Duration::from_secs(10 * 60);
+/// A feed that flows does so for this long at least before it counts as stalled, so that a sputtering camera does not make
+/// the state flap.
+const MIN_FLOWING: Duration = Duration::from_secs(1);
+
+/// State of a feed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FeedState {
+    /// Not wanted.
+    Off,
+    /// Connecting to the camera.
+    Dialing,
+    /// Video frames arrive.
+    Flowing,
+    /// Connected, but no video arrives.
+    Stalled,
+    /// Disconnected until the next attempt.
+    Waiting {
+        /// When it connects again.
+        until: Duration,
+    },
+    /// A person is needed.
+    Blocked {
+        /// When it is tried again all the same.
+        until: Duration,
+    },
+}
+
+impl FeedState {
+    /// Returns the name of the state.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Off => "off",
+            Self::Dialing => "dialing",
+            Self::Flowing => "flowing",
+            Self::Stalled => "stalled",
+            Self::Waiting { .. } => "waiting",
+            Self::Blocked { .. } => "blocked",
+        }
+    }
+
+    /// Returns the time of the next attempt, while there is one to wait for.
+    #[must_use]
+    pub fn retry_at(self) -> Option<Duration> {
+        match self {
+            Self::Waiting { until } | Self::Blocked { until } => Some(until),
+            _ => None,
+        }
+    }
+}
+
+/// Supervisor of one feed.
+#[derive(Debug, Clone)]
+pub struct FeedMachine {
+    state: FeedState,
+    since: Duration,
+    cause: Option<Cause>,
+    schedule: RetrySchedule,
+    ration: CredentialRation,
+    history: History,
+    has_flowed: bool,
+    reconnects: u64,
+    must_dial: bool,
+    /// Since when the camera has been absent without a break.
+    absent_since: Option<Duration>,
+}
+
+impl FeedMachine {
+    /// Returns a machine that is off; `seed` makes the jitter.
+    #[must_use]
+    pub fn new(seed: u64, now: Duration) -> Self {
+        let backoff = Backoff::new(FIRST_DELAY, MAX_DELAY, JITTER_PERCENT, seed);
+        Self {
+            state: FeedState::Off,
+            since: now,
+            cause: None,
+            schedule: RetrySchedule::new(backoff),
+            ration: CredentialRation::default(),
+            history: History::default(),
+            has_flowed: false,
+            reconnects: 0,
+            must_dial: false,
+            absent_since: None,
+        }
+    }
+
+    /// Returns the state.
+    #[must_use]
+    pub fn state(&self) -> FeedState {
+        self.state
+    }
+
+    /// Returns when the state began.
+    #[must_use]
+    pub fn since(&self) -> Duration {
+        self.since
+    }
+
+    /// Returns why the feed does not flow.
+    #[must_use]
+    pub fn cause(&self) -> Option<&Cause> {
+        self.cause.as_ref()
+    }
+
+    /// Returns how often video came back after a disconnection.
+    #[must_use]
+    pub fn reconnects(&self) -> u64 {
+        self.reconnects
+    }
+
+    /// Returns which parts of the feed's address have worked since they were set.
+    #[must_use]
+    pub fn history(&self) -> History {
+        self.history
+    }
+
+    /// Sets what is known to have worked, when an address or credentials were set.
+    pub fn set_history(&mut self, history: History) {
+        self.history = history;
+    }
+
+    /// Enables or disables the feed. Enabling a blocked feed tries it again at once.
+    pub fn set_enabled(&mut self, enabled: bool, now: Duration) {
+        if !enabled {
+            self.has_flowed = false;
+            self.cause = None;
+            self.must_dial = false;
+            self.absent_since = None;
+            self.enter(FeedState::Off, now);
+        } else if matches!(self.state, FeedState::Off | FeedState::Blocked { .. }) {
+            self.schedule.reset();
+            self.ration.reset();
+            self.cause = None;
+            self.dial(now);
+        }
+    }
+
+    /// Handles a video frame. Audio alone does not make a feed flow.
+    pub fn on_flowing(&mut self, now: Duration) {
+        if matches!(self.state, FeedState::Dialing | FeedState::Stalled) {
+            if self.has_flowed && self.state == FeedState::Dialing {
+                self.reconnects += 1;
+            }
+            self.has_flowed = true;
+            self.history = History::PROVEN;
+            self.cause = None;
+            self.absent_since = None;
+            self.schedule.reset();
+            self.ration.reset();
+            self.enter(FeedState::Flowing, now);
+        }
+    }
+
+    /// Handles the absence of video on an open connection, which is given up a little later.
+    pub fn on_silent(&mut self, cause: Cause, now: Duration) {
+        if self.state == FeedState::Flowing && now.saturating_sub(self.since) >= MIN_FLOWING {
+            self.cause = Some(cause);
+            self.enter(FeedState::Stalled, now);
+        }
+    }
+
+    /// Handles an obstacle that does not end the connection: it is shown while the feed connects, and while it flows
+    /// without keyframes.
+    pub fn on_warning(&mut self, cause: Option<Cause>) {
+        if matches!(self.state, FeedState::Dialing | FeedState::Flowing) {
+            self.cause = cause;
+        }
+    }
+
+    /// Handles a connection that failed or could not be made.
+    pub fn on_failed(&mut self, cause: Cause, now: Duration) {
+        if matches!(self.state, FeedState::Off | FeedState::Blocked { .. }) {
+            return;
+        }
+        // A dial that was due has been answered.
+        self.must_dial = false;
+        let class = FailureClass::of(cause.code);
+        if class == FailureClass::Credentials {
+            self.ration.on_refused(now);
+        }
+        let next = self.schedule.on_failed(class, self.history, now, self.ration.next_try());
+        self.absent_since = if is_absence(cause.code) { self.absent_since.or(Some(now)) } else { None };
+        self.cause = Some(cause);
+        let state = match next.policy {
+            RetryPolicy::Retry | RetryPolicy::RetrySlowly => FeedState::Waiting { until: next.at },
+            RetryPolicy::Block => FeedState::Blocked { until: next.at },
+        };
+        self.enter(state, now);
+    }
+
+    /// Returns the interval at which an absent camera is to be probed (a TCP connection, closed at once): when it is back
+    /// it shall be dialed, however long the delay has grown. `None` while there is nothing to probe for.
+    #[must_use]
+    pub fn probe_interval(&self, now: Duration) -> Option<Duration> {
+        let since = self.absent_since.filter(|_| matches!(self.state, FeedState::Waiting { .. }))?;
+        let is_calm = now.saturating_sub(since) >= PROBE_CALMS_AFTER;
+        Some(if is_calm { CALM_PROBE_INTERVAL } else { PROBE_INTERVAL })
+    }
+
+    /// Handles a probe that was answered: the camera is back.
+    pub fn on_probe_answered(&mut self, now: Duration) {
+        if self.probe_interval(now).is_some() {
+            self.dial(now);
+        }
+    }
+
+    /// Returns the next step. `Dial` is returned once.
+    pub fn decide(&mut self, now: Duration) -> Decision {
+        if let Some(until) = self.state.retry_at() {
+            if now < until {
+                return Decision::WaitUntil(until);
+            }
+            self.dial(now);
+        }
+        if std::mem::take(&mut self.must_dial) { Decision::Dial } else { Decision::Idle }
+    }
+
+    fn dial(&mut self, now: Duration) {
+        self.must_dial = true;
+        self.enter(FeedState::Dialing, now);
+    }
+
+    fn enter(&mut self, state: FeedState, now: Duration) {
+        if state != self.state {
+            self.state = state;
+            self.since = now;
+        }
+    }
+}
+
+/// True when nothing answers at the camera's address.
+fn is_absence(code: CauseCode) -> bool {
+    matches!(
+        code,
+        CauseCode::FeedConnectionRefused
+            | CauseCode::FeedUnreachable
+            | CauseCode::FeedNoAnswer
+            | CauseCode::FeedNameNotFound
+    )
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,369 @@
+//! Supervision of one push.
+//!
+//! A push connects only while there is something to send, the feed or the slate: a platform should not see a broadcast
+//! without video. Once live it stays connected while there is nothing to send, for as long as the platform keeps the
+//! connection.
+
+mod routes;
+
+use std::time::Duration;
+
+use crate::cause::Cause;
+
+use super::Decision;
+use super::backoff::Backoff;
+use super::policy::{FailureClass, History, RetryPolicy};
+use super::schedule::RetrySchedule;
+
+use routes::Routes;
+
+/// Delays grow to half a minute, with jitter, so that platforms do not ban the address.
+const FIRST_DELAY: Duration = Duration::from_secs(1);
+const MAX_DELAY: Duration = Duration::from_secs(30);
+const JITTER_PERCENT: u32 = 20;
+/// A broadcast that held this long was a success: the next failure starts from the shortest delay.
+const STABLE_AFTER: Duration = Duration::from_secs(10);
+
+/// Which of a destination's two servers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum ServerRole {
+    /// The preferred one.
+    #[default]
+    Main,
+    /// The one for when the main one cannot be used.
+    Backup,
+}
+
+impl ServerRole {
+    /// Returns the name of the role.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Main => "main",
+            Self::Backup => "backup",
+        }
+    }
+}
+
+/// Source on a relay's output.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Source {
+    /// None: the feed is away.
+    #[default]
+    Away,
+    /// The feed.
+    Feed,
+    /// The slate.
+    Holding,
+}
+
+/// State of a push.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PushState {
+    /// Not wanted.
+    Off,
+    /// Connecting to the platform.
+    Dialing,
+    /// The platform receives the feed.
+    Live,
+    /// The platform receives the slate.
+    Holding,
+    /// Live, but the backlog grows.
+    Lagging,
+    /// Disconnected until the next attempt, or without anything to send.
+    Waiting {
+        /// When it connects again; `None` while there is nothing to send.
+        until: Option<Duration>,
+    },
+    /// A person is needed.
+    Blocked {
+        /// When it is tried again all the same.
+        until: Duration,
+    },
+}
+
+impl PushState {
+    /// Returns the name of the state.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Off => "off",
+            Self::Dialing => "dialing",
+            Self::Live => "live",
+            Self::Holding => "holding",
+            Self::Lagging => "lagging",
+            Self::Waiting { .. } => "waiting",
+            Self::Blocked { .. } => "blocked",
+        }
+    }
+
+    /// Returns the time of the next attempt, while there is one to wait for.
+    #[must_use]
+    pub fn retry_at(self) -> Option<Duration> {
+        match self {
+            Self::Waiting { until } => until,
+            Self::Blocked { until } => Some(until),
+            _ => None,
+        }
+    }
+
+    /// True while the platform is being sent to.
+    #[must_use]
+    pub fn is_sending(self) -> bool {
+        matches!(self, Self::Live | Self::Lagging | Self::Holding)
+    }
+}
+
+/// Supervisor of one push.
+#[derive(Debug, Clone)]
+pub struct PushMachine {
+    state: PushState,
+    since: Duration,
+    cause: Option<Cause>,
+    schedule: RetrySchedule,
+    history: History,
+    live_since: Option<Duration>,
+    was_live: bool,
+    connected: bool,
+    source: Source,
+    reconnects: u64,
+    routes: Routes,
+}
+
+impl PushMachine {
+    /// Returns a machine that is off, with one route; `seed` makes the jitter.
+    #[must_use]
+    pub fn new(seed: u64, now: Duration) -> Self {
+        let backoff = Backoff::new(FIRST_DELAY, MAX_DELAY, JITTER_PERCENT, seed);
+        Self {
+            state: PushState::Off,
+            since: now,
+            cause: None,
+            schedule: RetrySchedule::new(backoff),
+            history: History::default(),
+            live_since: None,
+            was_live: false,
+            connected: false,
+            source: Source::Away,
+            reconnects: 0,
+            routes: Routes::new(1, Duration::ZERO),
+        }
+    }
+
+    /// Sets the number of routes to the platform (servers, and uplinks that lead there), the preferred one first, and for
+    /// how long a better one must be reachable before the push returns to it.
+    #[must_use]
+    pub fn with_routes(mut self, count: usize, failback_delay: Duration) -> Self {
+        self.routes = Routes::new(count, failback_delay);
+        self
+    }
+
+    /// Replaces the routes. The one in use is `current` among the new ones, or gone.
+    pub fn replace_routes(&mut self, count: usize, failback_delay: Duration, current: Option<usize>) {
+        self.routes.replace(count, failback_delay, current);
+    }
+
+    /// Returns the route that is in use, or will be tried next; 0 is preferred.
+    #[must_use]
+    pub fn route(&self) -> usize {
+        self.routes.current()
+    }
+
+    /// Returns the state.
+    #[must_use]
+    pub fn state(&self) -> PushState {
+        self.state
+    }
+
+    /// Returns when the state began.
+    #[must_use]
+    pub fn since(&self) -> Duration {
+        self.since
+    }
+
+    /// Returns why the push is not live.
+    #[must_use]
+    pub fn cause(&self) -> Option<&Cause> {
+        self.cause.as_ref()
+    }
+
+    /// Returns since when the broadcast has been running, while it is connected.
+    #[must_use]
+    pub fn live_since(&self) -> Option<Duration> {
+        self.live_since.filter(|_| self.connected)
+    }
+
+    /// Returns how often the push came live again after it had been.
+    #[must_use]
+    pub fn reconnects(&self) -> u64 {
+        self.reconnects
+    }
+
+    /// Returns which parts of the destination have worked since they were set.
+    #[must_use]
+    pub fn history(&self) -> History {
+        self.history
+    }
+
+    /// Sets what is known to have worked, when servers or keys were set.
+    pub fn set_history(&mut self, history: History) {
+        self.history = history;
+    }
+
+    /// Enables or disables the push. Enabling a blocked push tries it again at once.
+    pub fn set_enabled(&mut self, enabled: bool, now: Duration) {
+        if !enabled {
+            self.cause = None;
+            self.was_live = false;
+            self.connected = false;
+            self.routes.reset();
+            self.enter(PushState::Off, now);
+        } else if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
+            self.schedule.reset();
+            self.routes.forget_refusals();
+            self.cause = None;
+            self.enter(PushState::Waiting { until: None }, now);
+        }
+    }
+
+    /// Handles a change of the source on the output; `cause` says why it is not the feed.
+    pub fn on_source(&mut self, source: Source, cause: Option<&Cause>, now: Duration) {
+        self.source = source;
+        let waits = self.state == PushState::Waiting { until: None };
+        if !waits && !self.state.is_sending() {
+            return;
+        }
+        match source {
+            Source::Away => {
+                self.cause = cause.cloned();
+                self.enter(PushState::Waiting { until: None }, now);
+            }
+            _ if !self.connected => self.cause = None,
+            Source::Feed if self.state == PushState::Lagging => {}
+            Source::Feed => {
+                self.cause = None;
+                self.enter(PushState::Live, now);
+            }
+            Source::Holding => {
+                self.cause = cause.cloned();
+                self.enter(PushState::Holding, now);
+            }
+        }
+    }
+
+    /// Handles an obstacle that does not end the connection, while the push connects; `None` when it is gone.
+    pub fn on_warning(&mut self, cause: Option<Cause>) {
+        if self.state == PushState::Dialing {
+            self.cause = cause;
+        }
+    }
+
+    /// Handles the first unit that the platform received.
+    pub fn on_live(&mut self, now: Duration) {
+        if self.state != PushState::Dialing {
+            return;
+        }
+        self.reconnects += u64::from(self.was_live);
+        self.was_live = true;
+        self.connected = true;
+        self.live_since = Some(now);
+        self.history = History::PROVEN;
+        self.routes.on_live(now);
+        self.schedule.forget_row();
+        self.cause = None;
+        self.enter(PushState::Live, now);
+    }
+
+    /// Handles a backlog that grows, with its cause, or that is gone.
+    pub fn on_backlog(&mut self, lagging: Option<Cause>, now: Duration) {
+        match (self.state, lagging) {
+            (PushState::Live, Some(cause)) => {
+                self.cause = Some(cause);
+                self.enter(PushState::Lagging, now);
+            }
+            (PushState::Lagging, None) => {
+                self.cause = None;
+                self.enter(PushState::Live, now);
+            }
+            _ => {}
+        }
+    }
+
+    /// Handles a connection that failed or could not be made.
+    pub fn on_failed(&mut self, cause: Cause, now: Duration) {
+        if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
+            return;
+        }
+        self.connected = false;
+        let moved_on = self.routes.on_failed(cause.code, self.history, now);
+        if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STABLE_AFTER) {
+            self.schedule.reset();
+        }
+        let code = cause.code;
+        self.cause = Some(cause);
+        if moved_on {
+            // Another route does not wait for what this one did. Delays grow with each round of all routes.
+            self.enter(PushState::Waiting { until: Some(now + FIRST_DELAY) }, now);
+            return;
+        }
+        let credentials_at = self.routes.credentials_at().max(now + FIRST_DELAY);
+        // A round in which some route may be back at any moment is retried at the normal pace.
+        let class = if self.routes.end_round() { FailureClass::Transient } else { FailureClass::of(code) };
+        let next = self.schedule.on_failed(class, self.history, now, credentials_at);
+        let state = match next.policy {
+            RetryPolicy::Retry | RetryPolicy::RetrySlowly => {
+                let sooner = self.routes.move_before(next.at, now);
+                let at = sooner.map_or(next.at, |at| at.max(now + FIRST_DELAY));
+                PushState::Waiting { until: Some(at) }
+            }
+            RetryPolicy::Block => PushState::Blocked { until: next.at },
+        };
+        self.enter(state, now);
+    }
+
+    /// Records a probe of a better route. True when it is time to return to it: the owner then ends the connection in order
+    /// and calls [`PushMachine::on_returned`].
+    pub fn record_probe(&mut self, route: usize, is_reachable: bool, now: Duration) -> bool {
+        self.connected && self.routes.record_probe(route, is_reachable, now)
+    }
+
+    /// Handles the orderly end of a connection that is to be replaced at once: over the better route that is due, or over
+    /// the same one.
+    pub fn on_returned(&mut self, now: Duration) {
+        if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
+            return;
+        }
+        self.connected = false;
+        self.live_since = None;
+        self.schedule.reset_backoff();
+        self.routes.on_returned();
+        self.enter(PushState::Waiting { until: Some(now) }, now);
+    }
+
+    /// Returns the next step. `Dial` moves the machine to dialing.
+    pub fn decide(&mut self, now: Duration) -> Decision {
+        let until = match self.state {
+            PushState::Waiting { until } if !self.connected => until,
+            PushState::Blocked { until } => Some(until),
+            _ => return Decision::Idle,
+        };
+        match until {
+            Some(until) if now < until => Decision::WaitUntil(until),
+            _ if self.source != Source::Away => {
+                self.enter(PushState::Dialing, now);
+                Decision::Dial
+            }
+            _ => Decision::Idle,
+        }
+    }
+
+    fn enter(&mut self, state: PushState, now: Duration) {
+        if state != self.state {
+            self.state = state;
+            self.since = now;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

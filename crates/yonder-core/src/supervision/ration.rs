@@ -1,0 +1,61 @@
+//! Ration of attempts with credentials, so that no peer locks an account.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+/// Credentials are tried at most [`MAX_TRIES`] times within this, below the limits at which peers lock accounts.
+const WINDOW: Duration = Duration::from_secs(15 * 60);
+const MAX_TRIES: usize = 2;
+/// The second try comes after a device has had time to boot: many refuse everybody until their accounts are loaded.
+const INTERVAL: Duration = Duration::from_secs(65);
+
+/// Refused attempts at one peer.
+#[derive(Debug, Clone, Default)]
+pub(super) struct CredentialRation {
+    /// When credentials were refused, the latest last.
+    refusals: VecDeque<Duration>,
+}
+
+impl CredentialRation {
+    /// Notes a refusal at `now`.
+    pub(super) fn on_refused(&mut self, now: Duration) {
+        self.refusals.push_back(now);
+        if self.refusals.len() > MAX_TRIES {
+            self.refusals.pop_front();
+        }
+    }
+
+    /// Forgets all refusals: the peer accepted the credentials, or a person set others.
+    pub(super) fn reset(&mut self) {
+        self.refusals.clear();
+    }
+
+    /// Earliest time of the next attempt; zero when there was no refusal.
+    pub(super) fn next_try(&self) -> Duration {
+        let Some(last) = self.refusals.back() else { return Duration::ZERO };
+        let by_interval = *last + INTERVAL;
+        match self.refusals.front() {
+            Some(first) if self.refusals.len() == MAX_TRIES => by_interval.max(*first + WINDOW),
+            _ => by_interval,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn at_most_two_tries_fall_into_any_quarter_of_an_hour() {
+        let (mut ration, mut now, mut tries) = (CredentialRation::default(), Duration::ZERO, Vec::new());
+        for _ in 0..100 {
+            tries.push(now);
+            ration.on_refused(now);
+            now = ration.next_try();
+        }
+        assert!(tries.windows(3).all(|three| three[2] - three[0] >= WINDOW), "{tries:?}");
+        assert!(tries[1] <= Duration::from_secs(75), "the second try comes once a device has booted");
+        ration.reset();
+        assert_eq!(ration.next_try(), Duration::ZERO);
+    }
+}

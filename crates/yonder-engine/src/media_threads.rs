@@ -1,0 +1,175 @@
+//! Media threads: single-threaded runtimes that each run a share of the feeds, with their relays and pushes.
+//!
+//! A frame passes from its pull to its pushes within microseconds. On one thread that costs a function call; handing it from
+//! thread to thread would cost a wake-up at each hop, more than all other work.
+//!
+//! Each thread has a heartbeat, so that one which stands still (a blocking call, an endless loop) is noticed by the watchdog,
+//! by readiness and in the metrics, whatever the feeds on it showed last.
+
+use std::io;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::thread;
+use std::time::Duration;
+
+use tokio::runtime::{Builder, Handle};
+use tokio::sync::oneshot;
+use tokio::time::{MissedTickBehavior, interval};
+
+use crate::clock::Clock;
+
+/// Interval of a thread's heartbeat.
+const HEARTBEAT_INTERVAL: Duration = Duration::from_secs(1);
+
+/// Threads for feeds and pushes. They end when the value is dropped, with the tasks on them.
+#[derive(Debug)]
+pub struct MediaThreads {
+    handles: Vec<Handle>,
+    heartbeats: Heartbeats,
+    /// Each ends its thread when it is dropped.
+    _stops: Vec<oneshot::Sender<()>>,
+}
+
+/// When each media thread last ran its tasks. Clones share it.
+#[derive(Debug, Clone)]
+pub struct Heartbeats {
+    clock: Clock,
+    /// Milliseconds on the clock.
+    beats: Arc<[AtomicU64]>,
+}
+
+impl Heartbeats {
+    fn new(count: usize) -> Self {
+        let clock = Clock::default();
+        let beats = (0..count).map(|_| AtomicU64::new(0)).collect();
+        Self { clock, beats }
+    }
+
+    fn beat(&self, number: usize) {
+        if let Some(beat) = self.beats.get(number) {
+            beat.store(millis(self.clock.now()), Ordering::Relaxed);
+        }
+    }
+
+    /// Returns for each thread how long ago its last heartbeat was. A healthy thread stays below two seconds.
+    #[must_use]
+    pub fn ages(&self) -> Vec<Duration> {
+        let now = millis(self.clock.now());
+        let age = |beat: &AtomicU64| Duration::from_millis(now.saturating_sub(beat.load(Ordering::Relaxed)));
+        self.beats.iter().map(age).collect()
+    }
+
+    /// Returns the age of the oldest heartbeat; zero where there are no media threads.
+    #[must_use]
+    pub fn oldest(&self) -> Duration {
+        self.ages().into_iter().max().unwrap_or_default()
+    }
+}
+
+fn millis(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}
+
+impl MediaThreads {
+    /// Starts `count` threads, at least one.
+    ///
+    /// # Errors
+    /// When the system cannot start a thread.
+    pub fn start(count: usize) -> io::Result<Self> {
+        let count = count.max(1);
+        let heartbeats = Heartbeats::new(count);
+        let (mut handles, mut stops) = (Vec::new(), Vec::new());
+        for number in 0..count {
+            let runtime = Builder::new_current_thread().enable_all().build()?;
+            let (stop, stopped) = oneshot::channel::<()>();
+            handles.push(runtime.handle().clone());
+            stops.push(stop);
+            let heartbeats = heartbeats.clone();
+            heartbeats.beat(number);
+            thread::Builder::new().name(format!("yonder-media-{number}")).spawn(move || {
+                // The sender's end is the signal to stop.
+                runtime.block_on(async {
+                    tokio::select! {
+                        _stopped = stopped => {}
+                        () = keep_beating(&heartbeats, number) => {}
+                    }
+                });
+                runtime.shutdown_background();
+            })?;
+        }
+        Ok(Self { handles, heartbeats, _stops: stops })
+    }
+
+    pub(crate) fn handles(&self) -> &[Handle] {
+        &self.handles
+    }
+
+    /// Returns the threads' heartbeats.
+    #[must_use]
+    pub fn heartbeats(&self) -> Heartbeats {
+        self.heartbeats.clone()
+    }
+
+    /// Blocks the first thread for good after `delay`, as a fault in it would. For tests of the watchdog.
+    #[cfg(debug_assertions)]
+    pub fn block_first(&self, delay: Duration) {
+        if let Some(handle) = self.handles.first() {
+            handle.spawn(async move {
+                tokio::time::sleep(delay).await;
+                loop {
+                    thread::park();
+                }
+            });
+        }
+    }
+}
+
+async fn keep_beating(heartbeats: &Heartbeats, number: usize) {
+    let mut ticks = interval(HEARTBEAT_INTERVAL);
+    ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+    loop {
+        ticks.tick().await;
+        heartbeats.beat(number);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_has_a_thread_of_its_own_and_ends_with_the_value() {
+        let threads = MediaThreads::start(2).unwrap();
+        let (sender, names) = std::sync::mpsc::channel();
+        for handle in threads.handles() {
+            let sender = sender.clone();
+            handle.spawn(async move { sender.send(thread::current().name().map(str::to_owned)) });
+        }
+        let patience = Duration::from_secs(5);
+        let mut seen: Vec<_> = (0..2).map(|_| names.recv_timeout(patience).unwrap().unwrap()).collect();
+        seen.sort();
+        assert_eq!(seen, ["yonder-media-0", "yonder-media-1"]);
+        let (held, gone) = oneshot::channel::<()>();
+        threads.handles()[0].spawn(async move {
+            let _held = held;
+            std::future::pending::<()>().await;
+        });
+        drop(threads);
+        // The task ended with its thread, and dropped what it held.
+        assert!(gone.blocking_recv().is_err());
+    }
+
+    #[test]
+    fn thread_that_stands_still_stops_beating_and_the_others_go_on() {
+        let threads = MediaThreads::start(2).unwrap();
+        let heartbeats = threads.heartbeats();
+        let begin = std::time::Instant::now();
+        threads.block_first(Duration::ZERO);
+        while heartbeats.oldest() < Duration::from_secs(3) {
+            assert!(begin.elapsed() < Duration::from_secs(10), "{:?}", heartbeats.ages());
+            thread::sleep(Duration::from_millis(50));
+        }
+        let ages = heartbeats.ages();
+        assert!(ages[0] >= Duration::from_secs(3) && ages[1] < Duration::from_secs(2), "{ages:?}");
+    }
+}

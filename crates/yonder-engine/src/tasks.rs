@@ -1,0 +1,108 @@
+//! Ownership of tasks: every task of the engine has an owner that ends it, and a panic in one is seen.
+
+use std::any::Any;
+use std::panic::AssertUnwindSafe;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use futures_util::FutureExt as _;
+use tokio::runtime::Handle;
+use tokio::task::JoinSet;
+use tokio::time::{sleep, timeout};
+
+use crate::feed::lock;
+
+/// Pause before a supervisor that panicked is started again.
+const RESTART_DELAY: Duration = Duration::from_secs(1);
+
+/// Runs `future` and returns the message of a panic in it as an error.
+///
+/// # Cancel safety
+/// As safe as `future`.
+pub(crate) async fn catch_panic<T>(future: impl Future<Output = T>) -> Result<T, String> {
+    AssertUnwindSafe(future).catch_unwind().await.map_err(|panic| message_of(&*panic))
+}
+
+fn message_of(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<String>().map(String::as_str);
+    text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("panic without a message").to_owned()
+}
+
+/// Runs what `start` returns until it ends; one that panics is started again.
+///
+/// # Cancel safety
+/// Dropping it drops what runs.
+pub(crate) async fn restart_on_panic<F>(what: &'static str, name: &str, mut start: impl FnMut() -> F)
+where
+    F: Future<Output = ()>,
+{
+    while let Err(panic) = catch_panic(start()).await {
+        tracing::error!(what, name, panic, "supervisor panicked, restarting");
+        sleep(RESTART_DELAY).await;
+    }
+}
+
+/// Tasks that end in order in the background, such as connections that say goodbye. Clones share them.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct ClosingTasks(Arc<Mutex<JoinSet<()>>>);
+
+impl ClosingTasks {
+    /// Owns `task` from now on, which runs on `runtime`.
+    pub(crate) fn spawn(&self, runtime: &Handle, task: impl Future<Output = ()> + Send + 'static) {
+        let mut tasks = lock(&self.0);
+        // What has ended leaves no trace.
+        while tasks.try_join_next().is_some() {}
+        tasks.spawn_on(task, runtime);
+    }
+
+    /// Waits until all have ended, for `limit` at most, and aborts the rest. False when some were aborted.
+    ///
+    /// # Cancel safety
+    /// Dropping it aborts the tasks.
+    pub(crate) async fn finish(&self, limit: Duration) -> bool {
+        let mut tasks = std::mem::take(&mut *lock(&self.0));
+        timeout(limit, async { while tasks.join_next().await.is_some() {} }).await.is_ok()
+    }
+
+    #[cfg(test)]
+    pub(crate) fn len(&self) -> usize {
+        let mut tasks = lock(&self.0);
+        while tasks.try_join_next().is_some() {}
+        tasks.len()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::{AtomicU32, Ordering};
+
+    #[tokio::test(start_paused = true)]
+    async fn supervisor_that_panics_is_started_again() {
+        let runs = AtomicU32::new(0);
+        let start = || async {
+            assert!(runs.fetch_add(1, Ordering::Relaxed) >= 2, "planned");
+        };
+        restart_on_panic("test", "one", start).await;
+        assert_eq!(runs.load(Ordering::Relaxed), 3);
+    }
+
+    #[tokio::test]
+    async fn panic_is_returned_with_its_message() {
+        let caught = catch_panic(async { panic!("lens {}", "cap") }).await;
+        assert_eq!(caught, Err::<(), _>("lens cap".to_owned()));
+        assert_eq!(catch_panic(async { 7 }).await, Ok(7));
+    }
+
+    #[tokio::test(start_paused = true)]
+    async fn closing_tasks_end_by_themselves_or_are_aborted() {
+        let tasks = ClosingTasks::default();
+        let runtime = Handle::current();
+        tasks.spawn(&runtime, sleep(Duration::from_millis(5)));
+        sleep(Duration::from_millis(50)).await;
+        assert_eq!(tasks.len(), 0);
+        tasks.spawn(&runtime, std::future::pending());
+        assert!(!tasks.finish(Duration::from_millis(20)).await);
+        assert!(tasks.finish(Duration::from_millis(20)).await);
+    }
+}

@@ -1,0 +1,55 @@
+//! Which feeds and destinations have worked since they were set.
+
+use rusqlite::params;
+
+use crate::error::StoreError;
+use crate::store::Store;
+
+/// Which parts of a feed or a destination have worked since they were last set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct History {
+    /// A feed's account; a destination's stream key and passphrase.
+    pub credentials: bool,
+    /// A feed's address; a destination's servers.
+    pub address: bool,
+}
+
+/// What a history is kept of, by name.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum HistorySubject {
+    /// A feed.
+    Feed(String),
+    /// A destination.
+    Destination(String),
+}
+
+impl Store {
+    /// Records that subjects have worked. Only the first time since they were set counts; names that are gone are ignored.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn record_worked(&self, subjects: &[HistorySubject], now_s: i64) -> Result<(), StoreError> {
+        if subjects.is_empty() {
+            return Ok(());
+        }
+        self.write(|transaction| {
+            let mut feed = transaction.prepare_cached(
+                "UPDATE feed SET address_worked_s = coalesce(address_worked_s, ?2),
+                 account_worked_s = coalesce(account_worked_s, ?2)
+                 WHERE name = ?1 AND (address_worked_s IS NULL OR account_worked_s IS NULL)",
+            )?;
+            let mut destination = transaction.prepare_cached(
+                "UPDATE destination SET server_worked_s = coalesce(server_worked_s, ?2),
+                 secrets_worked_s = coalesce(secrets_worked_s, ?2)
+                 WHERE name = ?1 AND (server_worked_s IS NULL OR secrets_worked_s IS NULL)",
+            )?;
+            for subject in subjects {
+                match subject {
+                    HistorySubject::Feed(name) => feed.execute(params![name, now_s])?,
+                    HistorySubject::Destination(name) => destination.execute(params![name, now_s])?,
+                };
+            }
+            Ok(())
+        })
+    }
+}
