@@ -155,6 +155,10 @@ pub(crate) fn push_srt_closed(reason: CloseReason) -> Option<Cause> {
         CloseReason::ByPeer => {
             Some(Cause::new(CauseCode::PushClosedByPlatform, "The platform closed the connection."))
         }
+        CloseReason::KeyExhausted => {
+            let message = "The platform never accepted a new encryption key, and the present one is used up.";
+            Some(Cause::new(CauseCode::PushProtocol, message))
+        }
         CloseReason::Silent(span) => {
             let message = format!("Nothing has come from the platform for {} s.", span.as_secs());
             Some(Cause::new(CauseCode::PushNoAnswer, message))

@@ -145,7 +145,7 @@ async fn ask_for_cookie(
     loop {
         let now = began.elapsed();
         caller.handle_timeout(now).map_err(|error| causes::srt(&error))?;
-        while caller.poll_transmit(now, &mut out).is_some() {
+        while caller.poll_transmit(now, now, &mut out).is_some() {
             let sent = socket.send(&out.split()).await;
             sent.map_err(|error| causes::push_dial(&dial::connect_error(&error), &target))?;
         }

@@ -350,10 +350,11 @@ impl Caller {
         }
     }
 
-    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send now.
-    pub fn poll_transmit(&mut self, now: Duration, out: &mut BytesMut) -> Option<usize> {
+    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send at `now`. Data that is
+    /// due up to `horizon` is sent as well.
+    pub fn poll_transmit(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<usize> {
         if let Some(connection) = &mut self.connection {
-            return connection.poll_transmit(now, out);
+            return connection.poll_transmit(now, horizon, out);
         }
         if !matches!(self.step, CallerStep::Inducing | CallerStep::Concluding) || now < self.repeat_at {
             return None;

@@ -128,6 +128,8 @@ pub enum CloseReason {
     ByPeer,
     /// Nothing came for so long.
     Silent(Duration),
+    /// The peer never accepted a new key, and the present one must not be used any longer.
+    KeyExhausted,
 }
 
 #[cfg(test)]

@@ -180,7 +180,7 @@ impl Pair {
             self.error = Some(error);
         }
         let mut out = BytesMut::new();
-        while let Some(length) = self.caller.poll_transmit(self.now, &mut out) {
+        while let Some(length) = self.caller.poll_transmit(self.now, self.now, &mut out) {
             assert!(length <= 1_472, "a datagram of {length} bytes");
             let datagram = out.split().freeze();
             self.fly(true, datagram);
@@ -190,7 +190,7 @@ impl Pair {
         }
         if let Some((socket, mut connection)) = self.accepted.take() {
             connection.handle_timeout(self.now);
-            while connection.poll_transmit(self.now, &mut out).is_some() {
+            while connection.poll_transmit(self.now, self.now, &mut out).is_some() {
                 let datagram = out.split().freeze();
                 self.fly(false, datagram);
             }
@@ -473,13 +473,13 @@ fn packets_of_strangers_change_nothing() {
 fn a_flood_of_first_packets_is_not_remembered_and_a_stolen_cookie_is_worth_nothing() {
     let mut pair = Pair::new(Setup::default());
     let mut out = BytesMut::new();
-    pair.caller.poll_transmit(pair.now, &mut out).unwrap();
+    pair.caller.poll_transmit(pair.now, pair.now, &mut out).unwrap();
     let first = out.split().freeze();
     let from = |port: u16| SocketAddr::from(([192, 0, 2, 9], port));
     pair.listener.handle_datagram(from(1), first.clone(), pair.now);
     let (_, answer) = pair.listener.poll_transmit().unwrap();
     pair.caller.handle_datagram(answer, pair.now).unwrap();
-    pair.caller.poll_transmit(pair.now, &mut out).unwrap();
+    pair.caller.poll_transmit(pair.now, pair.now, &mut out).unwrap();
     // The conclusion comes from another port than the induction did.
     pair.listener.handle_datagram(from(2), out.split().freeze(), pair.now);
     assert!(pair.listener.poll_event().is_none() && pair.listener.poll_transmit().is_none());

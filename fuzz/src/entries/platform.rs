@@ -128,7 +128,7 @@ fn connected() -> Option<(u32, Connection, Caller, Vec<Vec<u8>>)> {
     let mut said = Vec::new();
     for _ in 0..3 {
         let mut out = BytesMut::new();
-        while caller.poll_transmit(T0, &mut out).is_some() {
+        while caller.poll_transmit(T0, T0, &mut out).is_some() {
             let datagram = out.split().freeze();
             said.push(datagram.to_vec());
             listener.handle_datagram(FROM, datagram, T0);
@@ -177,7 +177,7 @@ pub(super) fn srt_handshake(data: &[u8]) {
             }
         }
         let _ = caller.handle_timeout(now);
-        while caller.poll_transmit(now, &mut out).is_some() {
+        while caller.poll_transmit(now, now, &mut out).is_some() {
             out.clear();
         }
         while listener.poll_transmit().is_some() {}
@@ -206,10 +206,10 @@ pub(super) fn srt_connection(data: &[u8]) {
         connection.handle_timeout(now);
         let _ = caller.handle_timeout(now);
         while connection.poll_data(now).is_some() {}
-        while connection.poll_transmit(now, &mut out).is_some() {
+        while connection.poll_transmit(now, now, &mut out).is_some() {
             let _ = caller.handle_datagram(out.split().freeze(), now);
         }
-        while caller.poll_transmit(now, &mut out).is_some() {
+        while caller.poll_transmit(now, now, &mut out).is_some() {
             out.clear();
         }
         let _ = (connection.poll_timeout(), connection.figures(), caller.figures());
@@ -272,7 +272,7 @@ pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
                 caller.send(Bytes::from_static(&[0x47; 188]), Duration::from_millis(at));
             }
             let mut out = BytesMut::new();
-            while caller.poll_transmit(Duration::from_millis(9), &mut out).is_some() {
+            while caller.poll_transmit(Duration::from_millis(9), Duration::from_millis(9), &mut out).is_some() {
                 all.extend(framed(2, &out.split()));
             }
             let control = |kind: u8, rest: &[u8]| {

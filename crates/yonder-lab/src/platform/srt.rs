@@ -176,7 +176,7 @@ impl SrtPort {
                 session.connection.close();
                 session.media.broadcast.end();
             }
-            while session.connection.poll_transmit(now, &mut out).is_some() {
+            while session.connection.poll_transmit(now, now, &mut out).is_some() {
                 datagrams.push((session.from, out.split().freeze()));
             }
             if let Some(reason) = session.connection.closed() {

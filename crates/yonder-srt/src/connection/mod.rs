@@ -3,6 +3,7 @@
 //! Both directions are there: pushes send, stand-ins receive. The parts with an invariant of their own are
 //! [`Sender`], [`Receiver`], [`Rtt`] and the key ring; this composes them and knows the wire.
 
+mod keys;
 mod receiver;
 mod rtt;
 mod sender;
@@ -14,9 +15,10 @@ use bytes::{Bytes, BytesMut};
 
 use crate::crypto::{Entropy, KeyRefresh, KeyRing};
 use crate::error::CloseReason;
-use crate::packet::{Control, Data, Encryption, KeyMaterial, KeyState, Packet, PacketBody, Slot};
+use crate::packet::{Control, Data, Encryption, Packet, PacketBody};
 use crate::sequence::{UnwrappedMicros, first_number};
 
+use keys::KeySchedule;
 use receiver::Receiver;
 use rtt::Rtt;
 use sender::{NextPacket, Sender};
@@ -27,8 +29,6 @@ const KEEP_ALIVE: Duration = Duration::from_secs(1);
 const SILENCE: Duration = Duration::from_secs(5);
 /// Control packets that may wait to be sent.
 const MAX_WAITING: usize = 1_024;
-/// A key message is repeated until it is answered, not more often than this.
-const KEY_REPEAT: Duration = Duration::from_millis(200);
 
 /// What was measured of a connection, since it began.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -85,13 +85,7 @@ pub struct Connection {
     receiver: Receiver,
     rtt: Rtt,
     peer_clock: UnwrappedMicros,
-    keys: Option<KeyRing>,
-    active: Slot,
-    sent_with_key: u64,
-    refresh: KeyRefresh,
-    entropy: Option<Entropy>,
-    /// A key message that was not answered yet, and when it is sent again.
-    unanswered: Option<(KeyMaterial, Duration)>,
+    keys: KeySchedule,
     waiting: VecDeque<Control>,
     last_sent: Duration,
     last_heard: Duration,
@@ -134,12 +128,7 @@ impl Connection {
             receiver: Receiver::new(first, receive_latency, peer_time, now),
             rtt: round_trip.map_or_else(Rtt::default, Rtt::of_handshake),
             peer_clock: UnwrappedMicros::new(peer_time.0),
-            keys,
-            active: Slot::Even,
-            sent_with_key: 0,
-            refresh,
-            entropy,
-            unanswered: None,
+            keys: KeySchedule::new(keys, refresh, entropy),
             waiting: VecDeque::new(),
             last_sent: now,
             last_heard: now,
@@ -216,10 +205,9 @@ impl Connection {
 
     fn handle_data(&mut self, data: Data, timestamp: u32, now: Duration) {
         let time = self.peer_clock.advance(timestamp);
-        let payload = match (data.encryption, &self.keys) {
-            (Encryption::None, _) => Some(data.payload),
-            (Encryption::With(slot), Some(keys)) => keys.apply(slot, data.sequence, &data.payload),
-            (Encryption::With(_), None) => None,
+        let payload = match data.encryption {
+            Encryption::None => Some(data.payload),
+            Encryption::With(slot) => self.keys.open(slot, data.sequence, &data.payload),
         };
         let Some(payload) = payload else {
             self.undecrypted += 1;
@@ -236,7 +224,7 @@ impl Connection {
     fn handle_control(&mut self, control: Control, now: Duration) {
         match control {
             Control::Ack { number, next, report } => {
-                self.sender.handle_ack(next, report.as_ref(), now);
+                self.sender.handle_ack(next, report.as_ref());
                 if let Some(report) = report {
                     self.rtt.take_peers(report.rtt_us, report.rtt_variance_us);
                     self.say(Control::AckAck(number));
@@ -248,36 +236,24 @@ impl Connection {
                 }
             }
             Control::Nak(ranges) => {
-                for range in ranges {
-                    if let Some(request) = self.sender.handle_loss(range, now, &self.rtt) {
-                        self.say(request);
-                    }
+                for request in self.sender.handle_losses(&ranges, now, &self.rtt) {
+                    self.say(request);
                 }
             }
             Control::DropRequest { range, .. } => self.receiver.handle_drop(range),
             Control::Shutdown => self.closed = Some(CloseReason::ByPeer),
-            Control::KeyRequest(material) => self.handle_key_request(material),
-            Control::KeyResponse(Ok(material)) => {
-                if self.unanswered.as_ref().is_some_and(|(sent, _)| sent.slots == material.slots) {
-                    self.unanswered = None;
-                }
+            Control::KeyRequest(material) => {
+                let response = self.keys.handle_request(material);
+                self.say(response);
             }
-            // A late copy of a handshake is the listener's business; live streams do not slow down.
+            Control::KeyResponse(Ok(material)) => self.keys.handle_response(&material),
+            // Duplicate handshakes are the listener's to answer, and live streams do not slow down.
             Control::KeyResponse(Err(_))
             | Control::Handshake(_)
             | Control::KeepAlive
             | Control::CongestionWarning
             | Control::PeerError(_) => {}
         }
-    }
-
-    fn handle_key_request(&mut self, material: KeyMaterial) {
-        let taken = self.keys.as_mut().map(|keys| keys.take(&material));
-        self.say(Control::KeyResponse(match taken {
-            Some(true) => Ok(material),
-            Some(false) => Err(KeyState::BadSecret.code()),
-            None => Err(KeyState::NoSecret.code()),
-        }));
     }
 
     fn say(&mut self, control: Control) {
@@ -303,16 +279,14 @@ impl Connection {
         if let Some(report) = self.receiver.due_report(now, &self.rtt) {
             self.say(report);
         }
-        if let Some(request) = self.sender.drop_late(now) {
+        self.sender.drop_late(now);
+        self.sender.repair_unasked(now, &self.rtt);
+        if let Some(request) = self.keys.poll_request(now, self.rtt.smoothed()) {
             self.say(request);
         }
-        self.sender.repair_unasked(now, &self.rtt);
-        if let Some((material, due)) = &mut self.unanswered
-            && *due <= now
-        {
-            *due = now + KEY_REPEAT.max(self.rtt.smoothed() * 3 / 2);
-            let material = material.clone();
-            self.say(Control::KeyRequest(material));
+        if self.keys.is_exhausted() {
+            self.closed = Some(CloseReason::KeyExhausted);
+            return;
         }
         if now.saturating_sub(self.last_sent) >= KEEP_ALIVE {
             // Counted as sent now, so that asking twice says it once.
@@ -331,18 +305,21 @@ impl Connection {
         let others = [
             self.sender.next_due(&self.rtt),
             self.receiver.next_due(&self.rtt),
-            self.unanswered.as_ref().map(|(_, due)| *due),
+            self.keys.next_due(),
         ];
         Some(others.into_iter().flatten().fold(always, Duration::min))
     }
 
-    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send now.
-    pub fn poll_transmit(&mut self, now: Duration, out: &mut BytesMut) -> Option<usize> {
+    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send at `now`.
+    ///
+    /// Data packets that are due up to `horizon` are sent as well, so that a driver can wake less often. Control packets and
+    /// round-trip measurements go by `now`.
+    pub fn poll_transmit(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<usize> {
         let before = out.len();
         if let Some(control) = self.waiting.pop_front() {
             control.put(self.timestamp(now), self.peer, out);
         } else if self.closed.is_none() {
-            let next = self.sender.next_packet(now)?;
+            let next = self.sender.next_packet(now, horizon.max(now))?;
             self.put_data(next, out);
         } else {
             return None;
@@ -353,44 +330,18 @@ impl Connection {
 
     fn put_data(&mut self, next: NextPacket, out: &mut BytesMut) {
         let NextPacket { number, sequence, message, origin, payload, sealed, retransmitted } = next;
-        let (payload, encryption) = match (sealed, &self.keys) {
+        let (payload, encryption) = match sealed {
             // Sent again as it was: the key may have changed since.
-            (Some(slot), _) => (payload, Encryption::With(slot)),
-            (None, Some(keys)) if !retransmitted => match keys.apply(self.active, sequence, &payload) {
-                Some(ciphertext) => {
-                    self.sender.seal(number, ciphertext.clone(), self.active);
-                    self.count_towards_refresh();
-                    (ciphertext, Encryption::With(self.active_before(number)))
-                }
-                None => return,
-            },
-            _ => (payload, Encryption::None),
+            Some(slot) => (payload, Encryption::With(slot)),
+            None if self.keys.is_encrypted() => {
+                let Some((ciphertext, slot)) = self.keys.seal(sequence, &payload) else { return };
+                self.sender.seal(number, ciphertext.clone(), slot);
+                (ciphertext, Encryption::With(slot))
+            }
+            None => (payload, Encryption::None),
         };
         let data = Data { sequence, message, encryption, retransmitted, payload };
         data.put(self.timestamp(origin), self.peer, out);
-    }
-
-    /// The slot that the packet `number` was just sealed with: counting it may have switched keys.
-    fn active_before(&self, number: u64) -> Slot {
-        self.sender.slot_of(number).unwrap_or(self.active)
-    }
-
-    /// Announces the next key, changes to it, and forgets the old one, each at its time (6.1.6).
-    fn count_towards_refresh(&mut self) {
-        self.sent_with_key += 1;
-        let KeyRefresh { every, announce } = self.refresh;
-        let (Some(keys), Some(entropy)) = (&mut self.keys, &mut self.entropy) else { return };
-        let next = self.active.other();
-        if self.sent_with_key == every.saturating_sub(announce) {
-            keys.renew(next, entropy);
-            self.unanswered = keys.material().map(|material| (material, Duration::ZERO));
-        } else if self.sent_with_key >= every && self.unanswered.is_none() {
-            self.active = next;
-            self.sent_with_key = 0;
-        } else if self.sent_with_key == announce {
-            // Packets older than this are past any retransmission; what was sealed stays readable to us.
-            keys.forget(next);
-        }
     }
 
     fn timestamp(&self, time: Duration) -> u32 {

@@ -19,6 +19,8 @@ const LATE_AT_LEAST: Duration = Duration::from_secs(1);
 const MOST_PACKETS: usize = 8_192;
 /// Every sixteenth packet is followed by the next at once, so that the peer can measure the way (4.10).
 const PROBE: u64 = 16;
+/// Drop requests that answer one loss report.
+const MAX_DROP_REQUESTS: usize = 64;
 /// Retransmissions may take a quarter of the stream's own rate (5.1.1), and at least this many a second.
 const REPAIR_SHARE: u64 = 4;
 const REPAIR_FLOOR: u64 = 400;
@@ -134,10 +136,6 @@ impl Sender {
         self.held.get_mut(usize::try_from(number.checked_sub(self.first)?).ok()?)
     }
 
-    pub(super) fn slot_of(&self, number: u64) -> Option<Slot> {
-        self.get(number)?.sealed
-    }
-
     /// Keeps the encrypted form: a retransmission must be the same bytes.
     pub(super) fn seal(&mut self, number: u64, ciphertext: Bytes, slot: Slot) {
         if let Some(held) = self.get_mut(number) {
@@ -146,7 +144,7 @@ impl Sender {
         }
     }
 
-    pub(super) fn handle_ack(&mut self, next: u32, report: Option<&AckReport>, _now: Duration) {
+    pub(super) fn handle_ack(&mut self, next: u32, report: Option<&AckReport>) {
         let acknowledged = number_near(self.next, next);
         if acknowledged > self.next {
             // Nobody can have received what was not sent.
@@ -170,32 +168,47 @@ impl Sender {
         self.to_repair = self.to_repair.split_off(&self.first);
     }
 
-    /// Takes a report of loss. What is not held any more is told to be gone.
-    pub(super) fn handle_loss(&mut self, range: LossRange, now: Duration, rtt: &Rtt) -> Option<Control> {
-        let first = number_near(self.next, range.first);
-        let last = number_near(self.next, range.last).min(self.next.saturating_sub(1));
-        if first > last {
-            return None;
-        }
-        // A report comes again until the packet has arrived; one answer per round trip is enough.
-        let pause = rtt.smoothed();
-        for number in first.max(self.first)..=last {
-            let Some(held) = self.get_mut(number) else { break };
-            let fresh = !std::mem::replace(&mut held.reported, true);
-            let is_due = held.sent.is_none_or(|sent| fresh || now.saturating_sub(sent) >= pause);
-            self.counts.lost += u64::from(fresh);
-            if is_due {
-                self.to_repair.insert(number);
+    /// Handles a loss report and returns drop requests for packets that are no longer held.
+    ///
+    /// The work is bounded by the number of packets held, however often a peer repeats a range.
+    pub(super) fn handle_losses(&mut self, ranges: &[LossRange], now: Duration, rtt: &Rtt) -> Vec<Control> {
+        let mut budget = self.held.len();
+        let mut requests = Vec::new();
+        for range in ranges {
+            let first = number_near(self.next, range.first);
+            let last = number_near(self.next, range.last).min(self.next.saturating_sub(1));
+            if first > last {
+                continue;
+            }
+            if first < self.first && requests.len() < MAX_DROP_REQUESTS {
+                requests.push(Self::drop_request(first, last.min(self.first.saturating_sub(1))));
+            }
+            for number in first.max(self.first)..=last {
+                if budget == 0 {
+                    return requests;
+                }
+                budget -= 1;
+                self.note_loss(number, now, rtt);
             }
         }
-        (first < self.first).then(|| self.gone(first, last.min(self.first.saturating_sub(1))))
+        requests
     }
 
-    fn gone(&self, first: u64, last: u64) -> Control {
-        Control::DropRequest {
-            message: self.message_of(first),
-            range: LossRange { first: on_wire(first), last: on_wire(last) },
+    fn note_loss(&mut self, number: u64, now: Duration, rtt: &Rtt) {
+        // A report comes again until the packet has arrived; one answer per round trip is enough.
+        let pause = rtt.smoothed();
+        let Some(held) = self.get_mut(number) else { return };
+        let fresh = !std::mem::replace(&mut held.reported, true);
+        let is_due = held.sent.is_none_or(|sent| fresh || now.saturating_sub(sent) >= pause);
+        self.counts.lost += u64::from(fresh);
+        if is_due {
+            self.to_repair.insert(number);
         }
+    }
+
+    /// Request for packets that are no longer held, whose message number cannot be restored (3.2.9: it is set to zero).
+    fn drop_request(first: u64, last: u64) -> Control {
+        Control::DropRequest { message: 0, range: LossRange { first: on_wire(first), last: on_wire(last) } }
     }
 
     /// Message numbers count from 1 and wrap to 1 (3.1).
@@ -204,9 +217,9 @@ impl Sender {
         u32::try_from(message).unwrap_or(1)
     }
 
-    /// Gives up what cannot come in time any more, and tells.
-    pub(super) fn drop_late(&mut self, now: Duration) -> Option<Control> {
-        let begin = self.first;
+    /// Drops packets that cannot arrive in time any more (4.6). The receiver drops them by itself, so that it gets no drop
+    /// request (3.2.9).
+    pub(super) fn drop_late(&mut self, now: Duration) {
         while let Some(front) = self.held.front() {
             let late = now.saturating_sub(front.origin) > self.late;
             if !late && self.held.len() <= MOST_PACKETS {
@@ -219,12 +232,10 @@ impl Sender {
             self.first += 1;
             self.counts.dropped += 1;
         }
-        if self.first == begin {
-            return None;
-        }
         self.next = self.next.max(self.first);
-        self.to_repair = self.to_repair.split_off(&self.first);
-        Some(self.gone(begin, self.first - 1))
+        if self.to_repair.first().is_some_and(|number| *number < self.first) {
+            self.to_repair = self.to_repair.split_off(&self.first);
+        }
     }
 
     /// How long the last packets of a burst wait for their acknowledgement before they are sent again.
@@ -257,8 +268,9 @@ impl Sender {
         }
     }
 
-    /// The packet that may go now: repairs first, they are older.
-    pub(super) fn next_packet(&mut self, now: Duration) -> Option<NextPacket> {
+    /// Returns the packet that may be sent at `now`: retransmissions first, they are older, then one that is due up to
+    /// `horizon`.
+    pub(super) fn next_packet(&mut self, now: Duration, horizon: Duration) -> Option<NextPacket> {
         if let Some(number) = self.next_repair(now) {
             self.counts.retransmitted += 1;
             return self.take(number, true, now);
@@ -266,7 +278,7 @@ impl Sender {
         let held = self.get(self.next)?;
         let probes = self.next % PROBE == 1;
         let last_sent = self.next.checked_sub(1).and_then(|last| self.get(last)).and_then(|last| last.sent);
-        let may_go = held.origin <= now || (probes && last_sent == Some(now));
+        let may_go = held.origin <= horizon || (probes && last_sent == Some(now));
         if !may_go || self.next - self.first >= self.window {
             return None;
         }
@@ -347,7 +359,7 @@ mod tests {
     }
 
     fn drain(sender: &mut Sender, now: Duration) -> Vec<(u32, bool)> {
-        std::iter::from_fn(|| sender.next_packet(now))
+        std::iter::from_fn(|| sender.next_packet(now, now))
             .map(|next| (next.sequence, next.retransmitted))
             .collect()
     }
@@ -374,11 +386,11 @@ mod tests {
         drain(&mut sender, ms(10));
         let rtt = Rtt::default();
         let lost = LossRange { first: 101, last: 102 };
-        assert_eq!(sender.handle_loss(lost, ms(20), &rtt), None);
+        assert_eq!(sender.handle_losses(&[lost], ms(20), &rtt), []);
         assert_eq!(drain(&mut sender, ms(20)), [(101, true), (102, true)]);
-        sender.handle_loss(lost, ms(60), &rtt);
+        sender.handle_losses(&[lost], ms(60), &rtt);
         assert_eq!(drain(&mut sender, ms(60)), []);
-        sender.handle_loss(lost, ms(130), &rtt);
+        sender.handle_losses(&[lost], ms(130), &rtt);
         assert_eq!(drain(&mut sender, ms(130)), [(101, true), (102, true)]);
         assert_eq!((sender.counts().lost, sender.counts().retransmitted), (2, 4));
     }
@@ -387,31 +399,53 @@ mod tests {
     fn acknowledged_packets_are_forgotten_and_impossible_acknowledgements_ignored() {
         let mut sender = sender(5);
         drain(&mut sender, ms(10));
-        sender.handle_ack(103, None, ms(12));
+        sender.handle_ack(103, None);
         assert_eq!(sender.counts().in_flight, 2);
-        sender.handle_ack(2_000, None, ms(12));
+        sender.handle_ack(2_000, None);
         assert_eq!(sender.counts().in_flight, 2);
     }
 
     #[test]
-    fn what_is_too_late_is_given_up_and_told() {
+    fn late_packets_are_dropped_and_reports_of_them_answered_without_a_message_number() {
         let mut sender = sender(5);
         drain(&mut sender, ms(3));
-        let told = sender.drop_late(ms(1_003));
-        let range = LossRange { first: 100, last: 101 };
-        assert_eq!(told, Some(Control::DropRequest { message: 1, range }));
+        sender.drop_late(ms(1_003));
         assert_eq!(sender.counts().dropped, 2);
-        // A report of what is gone is answered in the same way.
-        let again = sender.handle_loss(LossRange { first: 100, last: 100 }, ms(1_010), &Rtt::default());
-        assert!(matches!(again, Some(Control::DropRequest { .. })), "{again:?}");
+        let range = LossRange { first: 100, last: 101 };
+        let requests = sender.handle_losses(&[range], ms(1_010), &Rtt::default());
+        assert_eq!(requests, [Control::DropRequest { message: 0, range }]);
         assert_eq!(drain(&mut sender, ms(1_010)).len(), 3);
+    }
+
+    #[test]
+    fn report_that_repeats_a_range_costs_no_more_than_the_packets_held() {
+        let mut sender = sender(8_000);
+        let repeated = vec![LossRange { first: 100, last: 8_099 }; 400];
+        sender.drop_late(ms(500));
+        while sender.next_packet(ms(1_000), ms(1_000)).is_some() {}
+        let before = std::time::Instant::now();
+        for _ in 0..10 {
+            let requests = sender.handle_losses(&repeated, ms(1_000), &Rtt::default());
+            assert!(requests.len() <= MAX_DROP_REQUESTS);
+        }
+        // Ten times 3.2 million numbers would take seconds.
+        assert!(before.elapsed() < Duration::from_millis(500), "{:?}", before.elapsed());
+    }
+
+    #[test]
+    fn packets_within_the_horizon_are_sent_but_counted_as_sent_now() {
+        let mut sender = sender(10);
+        let sent: Vec<u32> =
+            std::iter::from_fn(|| sender.next_packet(ms(0), ms(6))).map(|next| next.sequence).collect();
+        assert_eq!(sent, [100, 101, 102, 103]);
+        assert!(sender.held.iter().take(4).all(|held| held.sent == Some(ms(0))));
     }
 
     #[test]
     fn the_last_packets_go_again_when_nobody_acknowledges_them() {
         let mut sender = sender(3);
         drain(&mut sender, ms(10));
-        sender.handle_ack(101, None, ms(20));
+        sender.handle_ack(101, None);
         let rtt = Rtt::of_handshake(ms(40));
         sender.repair_unasked(ms(60), &rtt);
         assert_eq!(drain(&mut sender, ms(60)), []);
@@ -425,15 +459,15 @@ mod tests {
         let mut sender = sender(5);
         drain(&mut sender, ms(10));
         let rtt = Rtt::of_handshake(ms(4));
-        sender.handle_ack(101, None, ms(12));
-        sender.handle_loss(LossRange { first: 101, last: 102 }, ms(12), &rtt);
+        sender.handle_ack(101, None);
+        sender.handle_losses(&[LossRange { first: 101, last: 102 }], ms(12), &rtt);
         assert_eq!(drain(&mut sender, ms(12)), [(101, true), (102, true)]);
         // Round trip, four times its variance, and an acknowledgement's period.
         sender.repair_unasked(ms(33), &rtt);
         assert_eq!(drain(&mut sender, ms(33)), []);
         sender.repair_unasked(ms(34), &rtt);
         assert_eq!(drain(&mut sender, ms(34)), [(101, true)]);
-        sender.handle_ack(105, None, ms(36));
+        sender.handle_ack(105, None);
         sender.repair_unasked(ms(90), &rtt);
         assert_eq!(drain(&mut sender, ms(90)), []);
     }
@@ -450,7 +484,7 @@ mod tests {
     fn no_more_is_under_way_than_the_peer_can_hold() {
         let mut sender = sender(50);
         let report = AckReport { free_packets: 10, ..AckReport::default() };
-        sender.handle_ack(100, Some(&report), ms(0));
+        sender.handle_ack(100, Some(&report));
         assert_eq!(drain(&mut sender, ms(100)).len(), 10);
     }
 
@@ -460,7 +494,7 @@ mod tests {
         sender.window = 8_000;
         sender.late = Duration::from_secs(60);
         drain(&mut sender, ms(4_000));
-        sender.handle_loss(LossRange { first: 100, last: 2_099 }, ms(4_000), &Rtt::default());
+        sender.handle_losses(&[LossRange { first: 100, last: 2_099 }], ms(4_000), &Rtt::default());
         let at_once = drain(&mut sender, ms(4_000)).len();
         assert!(at_once <= 256, "{at_once} at once");
         let within = (1..=100).map(|step| drain(&mut sender, ms(4_000 + step)).len()).sum::<usize>();

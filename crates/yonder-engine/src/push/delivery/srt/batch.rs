@@ -1,11 +1,11 @@
 //! Datagrams that are handed to the system together.
 
-use bytes::BytesMut;
+use bytes::{Buf as _, BytesMut};
 
 /// Bytes handed to one system call.
-const MOST_BYTES: usize = 60 * 1024;
+const MAX_BYTES: usize = 60 * 1024;
 /// No datagram is longer: an Ethernet frame.
-const MOST_EACH: usize = 1500;
+const MAX_DATAGRAM: usize = 1500;
 
 /// Datagrams of one length, behind each other; only the last may be shorter. The room is used again and again.
 #[derive(Debug)]
@@ -17,12 +17,12 @@ pub(super) struct Batch {
     /// Length of the last.
     last: usize,
     /// How many the system takes at once.
-    most: usize,
+    max: usize,
 }
 
 impl Batch {
-    pub(super) fn new(most: usize) -> Self {
-        Self { bytes: BytesMut::with_capacity(MOST_BYTES), segment: 0, count: 0, last: 0, most }
+    pub(super) fn new(max: usize) -> Self {
+        Self { bytes: BytesMut::with_capacity(MAX_BYTES), segment: 0, count: 0, last: 0, max }
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -34,13 +34,13 @@ impl Batch {
         self.is_empty()
             || self.last == self.segment
                 && length <= self.segment
-                && self.bytes.len() + length <= MOST_BYTES
-                && self.count < self.most
+                && self.bytes.len() + length <= MAX_BYTES
+                && self.count < self.max
     }
 
     /// Adds a datagram that fits.
     pub(super) fn add(&mut self, datagram: &[u8]) {
-        debug_assert!(self.fits(datagram.len()) && datagram.len() <= MOST_EACH);
+        debug_assert!(self.fits(datagram.len()) && datagram.len() <= MAX_DATAGRAM);
         if self.is_empty() {
             self.segment = datagram.len();
         }
@@ -58,6 +58,35 @@ impl Batch {
         (self.count > 1).then_some(self.segment)
     }
 
+    /// Returns the number of datagrams that are sent at once, at most.
+    #[cfg(test)]
+    pub(super) fn max(&self) -> usize {
+        self.max
+    }
+
+    /// Sets the number of datagrams that are sent at once, at most.
+    pub(super) fn set_max(&mut self, max: usize) {
+        self.max = max;
+    }
+
+    /// Returns the first datagram.
+    pub(super) fn first(&self) -> &[u8] {
+        let length = if self.count == 1 { self.last } else { self.segment };
+        self.bytes.get(..length).unwrap_or_default()
+    }
+
+    /// Removes the first datagram.
+    pub(super) fn drop_first(&mut self) {
+        let length = self.first().len();
+        self.bytes.advance(length);
+        self.count = self.count.saturating_sub(1);
+        if self.count == 0 {
+            // Room that was advanced over is taken back.
+            self.bytes = BytesMut::with_capacity(MAX_BYTES);
+            self.clear();
+        }
+    }
+
     pub(super) fn clear(&mut self) {
         self.bytes.clear();
         (self.segment, self.count, self.last) = (0, 0, 0);
@@ -69,8 +98,8 @@ mod tests {
     use super::*;
 
     /// Puts datagrams of these lengths into batches, and returns the lengths in each.
-    fn batches(most: usize, lengths: &[usize]) -> Vec<Vec<usize>> {
-        let (mut batch, mut all) = (Batch::new(most), Vec::new());
+    fn batches(max: usize, lengths: &[usize]) -> Vec<Vec<usize>> {
+        let (mut batch, mut all) = (Batch::new(max), Vec::new());
         let mut now = Vec::new();
         for (mark, length) in (1..).zip(lengths) {
             if !batch.fits(*length) {
@@ -101,7 +130,20 @@ mod tests {
         assert_eq!(batches(1, &[44, 44, 44]).len(), 3);
         assert_eq!(batches(2, &[44; 5]).len(), 3);
         let largest = batches(1_000, &[1332; 100]).iter().map(Vec::len).max().unwrap();
-        assert_eq!(largest, MOST_BYTES / 1332);
+        assert_eq!(largest, MAX_BYTES / 1332);
+    }
+
+    #[test]
+    fn datagrams_are_taken_out_one_by_one() {
+        let mut batch = Batch::new(64);
+        for (mark, length) in [(1, 1332), (2, 1332), (3, 44)] {
+            batch.add(&vec![mark; length]);
+        }
+        for (mark, length) in [(1, 1332), (2, 1332), (3, 44)] {
+            assert_eq!(batch.first(), vec![mark; length]);
+            batch.drop_first();
+        }
+        assert!(batch.is_empty() && batch.fits(1332));
     }
 
     #[test]

@@ -14,8 +14,8 @@ use tokio::sync::watch;
 use yonder_address::{SrtServer, stream_id};
 use yonder_core::{Cause, CauseCode, PushMachine};
 use yonder_media::Track;
-use yonder_media::ts::{Chunk, PACKET};
-use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, MAX_PAYLOAD, Packet};
+use yonder_media::ts::Chunk;
+use yonder_srt::{Caller, CallerConfig, CallerEvent, Figures, KeyRefresh, Packet};
 
 use crate::alarm::Alarm;
 use crate::causes;
@@ -53,6 +53,8 @@ const CLEAN: Duration = Duration::from_secs(5);
 /// much of the way that they do not come in time.
 const LOSS_TICKS: usize = 4;
 const TOO_MANY_LOST: u64 = 15;
+/// Failures of the socket are logged at most this often.
+const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
 /// Fewer packets than this say nothing about a share.
 const ENOUGH: u64 = 200;
 
@@ -98,6 +100,9 @@ struct Delivery<'a> {
     dropped: u64,
     /// When something was given up, or too much lost, for the last time.
     troubled_at: Option<Duration>,
+    /// Failures of the socket since the handshake, and when one was last logged.
+    socket_errors: u64,
+    error_logged_at: Option<Duration>,
     /// Packets sent and lost, at the last ticks.
     counts: VecDeque<(u64, u64)>,
 }
@@ -155,6 +160,8 @@ impl<'a> Delivery<'a> {
             ticked: now,
             dropped: 0,
             troubled_at: None,
+            socket_errors: 0,
+            error_logged_at: None,
             counts: VecDeque::new(),
         })
     }
@@ -177,7 +184,9 @@ impl<'a> Delivery<'a> {
             let deadline = if self.batch.is_empty() { due + SLACK } else { self.push.clock.now() + NO_ROOM };
             tokio::select! {
                 received = self.port.receive(&mut inbox) => {
-                    received.map_err(|error| self.broke(&error))?;
+                    if let Err(error) = received {
+                        self.handle_socket_error(&error)?;
+                    }
                     self.read(&mut inbox)?;
                 }
                 _ = self.head.changed(), if wants_more => {}
@@ -196,12 +205,26 @@ impl<'a> Delivery<'a> {
         }
     }
 
-    fn broke(&self, error: &std::io::Error) -> Cause {
-        let target = self.peer.to_string();
-        match error.kind() {
-            ErrorKind::ConnectionRefused => causes::push_dial(&DialError::Refused, &target),
-            _ => causes::push_dial(&dial::connect_error(error), &target),
+    /// Handles a failure of the socket. Before the handshake is done it is the answer. Afterwards it is one lost datagram: a
+    /// router's ICMP message, a route that is away for a moment, a full connection table. Retransmission and the timeout of the
+    /// connection deal with it.
+    fn handle_socket_error(&mut self, error: &std::io::Error) -> Result<(), Cause> {
+        if self.connected_at.is_none() {
+            let target = self.peer.to_string();
+            let error = match error.kind() {
+                ErrorKind::ConnectionRefused => DialError::Refused,
+                _ => dial::connect_error(error),
+            };
+            return Err(causes::push_dial(&error, &target));
         }
+        let now = self.push.clock.now();
+        self.socket_errors += 1;
+        if self.error_logged_at.is_none_or(|at| now.saturating_sub(at) >= ERROR_LOG_INTERVAL) {
+            self.error_logged_at = Some(now);
+            let (relay, destination) = (&self.push.relay, &self.push.spec.destination);
+            tracing::info!(relay, destination, %error, errors = self.socket_errors, "SRT socket failed, waiting it out");
+        }
+        Ok(())
     }
 
     /// The feed's lack of a keyframe, where that is why a connection has ended; else `cause`.
@@ -280,7 +303,7 @@ impl<'a> Delivery<'a> {
         let joins = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
         let divisor = if late || joins { HURRY } else { 1 };
         let mut first = None;
-        for (clock, payload) in chunk.groups(MAX_PAYLOAD / PACKET) {
+        for (clock, payload) in chunk.groups(self.port.packets_per_datagram()) {
             let after = clock - *first.get_or_insert(clock);
             let after = Duration::from_micros(u64::try_from(after.max(0)).unwrap_or_default() * 100 / 9);
             let at = start + after / divisor;
@@ -294,7 +317,7 @@ impl<'a> Delivery<'a> {
     fn transmit(&mut self) -> Result<(), Cause> {
         let now = self.push.clock.now();
         loop {
-            if self.next.is_empty() && self.caller.poll_transmit(now + GRAIN, &mut self.next).is_none() {
+            if self.next.is_empty() && self.caller.poll_transmit(now, now + GRAIN, &mut self.next).is_none() {
                 break;
             }
             if Packet::is_control(&self.next) && self.word.is_empty() {
@@ -321,11 +344,17 @@ impl<'a> Delivery<'a> {
         if self.batch.is_empty() {
             return Ok(true);
         }
-        let sent = self.port.send(&self.batch).map_err(|error| self.broke(&error))?;
-        if sent {
-            lock(&self.push.figures).add_bytes(self.batch.bytes().len(), now);
-            self.batch.clear();
-        }
+        let bytes = self.batch.bytes().len();
+        let sent = match self.port.send(&mut self.batch) {
+            Ok(sent) => sent,
+            Err(error) => {
+                self.handle_socket_error(&error)?;
+                // What was not sent counts as lost on the way.
+                self.batch.clear();
+                return Ok(true);
+            }
+        };
+        lock(&self.push.figures).add_bytes(bytes - self.batch.bytes().len(), now);
         Ok(sent)
     }
 
@@ -385,14 +414,14 @@ impl<'a> Delivery<'a> {
     async fn close(&mut self) {
         self.caller.close();
         let mut goodbye = BytesMut::new();
-        while self.caller.poll_transmit(self.push.clock.now(), &mut goodbye).is_some() {}
+        let now = self.push.clock.now();
+        while self.caller.poll_transmit(now, now, &mut goodbye).is_some() {}
         let mut batch = self.port.batch();
         for _ in 0..3 {
             batch.clear();
             batch.add(&goodbye);
-            if self.port.send(&batch).is_err() {
-                return;
-            }
+            // An error may be that of an earlier datagram.
+            let _sent = self.port.send(&mut batch);
         }
     }
 }

@@ -1,37 +1,57 @@
-//! The port that an SRT push sends from.
+//! Socket of an SRT push.
 
+use std::collections::HashSet;
 use std::io::{self, ErrorKind, IoSliceMut};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
+use std::sync::{Mutex, OnceLock};
 
 use bytes::Bytes;
 use quinn_udp::{RecvMeta, Transmit, UdpSockRef, UdpSocketState};
+use rustix::io::Errno;
+use rustix::net::sockopt;
 use tokio::io::Interest;
 use tokio::io::unix::AsyncFd;
 use tokio::net::UdpSocket;
+use yonder_media::ts::PACKET;
+use yonder_srt::MAX_PAYLOAD;
+
+use crate::feed::lock;
 
 use super::batch::Batch;
 
-/// Blocks received at a time, and the room in each: datagrams of one length may come joined.
+/// Blocks received at a time, and the room in each: the system may join datagrams of one length.
 const BLOCKS: usize = 4;
 const BLOCK: usize = 8 * 1024;
+/// Bytes around a payload: headers of IP (20 or 40 bytes), UDP (8) and SRT (16).
+const IPV4_HEADERS: usize = 20 + 8 + 16;
+const IPV6_HEADERS: usize = 40 + 8 + 16;
 
-/// What a port is waited for: datagrams, and word that earlier ones did not arrive.
-const NEWS: Interest = Interest::READABLE.add(Interest::ERROR);
+/// Events that the socket is waited for: datagrams, and errors of earlier ones.
+const READ_OR_ERROR: Interest = Interest::READABLE.add(Interest::ERROR);
 
-/// A port that is connected to a listener.
+/// Own addresses whose interface refused segmentation offload. Each connection would find out at the cost of a batch, and an
+/// interface rarely changes its mind.
+fn without_offload() -> &'static Mutex<HashSet<IpAddr>> {
+    static ADDRESSES: OnceLock<Mutex<HashSet<IpAddr>>> = OnceLock::new();
+    ADDRESSES.get_or_init(Mutex::default)
+}
+
+/// A UDP socket that is connected to a listener.
 ///
-/// It is waited for only to be read from: the system calls a port writable anew for each datagram that has left, and
-/// would wake us each time.
+/// It is waited for only to be read from: the system reports a socket writable for each datagram that has left, and would wake
+/// the task each time.
 #[derive(Debug)]
 pub(super) struct Port {
     socket: AsyncFd<std::net::UdpSocket>,
     batching: UdpSocketState,
     peer: SocketAddr,
     blocks: Vec<u8>,
+    /// Transport packets that fit into one datagram.
+    packets_per_datagram: usize,
 }
 
 impl Port {
-    /// To be called within a tokio runtime.
+    /// Takes over a connected socket. To be called within a tokio runtime.
     ///
     /// # Errors
     /// When the system refuses it.
@@ -40,33 +60,54 @@ impl Port {
         // SAFETY: a socket of the standard library owns its descriptor: open, and the same, for as long as it exists; and
         // it is not taken out again.
         #[expect(unsafe_code, reason = "the only way to wait for one side of a socket alone")]
-        let socket = unsafe { AsyncFd::register_with_interest(socket, NEWS) }?;
+        let socket = unsafe { AsyncFd::register_with_interest(socket, READ_OR_ERROR) }?;
         let batching = UdpSocketState::new(UdpSockRef::from(socket.get_ref()))?;
-        Ok(Self { socket, batching, peer, blocks: vec![0; BLOCKS * BLOCK] })
+        allow_fragments(socket.get_ref(), peer);
+        let mut port =
+            Self { socket, batching, peer, blocks: vec![0; BLOCKS * BLOCK], packets_per_datagram: 0 };
+        port.packets_per_datagram = port.packets_within_mtu();
+        Ok(port)
     }
 
-    /// An empty batch of datagrams, for as many as the system takes at once.
+    /// Returns an empty batch, for as many datagrams as the interface takes at once.
     pub(super) fn batch(&self) -> Batch {
-        Batch::new(self.batching.max_gso_segments())
+        let is_refused = self.local_addr().is_ok_and(|own| lock(without_offload()).contains(&own.ip()));
+        Batch::new(if is_refused { 1 } else { self.batching.max_gso_segments() })
     }
 
-    /// Our own end.
+    /// Transport packets that one datagram may hold: seven, or fewer where the path's MTU is small.
+    pub(super) fn packets_per_datagram(&self) -> usize {
+        self.packets_per_datagram
+    }
+
+    fn packets_within_mtu(&self) -> usize {
+        let (mtu, headers) = match self.peer {
+            SocketAddr::V4(_) => (sockopt::ip_mtu(self.socket.get_ref()), IPV4_HEADERS),
+            SocketAddr::V6(_) => (sockopt::ipv6_mtu(self.socket.get_ref()), IPV6_HEADERS),
+        };
+        let most = MAX_PAYLOAD / PACKET;
+        let Ok(mtu) = mtu else { return most };
+        let room = usize::try_from(mtu).unwrap_or(usize::MAX).saturating_sub(headers);
+        (room / PACKET).clamp(1, most)
+    }
+
+    /// Returns the local address.
     ///
     /// # Errors
-    /// When the system does not tell.
+    /// When the system does not say.
     pub(super) fn local_addr(&self) -> io::Result<SocketAddr> {
         self.socket.get_ref().local_addr()
     }
 
-    /// Waits for datagrams and takes those that came.
+    /// Waits for datagrams and receives those that have arrived.
     ///
     /// # Errors
-    /// What the system has heard of earlier datagrams, such as that nobody listens.
+    /// Failures of earlier datagrams that the network has reported, such as a closed port.
     ///
     /// # Cancel safety
-    /// What is dropped before it resolves has taken nothing.
+    /// Safe: nothing is lost when it is dropped.
     pub(super) async fn receive(&mut self, into: &mut Vec<Bytes>) -> io::Result<()> {
-        let mut ready = self.socket.ready(NEWS).await?;
+        let mut ready = self.socket.ready(READ_OR_ERROR).await?;
         let mut metas = [RecvMeta::default(); BLOCKS];
         let mut slices: Vec<_> = self.blocks.chunks_mut(BLOCK).map(IoSliceMut::new).collect();
         let received = self.batching.recv(UdpSockRef::from(ready.get_inner()), &mut slices, &mut metas);
@@ -86,23 +127,63 @@ impl Port {
         Ok(())
     }
 
-    /// Sends datagrams; false when there is no room for them.
+    /// Sends a batch. False when the socket has no room: what was not sent stays in the batch.
     ///
     /// # Errors
-    /// As for [`Self::receive`], and when the way is gone.
-    pub(super) fn send(&self, batch: &Batch) -> io::Result<bool> {
-        let transmit = Transmit {
-            destination: self.peer,
-            ecn: None,
-            contents: batch.bytes(),
-            segment_size: batch.segment(),
-            src_ip: None,
+    /// As for [`Self::receive`], and when there is no route.
+    pub(super) fn send(&mut self, batch: &mut Batch) -> io::Result<bool> {
+        let Err(error) = self.send_bytes(batch.bytes(), batch.segment()) else {
+            batch.clear();
+            return Ok(true);
         };
-        match self.batching.try_send(UdpSockRef::from(self.socket.get_ref()), &transmit) {
-            Ok(()) => Ok(true),
-            Err(error) if error.kind() == ErrorKind::WouldBlock => Ok(false),
-            Err(error) => Err(error),
+        match error.raw_os_error().map(Errno::from_raw_os_error) {
+            _ if error.kind() == ErrorKind::WouldBlock => Ok(false),
+            // Devices that lack segmentation or checksum offload refuse a batch, but not its datagrams.
+            Some(Errno::IO | Errno::INVAL) if batch.segment().is_some() => {
+                if let Ok(own) = self.local_addr() {
+                    tracing::info!(address = %own.ip(), %error, "segmentation offload refused, sending datagrams one by one");
+                    lock(without_offload()).insert(own.ip());
+                }
+                batch.set_max(1);
+                self.send_singly(batch)
+            }
+            // The path's MTU has become smaller. Single datagrams are fragmented; later ones are made to fit.
+            Some(Errno::MSGSIZE) => {
+                self.packets_per_datagram = self.packets_within_mtu();
+                let packets = self.packets_per_datagram;
+                tracing::info!(peer = %self.peer, packets, "path MTU is smaller, sending smaller datagrams");
+                self.send_singly(batch)
+            }
+            _ => Err(error),
         }
+    }
+
+    fn send_singly(&self, batch: &mut Batch) -> io::Result<bool> {
+        while !batch.is_empty() {
+            match self.send_bytes(batch.first(), None) {
+                Ok(()) => batch.drop_first(),
+                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(false),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(true)
+    }
+
+    fn send_bytes(&self, contents: &[u8], segment_size: Option<usize>) -> io::Result<()> {
+        let transmit = Transmit { destination: self.peer, ecn: None, contents, segment_size, src_ip: None };
+        self.batching.try_send(UdpSockRef::from(self.socket.get_ref()), &transmit)
+    }
+}
+
+/// Lets datagrams be fragmented where a path's MTU is smaller than the interface's: the batching library forbids that, and
+/// tunnels would swallow every full datagram while the small ones of the handshake pass.
+fn allow_fragments(socket: &std::net::UdpSocket, peer: SocketAddr) {
+    let set = match peer {
+        SocketAddr::V4(_) => sockopt::set_ip_mtu_discover(socket, sockopt::Ipv4PathMtuDiscovery::WANT),
+        SocketAddr::V6(_) => sockopt::set_ipv6_mtu_discover(socket, sockopt::Ipv6PathMtuDiscovery::WANT),
+    };
+    if let Err(error) = set {
+        tracing::debug!(%error, "fragmentation not allowed");
     }
 }
 
@@ -125,12 +206,12 @@ mod tests {
 
     #[tokio::test]
     async fn a_batch_arrives_as_the_datagrams_it_was_made_of() {
-        let (port, peer) = pair().await;
+        let (mut port, peer) = pair().await;
         let mut batch = port.batch();
         for (mark, length) in [(1, 1332), (2, 1332), (3, 44)] {
             batch.add(&vec![mark; length]);
         }
-        assert!(port.send(&batch).unwrap());
+        assert!(port.send(&mut batch).unwrap() && batch.is_empty());
         let mut block = [0; 2048];
         for (mark, length) in [(1, 1332), (2, 1332), (3, 44)] {
             assert_eq!(peer.recv(&mut block).await.unwrap(), length);
@@ -157,12 +238,30 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn it_is_told_when_nobody_listens() {
+    async fn batch_is_sent_one_by_one_where_offload_was_refused() {
+        let (port, _peer) = pair().await;
+        assert!(port.batch().max() > 1, "this machine batches on loopback");
+        let own = port.local_addr().unwrap().ip();
+        lock(without_offload()).insert(own);
+        assert_eq!(port.batch().max(), 1);
+        lock(without_offload()).remove(&own);
+    }
+
+    #[tokio::test]
+    async fn datagrams_may_be_fragmented() {
+        let (port, _peer) = pair().await;
+        let discovery = sockopt::ip_mtu_discover(port.socket.get_ref()).unwrap();
+        assert_eq!(discovery, sockopt::Ipv4PathMtuDiscovery::WANT);
+        assert_eq!(port.packets_per_datagram(), 7);
+    }
+
+    #[tokio::test]
+    async fn closed_port_is_reported() {
         let (mut port, peer) = pair().await;
         drop(peer);
         let mut batch = port.batch();
         batch.add(&[1; 44]);
-        port.send(&batch).unwrap();
+        port.send(&mut batch).unwrap();
         let error = port.receive(&mut Vec::new()).await.unwrap_err();
         assert_eq!(error.kind(), ErrorKind::ConnectionRefused);
     }
