@@ -45,6 +45,8 @@ const MENDED_WITHIN: Duration = Duration::from_secs(75);
 /// come and go with requests.
 const MORE_MEMORY_PERCENT: u64 = 15;
 const MORE_FILES: u64 = 10;
+/// Lines about states in the log, in the mean, above which states flap.
+const MAX_STATE_LINES_PER_SECOND: f64 = 2.0;
 
 /// A relay's camera and platform.
 struct Line {
@@ -52,8 +54,8 @@ struct Line {
     path: &'static str,
     camera: Camera,
     platform: Platform,
-    /// When the fault under way is over; `None` where all is well.
-    mends: Option<Instant>,
+    /// The fault under way, and when it is over; `None` where all is well.
+    fault: Option<(Fault, Instant)>,
 }
 
 /// What can be wrong. What is said to a camera or platform is in the words that they take on standard input.
@@ -68,7 +70,7 @@ enum Fault {
     Stop,
 }
 
-const FAULTS: [Fault; 24] = [
+const FAULTS: [Fault; 33] = [
     Fault::CameraOff,
     Fault::CameraOff,
     Fault::Camera("freeze"),
@@ -82,6 +84,15 @@ const FAULTS: [Fault; 24] = [
     Fault::Camera("lose 5"),
     Fault::Camera("shuffle 5"),
     Fault::Camera("refuse 503"),
+    Fault::Camera("refuse 404"),
+    Fault::Camera("late 350"),
+    Fault::Camera("ntp zero"),
+    Fault::Camera("drift 5000"),
+    Fault::Camera("drift -5000"),
+    Fault::Platform("refuse-app"),
+    Fault::Platform("bad-name"),
+    Fault::Platform("refuse-key internal error with {key}"),
+    Fault::Platform("busy 20"),
     Fault::PlatformOff,
     Fault::PlatformOff,
     Fault::Platform("freeze"),
@@ -137,17 +148,26 @@ pub(crate) fn run(soak: &Soak) -> anyhow::Result<()> {
             let line = random.random_range(0..lines.len());
             let fault = FAULTS[random.random_range(0..FAULTS.len())];
             let lasts = Duration::from_secs(random.random_range(1..=LONGEST));
-            if let Some(line) = lines.get_mut(line).filter(|line| line.mends.is_none()) {
+            if let Some(line) = lines.get_mut(line).filter(|line| line.fault.is_none()) {
                 line.suffer(fault, &service, &runtime)?;
-                line.mends = Some(Instant::now() + lasts);
+                line.fault = Some((fault, Instant::now() + lasts));
                 faults += 1;
             }
             let pause = FAULT_EVERY.mul_f64(random.random_range(0.2..1.8));
             std::thread::sleep(pause);
         }
     }
-    let crashes = service.log().lines().filter(|line| line.contains("panicked")).count();
+    let log = service.log();
+    let crashes = log.lines().filter(|line| line.contains("panic")).count();
     ensure!(crashes == 0, "{crashes} panics are in the log");
+    let states = log.lines().filter(|line| line.contains(" state=")).count();
+    #[expect(clippy::cast_precision_loss, reason = "some thousands of lines")]
+    let per_second = states as f64 / begun.elapsed().as_secs_f64();
+    println!("{states} state lines in the log, {per_second:.2} per second");
+    ensure!(per_second < MAX_STATE_LINES_PER_SECOND, "states flap: {per_second:.2} lines per second");
+    let planted: usize =
+        CHANNELS.iter().map(|channel| log.matches(&format!("soak-{channel}-")).count()).sum();
+    ensure!(planted == 0, "stream keys are in the log {planted} times");
     judge(&calm)
 }
 
@@ -165,7 +185,7 @@ impl Line {
             srt: Some(SrtConfig::default()),
             ..PlatformConfig::default()
         })?;
-        Ok(Self { name: format!("Line {number:02}"), path: feed.path, camera, platform, mends: None })
+        Ok(Self { name: format!("Line {number:02}"), path: feed.path, camera, platform, fault: None })
     }
 
     /// Feed, destinations and relay, by command. Every other feed comes by datagrams.
@@ -222,9 +242,10 @@ impl Line {
         Ok(())
     }
 
-    /// All is well again, whatever was wrong. Counters of events stay, so that nothing happens twice.
+    /// Ends the fault. Counters of events stay, so that nothing happens twice. The relay is touched only where it was stopped
+    /// or held: everything else has to come back by itself.
     fn mend(&mut self, service: &Service) -> anyhow::Result<()> {
-        self.mends = None;
+        let fault = self.fault.take();
         self.camera.change(|manners| {
             let Manners { time_jump, new_source, garbage, goodbye, .. } = *manners;
             *manners = Manners { time_jump, new_source, garbage, goodbye, ..Manners::default() };
@@ -236,9 +257,11 @@ impl Line {
         });
         self.camera.switch_on()?;
         self.platform.switch_on()?;
-        // It starts what was stopped and resumes what was held.
-        service.must(&["relay", "start", &self.name, "--force"], "")?;
-        service.must(&["relay", "resume", &self.name], "")?;
+        match fault {
+            Some((Fault::Stop, _)) => service.must(&["relay", "start", &self.name, "--force"], "")?,
+            Some((Fault::Hold, _)) => service.must(&["relay", "resume", &self.name], "")?,
+            _ => String::new(),
+        };
         Ok(())
     }
 }
@@ -250,7 +273,7 @@ fn key(number: usize, channel: &str) -> String {
 /// Ends the faults whose time is over, or all of them.
 fn mend(service: &Service, lines: &mut [Line], all: bool) -> anyhow::Result<()> {
     let now = Instant::now();
-    for line in lines.iter_mut().filter(|line| line.mends.is_some_and(|mends| all || mends <= now)) {
+    for line in lines.iter_mut().filter(|line| line.fault.is_some_and(|(_, ends)| all || ends <= now)) {
         line.mend(service)?;
     }
     Ok(())

@@ -1362,11 +1362,6 @@ export interface components {
             bytes: number;
             /**
              * Format: double
-             * @description Seconds until it dials again, while waiting.
-             */
-            retry_in_s?: number | null;
-            /**
-             * Format: double
              * @description Measured frames per second.
              */
             fps?: number | null;
@@ -1386,6 +1381,11 @@ export interface components {
              */
             packets_lost: number;
             /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting or blocked.
+             */
+            retry_in_s?: number | null;
+            /**
              * Format: int64
              * @description Pictures and frames of sound dropped because of that.
              */
@@ -1400,11 +1400,6 @@ export interface components {
              */
             bytes?: number;
             cause?: components["schemas"]["CauseFacts"] | null;
-            /**
-             * Format: double
-             * @description Seconds until it dials again, while waiting.
-             */
-            retry_in_s?: number | null;
             /** @description Name. */
             name: string;
             /**
@@ -1417,6 +1412,11 @@ export interface components {
              * @description Returns after an absence.
              */
             reconnects: number;
+            /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting or blocked.
+             */
+            retry_in_s?: number | null;
             /** @description When the state began; null while off. */
             since?: string | null;
             /** @description `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`. */
@@ -2235,11 +2235,6 @@ export interface components {
              */
             bytes: number;
             /**
-             * Format: double
-             * @description Seconds until it dials again, while waiting for that.
-             */
-            retry_in_s?: number | null;
-            /**
              * Format: int64
              * @description Pictures skipped because the way was too slow.
              */
@@ -2255,6 +2250,11 @@ export interface components {
              */
             kbps: number;
             link?: components["schemas"]["LinkFacts"] | null;
+            /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting for it or blocked.
+             */
+            retry_in_s?: number | null;
         };
         /** @description What went out to one destination. */
         PushRates: {
@@ -2279,11 +2279,6 @@ export interface components {
             /** @description Name of the destination. */
             destination: string;
             /**
-             * Format: double
-             * @description Seconds until it dials again, while waiting for that.
-             */
-            retry_in_s?: number | null;
-            /**
              * Format: int64
              * @description Pictures skipped because the way was too slow.
              */
@@ -2304,6 +2299,11 @@ export interface components {
              * @description Returns after an absence.
              */
             reconnects: number;
+            /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting for it or blocked.
+             */
+            retry_in_s?: number | null;
             /** @description `main` or `backup`: which of the destination's servers is in use, or is dialled next. */
             server?: string;
             /** @description When the state began; null while off. */

@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 
-import { counted, duration, grouped, inWords, listed, moment, rate, volume } from "./format";
+import { counted, duration, grouped, inWords, listed, moment, rate, untilRetry, volume } from "./format";
 
 test.each([
   [0, "0"],
@@ -20,6 +20,15 @@ test.each([
   [-5, "0 s"],
 ])("%d milliseconds show their two largest units", (value, text) => {
   expect(duration(value)).toBe(text);
+});
+
+test.each([
+  [0.2, "0 s"],
+  [64.6, "65 s"],
+  [90, "2 min"],
+  [1_800, "30 min"],
+])("a retry in %d seconds is shown in seconds, or in minutes where it is far", (seconds, text) => {
+  expect(untilRetry(seconds)).toBe(text);
 });
 
 test("rates change their unit where numbers grow long", () => {

@@ -10,6 +10,11 @@ export function rate(kbps: number): string {
   return kbps >= 10_000 ? `${(kbps / 1000).toFixed(1)}\u00a0Mbit/s` : `${grouped(kbps)}\u00a0kbit/s`;
 }
 
+/** Time until the next attempt, as it is shown while that runs down: `4 s`, `14 min`. */
+export function untilRetry(seconds: number): string {
+  return seconds < 90 ? `${Math.round(seconds)} s` : `${Math.round(seconds / 60)} min`;
+}
+
 /** A length of time in its two largest units: `11 d 07 h`, `3 min 10 s`, `14 s`. */
 export function duration(milliseconds: number): string {
   const seconds = Math.max(0, Math.floor(milliseconds / 1000));

@@ -20,7 +20,7 @@ pub struct RelayPulse {
 /// What moves of a feed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FeedPulse {
-    /// Seconds until it dials again, while waiting.
+    /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
     /// Measured rate.
     pub kbps: u64,
@@ -39,7 +39,7 @@ pub struct FeedPulse {
 /// What moves of a push.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PushPulse {
-    /// Seconds until it dials again, while waiting for that.
+    /// Seconds until the next attempt, while waiting for it or blocked.
     pub retry_in_s: Option<f64>,
     /// Rate going out.
     pub kbps: u64,

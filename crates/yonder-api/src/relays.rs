@@ -126,7 +126,7 @@ pub struct FeedState {
     pub since: Option<String>,
     /// Why it does not flow.
     pub cause: Option<CauseFacts>,
-    /// Seconds until it dials again, while waiting.
+    /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
     /// `tcp` or `udp`, while connected.
     pub transport: Option<String>,
@@ -169,7 +169,7 @@ pub struct PushState {
     pub since: Option<String>,
     /// Why it is not live.
     pub cause: Option<CauseFacts>,
-    /// Seconds until it dials again, while waiting for that.
+    /// Seconds until the next attempt, while waiting for it or blocked.
     pub retry_in_s: Option<f64>,
     /// Rate going out.
     pub kbps: u64,

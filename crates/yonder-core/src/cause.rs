@@ -82,15 +82,15 @@ cause_codes! {
     /// The camera does not answer.
     FeedNoAnswer, "feed.no-answer", Camera, "Check that the camera runs and that no firewall swallows the connection.";
     /// User name or password is wrong.
-    FeedWrongPassword, "feed.wrong-password", Camera, "Set the right user name and password with `yonder feed edit`. Dialling has stopped, so that the camera does not lock the account.";
+    FeedWrongPassword, "feed.wrong-password", Camera, "Set the right user name and password with `yonder feed edit`. It is tried at most twice in 15 minutes, so that the camera does not lock the account.";
     /// The account may not see the stream.
     FeedForbidden, "feed.forbidden", Camera, "Give this account the right to view in the camera's settings, or use another account. After many failed sign-ins cameras lock an account for some minutes.";
     /// The path names no stream.
-    FeedNoSuchStream, "feed.no-such-stream", Camera, "Check the path behind the host in the feed's address against the camera's manual.";
+    FeedNoSuchStream, "feed.no-such-stream", Camera, "Check the path in the feed's address against the camera's manual. Recorders that are starting answer so, too.";
     /// The transport was refused.
     FeedTransportRefused, "feed.transport-refused", Camera, "Choose another transport with `yonder feed edit --transport`.";
     /// The camera's certificate is not trusted.
-    FeedTlsUntrusted, "feed.tls-untrusted", Camera, "Compare the fingerprint with the one in the camera's settings; if it is the same, keep it with `yonder feed edit --pin`.";
+    FeedTlsUntrusted, "feed.tls-untrusted", Camera, "Check the camera's and this machine's clock. Compare the fingerprint with the one in the camera's settings; if it is the same, keep it with `yonder feed edit --pin`.";
     /// TLS with the camera failed.
     FeedTlsFailed, "feed.tls-failed", Camera, "Check that this port of the camera speaks RTSP over TLS; without TLS the address begins with rtsp://.";
     /// The camera cannot serve now.
@@ -102,7 +102,7 @@ cause_codes! {
     /// No keyframe comes.
     FeedNoKeyframe, "feed.no-keyframe", Camera, "Set the camera's keyframe interval to 2 seconds.";
     /// Connected, but nothing comes.
-    FeedStalled, "feed.stalled", Camera, "The connection is open but no picture comes. Dialling again by itself; if it returns often, look at the camera's load and network.";
+    FeedStalled, "feed.stalled", Camera, "Reconnecting automatically. If this recurs, check the camera's load and network.";
     /// Packets come, but so many are lost that no picture is whole.
     FeedPacketLoss, "feed.packet-loss", Network, "Pull over TCP (`yonder feed edit --transport tcp`), pull the sub stream, or look for what fills or breaks the network between the camera and this machine.";
     /// The camera hung up.
@@ -125,25 +125,25 @@ cause_codes! {
     /// The platform does not answer.
     PushNoAnswer, "push.no-answer", Platform, "Check the server address and that no firewall swallows the connection.";
     /// The platform's certificate is not trusted.
-    PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address; a private authority is added with `yonder destination edit --authority`.";
+    PushTlsUntrusted, "push.tls-untrusted", Platform, "Check the server address and this machine's clock; a private authority is added with `yonder destination edit --authority`.";
     /// TLS failed.
     PushTlsFailed, "push.tls-failed", Platform, "Check that this is the platform's address for encrypted pushes.";
     /// The application was refused.
-    PushAppRefused, "push.app-refused", Platform, "Check the path of the server address: the platform does not know this application.";
+    PushAppRefused, "push.app-refused", Platform, "Check the path of the server address: the platform does not accept this application. Platforms in maintenance answer so, too.";
     /// The key was refused.
-    PushKeyRefused, "push.key-refused", Platform, "Take a fresh stream key from the platform and set it with `yonder destination rekey`. Dialling has stopped.";
+    PushKeyRefused, "push.key-refused", Platform, "Take a fresh stream key from the platform and set it with `yonder destination rekey`. The present one is tried at most twice in 15 minutes.";
     /// The key is in use.
-    PushKeyBusy, "push.key-busy", Platform, "The platform still sees the broadcast before this one, or somebody else sends with this key. Trying for two minutes.";
+    PushKeyBusy, "push.key-busy", Platform, "The platform still sees the broadcast before this one, or another encoder uses this key. It is tried every 5 s for 2 minutes, then less often.";
     /// The platform cannot take a broadcast now.
     PushNotReady, "push.not-ready", Platform, "The platform has no room or is not ready; it is tried again by itself.";
     /// The codec was refused.
-    PushCodecRefused, "push.codec-refused", Platform, "Switch the camera to a codec that the platform takes (H.264 and AAC nearly always are), or push its other stream. Dialling has stopped.";
+    PushCodecRefused, "push.codec-refused", Platform, "Switch the camera to a codec that the platform takes (H.264 and AAC nearly always are), or push its other stream. It is tried again after 1, 5, 15 and then every 30 minutes.";
     /// The platform ended the broadcast.
-    PushClosedByPlatform, "push.closed-by-platform", Platform, "The platform ended the connection. Dialling goes on; if it returns often, look at the channel on the platform.";
+    PushClosedByPlatform, "push.closed-by-platform", Platform, "Reconnecting automatically. If this recurs, check the channel on the platform.";
     /// The way is too slow.
     PushTooSlow, "push.too-slow", Network, "Lower the camera's bit rate, push its sub stream, or look for what else uses the uplink.";
     /// The passphrase was refused.
-    PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows with `yonder destination rekey --passphrase-file`. Dialling has stopped.";
+    PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows with `yonder destination rekey --passphrase-file`. The present one is tried at most twice in 15 minutes.";
     /// The platform breaks the protocol.
     PushProtocol, "push.protocol", Platform, "Check that the server address and port are the platform's for this protocol.";
     /// The service failed.

@@ -2,7 +2,8 @@
 
 use std::io::{self, ErrorKind};
 use std::net::{IpAddr, SocketAddr};
-use std::time::Duration;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
 
 use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
@@ -11,6 +12,7 @@ use socket2::{SockRef, TcpKeepalive};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::time::{sleep, timeout};
 
+use crate::feed::lock;
 use crate::resolver::Resolver;
 use crate::spec::{Binding, UplinkSpec};
 
@@ -201,8 +203,28 @@ fn first_line(error: &io::Error) -> String {
     error.to_string().lines().next().unwrap_or_default().to_owned()
 }
 
-/// This machine's own addresses, each with the length of its network's prefix.
-pub(crate) fn own_networks() -> Vec<(IpAddr, u8)> {
+/// How long the list of own addresses is reused.
+const OWN_NETWORKS_TTL: Duration = Duration::from_secs(10);
+
+/// Returns this machine's own addresses, each with the length of its network's prefix. Reading them is a blocking call, so
+/// that it is made on another thread, and rarely.
+///
+/// # Cancel safety
+/// Safe: nothing is lost.
+pub(crate) async fn own_networks() -> Vec<(IpAddr, u8)> {
+    static CACHE: Mutex<Option<(Instant, Vec<(IpAddr, u8)>)>> = Mutex::new(None);
+    if let Some((read_at, networks)) = &*lock(&CACHE)
+        && read_at.elapsed() < OWN_NETWORKS_TTL
+    {
+        return networks.clone();
+    }
+    let networks = tokio::task::spawn_blocking(read_own_networks).await.unwrap_or_default();
+    *lock(&CACHE) = Some((Instant::now(), networks.clone()));
+    networks
+}
+
+/// Reads this machine's own addresses, each with the length of its network's prefix. Blocks.
+pub(crate) fn read_own_networks() -> Vec<(IpAddr, u8)> {
     let interfaces = if_addrs::get_if_addrs().unwrap_or_default();
     interfaces
         .into_iter()
@@ -216,7 +238,6 @@ pub(crate) fn own_networks() -> Vec<(IpAddr, u8)> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::time::Instant;
     use tokio::net::TcpListener;
 
     fn address(text: &str) -> SocketAddr {
@@ -225,8 +246,7 @@ mod tests {
 
     #[test]
     fn families_take_turns() {
-        let addresses = ["[2001:db8::1]:1", "[2001:db8::2]:1", "[2001:db8::3]:1", "192.0.2.1:1"]
-            .map(address);
+        let addresses = ["[2001:db8::1]:1", "[2001:db8::2]:1", "[2001:db8::3]:1", "192.0.2.1:1"].map(address);
         let ordered: Vec<String> = interleave_families(&addresses).iter().map(ToString::to_string).collect();
         assert_eq!(ordered, ["[2001:db8::1]:1", "192.0.2.1:1", "[2001:db8::2]:1", "[2001:db8::3]:1"]);
     }

@@ -1,6 +1,7 @@
 //! The engine: which feeds and pushes run, as the rest of the service sees it.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
@@ -19,11 +20,12 @@ use crate::output::{self, RelayOutput};
 use crate::preview::{self, PreviewMessage};
 use crate::push::{self, Push};
 use crate::reach::{self, Reached};
+use crate::slate::{self, SlateFolder};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
 use crate::tasks::{ClosingTasks, restart_on_panic};
-use crate::tls::PrivateAuthority;
+use crate::tls::{self, PrivateAuthority};
 use crate::view::{CauseView, FeedView, RelayView};
 
 /// How long deliveries may take to end in order at a shutdown.
@@ -74,6 +76,8 @@ pub struct Engine {
     running: Arc<Mutex<Running>>,
     /// Connections that end in order after their feed, push or viewer has gone.
     closing: ClosingTasks,
+    /// Where the sources of slates are kept over a restart.
+    slates: Option<SlateFolder>,
     changes: watch::Sender<u64>,
 }
 
@@ -81,6 +85,7 @@ impl Engine {
     /// An engine whose tasks run on `runtime`.
     #[must_use]
     pub fn new(runtime: Handle) -> Self {
+        tls::preload_authorities(&runtime);
         let media = Arc::from([runtime.clone()]);
         Self {
             runtime,
@@ -89,6 +94,7 @@ impl Engine {
             clock: Clock::default(),
             running: Arc::default(),
             closing: ClosingTasks::default(),
+            slates: None,
             changes: watch::Sender::new(0),
         }
     }
@@ -98,6 +104,13 @@ impl Engine {
     pub fn with_media_threads(runtime: Handle, threads: &MediaThreads) -> Self {
         let heartbeats = Some(threads.heartbeats());
         Self { media: threads.handles().into(), heartbeats, ..Self::new(runtime) }
+    }
+
+    /// The same engine, which keeps the sources of slates in `folder`: a relay that ran when the service ended has a slate
+    /// before its feed is back.
+    #[must_use]
+    pub fn with_slate_folder(self, folder: PathBuf) -> Self {
+        Self { slates: Some(SlateFolder::new(folder)), ..self }
     }
 
     /// Ages of the media threads' heartbeats; none where feeds run on the common runtime.
@@ -139,7 +152,13 @@ impl Engine {
         let (feed, thread) = self.use_feed(&mut running, spec.feed, &spec.name);
         let name = spec.name;
         let relay = running.relays.entry(name).or_insert_with_key(|name| {
-            let output = RelayOutput::new(name, Arc::clone(&feed), spec.hold.clone(), self.changes.clone());
+            let output = RelayOutput::new(
+                name,
+                Arc::clone(&feed),
+                spec.hold.clone(),
+                self.changes.clone(),
+                self.slates.clone(),
+            );
             feed.attach(&output);
             let (supervised, relay) = (Arc::clone(&output), name.clone());
             let task = self.own(thread, async move {
@@ -177,6 +196,9 @@ impl Engine {
     /// Stops a relay; its broadcasts end in order, in the background.
     pub fn withdraw(&self, relay: &str) {
         self.remove(&mut lock(&self.running), relay);
+        if let Some(slates) = &self.slates {
+            slate::forget(slates, relay);
+        }
         self.changes.send_modify(|count| *count += 1);
     }
 

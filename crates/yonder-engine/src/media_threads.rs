@@ -110,12 +110,14 @@ impl MediaThreads {
         self.heartbeats.clone()
     }
 
-    /// Blocks the first thread for good after `delay`, as a fault in it would. For tests of the watchdog.
+    /// Blocks the first thread for good once `is_due` says so, as a fault in it would. For tests of the watchdog.
     #[cfg(debug_assertions)]
-    pub fn block_first(&self, delay: Duration) {
+    pub fn block_first_once(&self, is_due: impl Fn() -> bool + Send + 'static) {
         if let Some(handle) = self.handles.first() {
             handle.spawn(async move {
-                tokio::time::sleep(delay).await;
+                while !is_due() {
+                    tokio::time::sleep(Duration::from_millis(100)).await;
+                }
                 loop {
                     thread::park();
                 }
@@ -164,7 +166,7 @@ mod tests {
         let threads = MediaThreads::start(2).unwrap();
         let heartbeats = threads.heartbeats();
         let begin = std::time::Instant::now();
-        threads.block_first(Duration::ZERO);
+        threads.block_first_once(|| true);
         while heartbeats.oldest() < Duration::from_secs(3) {
             assert!(begin.elapsed() < Duration::from_secs(10), "{:?}", heartbeats.ages());
             thread::sleep(Duration::from_millis(50));

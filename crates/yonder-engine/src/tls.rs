@@ -235,6 +235,12 @@ impl ServerCertVerifier for PeerVerifier {
     }
 }
 
+/// Reads the system's certificate authorities in the background, so that the first connection over TLS does not wait for a
+/// disk.
+pub(crate) fn preload_authorities(runtime: &tokio::runtime::Handle) {
+    runtime.spawn_blocking(authorities);
+}
+
 /// How many certificate authorities of the system are trusted.
 #[must_use]
 pub fn count_authorities() -> usize {

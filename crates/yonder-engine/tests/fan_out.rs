@@ -97,3 +97,72 @@ async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_ho
     assert_eq!(report.broadcasts, 1);
     assert!(report.is_good(), "{report:?}");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
+    const STEADY: usize = 62;
+    let world = World::start();
+    let steady = platform(STEADY, PlatformManners::default());
+    let stalled = platform(2, PlatformManners::default());
+    let mut pushes: Vec<PushSpec> =
+        (0..STEADY).map(|at| push_to(&format!("steady-{at}"), &steady.server(), &key(at))).collect();
+    pushes.extend((0..2).map(|at| push_to(&format!("stalled-{at}"), &stalled.server(), &key(at))));
+    world.engine.apply(RelaySpec { feed: world.feed("/shed/main", PASSWORD), ..relay(&world, pushes) });
+    world.wait("live", 30, |view| view.pushes.iter().all(|push| push.state == "live")).await;
+    stalled.change(|manners| manners.frozen = true);
+    tokio::time::sleep(Duration::from_secs(15)).await;
+    let view = world.engine.relay("relay").unwrap();
+    for push in &view.pushes[..STEADY] {
+        assert_eq!((push.state, push.frames_dropped, push.reconnects), ("live", 0, 0), "{push:?}");
+    }
+    for at in 0..STEADY {
+        let report = steady.report(&format!("channel-{at}")).unwrap();
+        assert!(report.longest_stall <= Duration::from_millis(500), "{report:?}");
+        assert!(report.is_good(), "{report:?}");
+    }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
+    let world = World::start();
+    let platform = platform(1, PlatformManners::default());
+    let push = || push_to("constant", &platform.server(), &key(0));
+    world.engine.apply(relay(&world, vec![push()]));
+    world.wait_live().await;
+    let backup = push_to("", "rtmp://192.0.2.9/live", &key(0)).server;
+    let edits = [
+        PushSpec { backup: Some(backup), ..push() },
+        PushSpec { failback_delay: Duration::from_secs(7), ..push() },
+        push(),
+    ];
+    for edit in edits {
+        world.engine.apply(relay(&world, vec![edit]));
+        tokio::time::sleep(Duration::from_millis(700)).await;
+    }
+    let view = world.engine.relay("relay").unwrap();
+    assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), ("live", 0));
+    assert_eq!(platform.report("channel-0").unwrap().broadcasts, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn successor_of_a_replaced_push_waits_for_its_predecessors_end() {
+    let world = World::start();
+    let platform = platform(1, PlatformManners::default());
+    world.engine.apply(relay(&world, vec![push_to("constant", &platform.server(), &key(0))]));
+    world.wait_live().await;
+    // Another authority is another push, under the same key at the same server.
+    let authority = yonder_lab::TestAuthority::new().unwrap().pem();
+    let authority = yonder_engine::PrivateAuthority::from_pem(&authority).unwrap();
+    let replaced =
+        PushSpec { authority: Some(authority), ..push_to("constant", &platform.server(), &key(0)) };
+    world.engine.apply(relay(&world, vec![replaced]));
+    let mut causes = std::collections::BTreeSet::new();
+    for _ in 0..60 {
+        let view = world.engine.relay("relay").unwrap();
+        causes.insert(push_code(&view, 0).to_owned());
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let view = world.wait_live().await;
+    assert_eq!(view.pushes[0].reconnects, 0);
+    assert_eq!(causes, [String::new()].into(), "the key was never in use twice");
+}

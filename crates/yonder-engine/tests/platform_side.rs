@@ -7,7 +7,7 @@ mod support;
 use std::time::Duration;
 
 use rstest::rstest;
-use support::{KEY, PASSWORD, World, push_code, push_to, set_port};
+use support::{KEY, PASSWORD, World, feed_code, push_code, push_to, set_port};
 use yonder_address::{KeyLength, Passphrase};
 use yonder_core::ServerRole;
 use yonder_engine::{HoldSpec, PrivateAuthority, PushSpec, RelaySpec};
@@ -456,4 +456,17 @@ async fn a_platform_port_that_is_closed_is_told() {
     set_port(&mut spec.pushes[0], closed.port());
     world.engine.apply(spec);
     world.wait("refused", 5, |view| push_code(view, 0) == "push.connection-refused").await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn feed_that_flows_without_keyframes_shows_it() {
+    let world = World::start();
+    world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[]));
+    world.wait("flowing", 8, |view| view.feed.state == "flowing").await;
+    world.camera.change(|manners| manners.no_keyframes = true);
+    // The feed flows on, and shows what is wrong with it.
+    let view = world.wait("warned", 25, |view| feed_code(view) == "feed.no-keyframe").await;
+    assert_eq!(view.feed.state, "flowing");
+    world.camera.change(|manners| manners.no_keyframes = false);
+    world.wait("well again", 8, |view| feed_code(view).is_empty()).await;
 }

@@ -85,6 +85,12 @@ impl Home {
         self.folder.join("yonder.db")
     }
 
+    /// Folder with the sources of slates, which outlive a restart.
+    #[must_use]
+    pub fn slate_folder(&self) -> PathBuf {
+        self.folder.join("slates")
+    }
+
     /// The key that secrets are sealed under; made where there is none.
     pub(crate) fn master_key(&self) -> Result<MasterKey, HomeError> {
         let path = std::env::var_os(MASTER_KEY_VARIABLE)

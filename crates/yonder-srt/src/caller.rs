@@ -130,6 +130,9 @@ impl Caller {
             address: config.address,
             extensions: Vec::new(),
         };
+        let encryption = config.encryption.clone();
+        let keys =
+            encryption.map(|(passphrase, length)| KeyRing::generate(passphrase, length, &mut config.entropy));
         Self {
             config,
             step: CallerStep::Inducing,
@@ -137,7 +140,7 @@ impl Caller {
             socket,
             initial_sequence,
             request,
-            keys: None,
+            keys,
             repeat_at: now,
             asked_at: now,
             deadline: now + PATIENCE,
@@ -247,10 +250,8 @@ impl Caller {
             receive_ms: latency,
             send_ms: latency,
         }];
-        if let Some((passphrase, length)) = self.config.encryption.clone() {
-            let keys = KeyRing::generate(passphrase, length, &mut self.config.entropy);
+        if let (Some(keys), Some((_, length))) = (&self.keys, &self.config.encryption) {
             extensions.extend(keys.material().map(Extension::KeyRequest));
-            self.keys = Some(keys);
             self.request.encryption = length.bits() / 64;
         }
         if let Some(id) = &self.config.stream_id {

@@ -111,7 +111,8 @@ impl Instance {
             let _inside = runtime.enter();
             StopSignal::listen()
         };
-        let engine = Engine::with_media_threads(runtime.handle().clone(), &threads);
+        let engine = Engine::with_media_threads(runtime.handle().clone(), &threads)
+            .with_slate_folder(home.slate_folder());
         let token = home.local_token().map_err(anyhow::Error::from)?;
         let store = home.open_store().map_err(cannot_open)?;
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
@@ -128,14 +129,11 @@ impl Instance {
         Ok((Self { home, _lock: lock, threads, runtime, service, server, url }, stop))
     }
 
-    /// Blocks a media thread some seconds after the start, as a fault would, where the environment asks for that. Not part of
-    /// release builds.
+    /// Blocks a media thread, as a fault would, once the file that the environment names exists. Not part of release builds.
     #[cfg(debug_assertions)]
     fn block_media_thread_on_request(&self) {
-        let after = std::env::var("YONDER_TEST_BLOCK_MEDIA_THREAD_AFTER_S").ok();
-        let after = after.and_then(|text| text.parse().ok()).map(std::time::Duration::from_secs);
-        if let Some(after) = after {
-            self.threads.block_first(after);
+        if let Some(file) = std::env::var_os("YONDER_TEST_BLOCK_MEDIA_THREAD") {
+            self.threads.block_first_once(move || Path::new(&file).exists());
         }
     }
 

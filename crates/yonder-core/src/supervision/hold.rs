@@ -48,6 +48,11 @@ impl HoldMachine {
         self.wanted
     }
 
+    /// Handles a slate that is known from before a restart: an absence is held although the feed has not flowed yet.
+    pub fn on_slate_known(&mut self) {
+        self.has_flowed = true;
+    }
+
     /// The feed flows, or no longer; `last_picture` is when a picture last came.
     pub fn on_feed(&mut self, flows: bool, last_picture: Option<Duration>, now: Duration) {
         if flows {
@@ -105,6 +110,17 @@ mod tests {
         assert_eq!(machine.decide(s(100)), HoldDecision::Feed);
         machine.on_feed(true, None, s(101));
         assert_eq!(machine.decide(s(101)), HoldDecision::Slate);
+    }
+
+    #[test]
+    fn known_slate_is_held_after_a_restart_without_the_camera() {
+        let mut machine = HoldMachine::new(Some(s(3)));
+        machine.on_slate_known();
+        machine.on_feed(false, None, s(10));
+        assert_eq!(machine.decide(s(10)), HoldDecision::FeedUntil(s(13)));
+        assert_eq!(machine.decide(s(13)), HoldDecision::Slate);
+        machine.on_feed(true, None, s(60));
+        assert_eq!(machine.decide(s(60)), HoldDecision::Feed);
     }
 
     #[test]

@@ -24,9 +24,9 @@ const HOLD_AFTER: Duration = Duration::from_secs(3);
 const SERVERS: usize = 2;
 /// Interval at which better servers are probed.
 const PROBE_INTERVAL: Duration = Duration::from_secs(15);
-/// Beyond the time that a waiting feed or push states for its next attempt, what is possible is live within this: one
-/// round of both servers at the largest normal delay, and the connections themselves.
-const MARGIN: Duration = Duration::from_secs(75);
+/// Beyond the time that a waiting feed or push states for its next attempt, what is possible is live within this: the
+/// attempts on a server whose key is busy, and one round of both servers, at the largest normal delay of 30 s.
+const MARGIN: Duration = Duration::from_secs(150);
 /// Credentials are tried at most twice within this.
 const CREDENTIAL_WINDOW: Duration = Duration::from_secs(15 * 60);
 
@@ -60,6 +60,8 @@ struct World {
     key_refusals: [Vec<Duration>; SERVERS],
     /// By when what is possible has to be live; `None` while it is not possible.
     due: Option<Duration>,
+    /// Servers that were ready when that was stated.
+    ready: [bool; SERVERS],
     source: Source,
     /// Since when the push is connected without anything to send.
     silent_since: Option<Duration>,
@@ -93,6 +95,7 @@ impl World {
             camera_refusals: Vec::new(),
             key_refusals: [Vec::new(), Vec::new()],
             due: None,
+            ready: [false; SERVERS],
             source: Source::Away,
             silent_since: None,
             dials: 0,
@@ -316,6 +319,12 @@ impl World {
             self.due = None;
             return;
         }
+        let ready_now = [0, 1].map(|server| self.servers[server].fault == ServerFault::Ready);
+        if (0..SERVERS).any(|server| self.ready[server] && !ready_now[server]) {
+            // Less is possible than was when the time was stated.
+            self.due = None;
+        }
+        self.ready = ready_now;
         // A server that refused the key is not tried for a while, also after it has come to its senses.
         let rationed_until =
             |server: usize| self.key_refusals[server].last().map(|at| *at + CREDENTIAL_WINDOW);

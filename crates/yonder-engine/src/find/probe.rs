@@ -72,7 +72,7 @@ pub(super) async fn in_networks(wait: Duration) -> std::io::Result<Vec<Candidate
     let target = SocketAddr::from((group, MULTICAST_PORT));
     let mut probes = JoinSet::new();
     let mut failure = None;
-    for own in dial::own_networks().into_iter().filter_map(|(own, _)| match own {
+    for own in dial::read_own_networks().into_iter().filter_map(|(own, _)| match own {
         IpAddr::V4(own) => Some(own),
         IpAddr::V6(_) => None,
     }) {

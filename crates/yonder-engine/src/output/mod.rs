@@ -15,10 +15,13 @@ use yonder_media::{AccessUnit, StreamHeaders, Track};
 
 use crate::feed::{Feed, lock};
 use crate::hub::{Entry, Hub};
-use crate::slate::{Picture, SlateGop, SlatePlayer, SlateRequest};
+use crate::slate::{self, Picture, SlateFolder, SlateGop, SlatePlayer, SlateRequest};
 use crate::spec::HoldSpec;
 
 pub(crate) use supervisor::supervise;
+
+/// Interval at which the source of the slate is saved.
+const SAVE_INTERVAL: Duration = Duration::from_secs(10 * 60);
 
 /// State of the output as pushes need it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -48,6 +51,8 @@ struct OutputState {
     keyframe: Option<Arc<Entry>>,
     /// When the feed last had a video frame.
     last_frame_at: Option<Duration>,
+    /// When the keyframe was last saved, and the headers that it had.
+    saved: Option<(Duration, Arc<StreamHeaders>)>,
 }
 
 /// Output of a relay, shared by its feed, its pushes and its supervisor.
@@ -63,6 +68,8 @@ pub(crate) struct RelayOutput {
     signal: watch::Sender<OutputSignal>,
     changes: watch::Sender<u64>,
     wake: Notify,
+    /// Where the slate's source is kept over a restart.
+    slates: Option<SlateFolder>,
 }
 
 impl RelayOutput {
@@ -71,14 +78,21 @@ impl RelayOutput {
         feed: Arc<Feed>,
         spec: HoldSpec,
         changes: watch::Sender<u64>,
+        slates: Option<SlateFolder>,
     ) -> Arc<Self> {
         let mut machine = HoldMachine::new(spec.after);
         machine.want_hold(spec.wanted);
+        let keyframe = slates.as_ref().and_then(|slates| slates.load(relay));
+        if keyframe.is_some() {
+            // The service ended while the relay ran, so that the broadcast may still be there.
+            machine.on_slate_known();
+        }
         let state = OutputState {
             source: ActiveSource::Feed,
             splice: Splice::default(),
-            keyframe: None,
+            keyframe,
             last_frame_at: None,
+            saved: None,
         };
         Arc::new(Self {
             relay: relay.to_owned(),
@@ -90,6 +104,7 @@ impl RelayOutput {
             signal: watch::Sender::default(),
             changes,
             wake: Notify::new(),
+            slates,
         })
     }
 
@@ -118,6 +133,7 @@ impl RelayOutput {
         }
         if is_keyframe {
             state.keyframe = Some(Arc::clone(entry));
+            self.save_slate(&mut state, entry);
         }
         let returns = match state.source {
             ActiveSource::Slate => return,
@@ -135,6 +151,19 @@ impl RelayOutput {
             self.publish_signal();
             // The slate's supervisor has nothing left to send.
             self.wake.notify_one();
+        }
+    }
+
+    /// Saves the keyframe for a slate after a restart, now and then.
+    fn save_slate(&self, state: &mut OutputState, keyframe: &Arc<Entry>) {
+        let Some(slates) = &self.slates else { return };
+        let now = self.feed.clock.now();
+        let is_fresh = state.saved.as_ref().is_some_and(|(at, headers)| {
+            now.saturating_sub(*at) < SAVE_INTERVAL && Arc::ptr_eq(headers, &keyframe.headers)
+        });
+        if !is_fresh {
+            state.saved = Some((now, Arc::clone(&keyframe.headers)));
+            slate::save(slates, &self.relay, keyframe);
         }
     }
 

@@ -30,7 +30,8 @@ impl Bench {
             history: yonder_core::History::default(),
         };
         let feed = Feed::new(spec, Clock::default(), watch::Sender::new(0));
-        let output = RelayOutput::new("relay", Arc::clone(&feed), HoldSpec::default(), watch::Sender::new(0));
+        let output =
+            RelayOutput::new("relay", Arc::clone(&feed), HoldSpec::default(), watch::Sender::new(0), None);
         feed.attach(&output);
         Self { feed, output, cursor: Cursor::default(), times: Vec::new() }
     }

@@ -62,7 +62,7 @@ pub(crate) async fn run(feed: &Feed, timeline: &mut Timeline, mut hang_up: HangU
             Err(PullEnd::Cause(cause)) => Err(cause),
         };
         if let Err(cause) = ended {
-            return Err(dial.diagnose(cause));
+            return Err(dial.diagnose(cause).await);
         }
     }
 }
@@ -161,7 +161,7 @@ impl<'a> Dial<'a> {
     }
 
     /// Adds to a cause where in the dial it happened, how long that took, and what it probably means.
-    fn diagnose(&self, mut cause: Cause) -> Cause {
+    async fn diagnose(&self, mut cause: Cause) -> Cause {
         let (step, after) = lock(&self.feed.figures).failing_step(self.feed.clock.now());
         if let Some(step) = step {
             let place = cause.message.trim_end_matches('.').to_owned();
@@ -172,7 +172,7 @@ impl<'a> Dial<'a> {
             host: host.clone(),
             port: *port,
             addresses: self.addresses.iter().map(SocketAddr::ip).collect(),
-            own: dial::own_networks(),
+            own: dial::own_networks().await,
         };
         cause.likely = likely_reasons(cause.code, &place);
         cause

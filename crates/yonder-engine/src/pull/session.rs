@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use bytes::BytesMut;
 use tokio::io::AsyncWriteExt as _;
 use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode};
@@ -63,6 +64,8 @@ pub(super) struct Session<'a> {
     keyframe_missed: bool,
     /// Packets received and lost when a whole unit last came.
     packets_then: (u64, u64),
+    /// Requests that the connection has not taken yet.
+    unsent: BytesMut,
 }
 
 impl<'a> Session<'a> {
@@ -81,6 +84,7 @@ impl<'a> Session<'a> {
             told: now,
             keyframe_missed: false,
             packets_then: (0, 0),
+            unsent: BytesMut::new(),
         }
     }
 
@@ -147,17 +151,23 @@ impl<'a> Session<'a> {
         Ok(result?)
     }
 
+    /// Writes what the dialogue has to send.
+    ///
+    /// # Cancel safety
+    /// Safe: what was not written stays in `unsent`.
     async fn transmit(
         &mut self,
         connection: &mut Connection,
         datagrams: Option<&mut Datagrams>,
     ) -> Result<(), Cause> {
-        let mut wrote = false;
         while let Some(bytes) = self.pull.poll_transmit() {
-            connection.write_all(&bytes).await.map_err(|error| lost(&error))?;
-            wrote = true;
+            self.unsent.extend_from_slice(&bytes);
         }
-        if wrote {
+        if !self.unsent.is_empty() {
+            // What was written is gone from the buffer at once: a write that is cancelled leaves no half of a request.
+            while !self.unsent.is_empty() {
+                connection.write_buf(&mut self.unsent).await.map_err(|error| lost(&error))?;
+            }
             connection.flush().await.map_err(|error| lost(&error))?;
         }
         if let Some(datagrams) = datagrams {

@@ -135,27 +135,35 @@ impl Push {
 
     /// Passes an event to the machine and publishes the result, if anything has changed.
     pub(crate) fn change(&self, event: impl FnOnce(&mut PushMachine, Duration)) {
+        if let Some((state, cause)) = self.change_unlogged(event) {
+            let code = cause.as_ref().map_or("", |cause| cause.code.code());
+            let message = cause.as_ref().map_or("", |cause| cause.message.as_str());
+            let (relay, destination) = (&self.relay, &self.spec.destination);
+            tracing::info!(relay, destination, state = state.as_str(), code, message, "push");
+        }
+    }
+
+    /// The same without a line in the log; returns the state with its cause if it is another one.
+    fn change_unlogged(
+        &self,
+        event: impl FnOnce(&mut PushMachine, Duration),
+    ) -> Option<(PushState, Option<Cause>)> {
         let (before, after) = {
             let mut machine = lock(&self.machine);
             let before = (machine.state(), machine.cause().cloned());
             event(&mut machine, self.clock.now());
             (before, (machine.state(), machine.cause().cloned()))
         };
-        if std::mem::discriminant(&before.0) != std::mem::discriminant(&after.0) {
-            let code = after.1.as_ref().map_or("", |cause| cause.code.code());
-            let message = after.1.as_ref().map_or("", |cause| cause.message.as_str());
-            let (relay, destination) = (&self.relay, &self.spec.destination);
-            tracing::info!(relay, destination, state = after.0.as_str(), code, message, "push");
-        }
         if before != after {
             self.changes.send_modify(|count| *count += 1);
         }
+        (std::mem::discriminant(&before.0) != std::mem::discriminant(&after.0)).then_some(after)
     }
 
-    /// Passes the source on the output to the machine.
+    /// Passes the source on the output to the machine. The output logs its source once for all of its pushes.
     pub(crate) fn note_source(&self) {
         let signal = self.output.signal().borrow().clone();
-        self.change(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
+        self.change_unlogged(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
     }
 
     pub(crate) fn state(&self) -> PushState {

@@ -38,8 +38,18 @@ const MAX_SYSTEM_QUERIES: usize = 4;
 const MAX_NAMES: usize = 4_096;
 /// Comma-separated name servers (`address` or `address:port`) that replace those of the system.
 const NAME_SERVERS_VARIABLE: &str = "YONDER_NAME_SERVERS";
-/// The system's resolver configuration; read again when it changes, as it does when a network comes up.
-const RESOLV_CONF: &str = "/etc/resolv.conf";
+/// The system's name servers and its own table of names; read again when they change, as they do when a network comes up.
+const SYSTEM_FILES: [&str; 2] = ["/etc/resolv.conf", "/etc/hosts"];
+
+/// When each of [`SYSTEM_FILES`] was changed last, and its size.
+type SystemFiles = [Option<(SystemTime, u64)>; 2];
+
+fn system_files() -> SystemFiles {
+    SYSTEM_FILES.map(|path| {
+        let file = std::fs::metadata(path).ok()?;
+        Some((file.modified().ok()?, file.len()))
+    })
+}
 
 /// Answer to a question: addresses, or a reason for people.
 type Answer = Result<Arc<[IpAddr]>, ResolveError>;
@@ -70,7 +80,7 @@ pub(crate) struct Resolver {
     servers: Vec<SocketAddr>,
     names: Mutex<HashMap<String, Name>>,
     queries: Mutex<JoinSet<()>>,
-    dns: Mutex<Option<(TokioResolver, Option<SystemTime>)>>,
+    dns: Mutex<Option<(TokioResolver, SystemFiles)>>,
     system: Semaphore,
 }
 
@@ -165,27 +175,24 @@ impl Resolver {
 
     /// The DNS resolver by the present configuration; `None` where there is none.
     fn dns(&self) -> Option<TokioResolver> {
-        let changed_at = std::fs::metadata(RESOLV_CONF).and_then(|file| file.modified()).ok();
+        let files = system_files();
         let mut dns = lock(&self.dns);
         match &*dns {
-            Some((resolver, read_at)) if !self.servers.is_empty() || *read_at == changed_at => {
-                return Some(resolver.clone());
-            }
+            Some((resolver, read)) if *read == files => return Some(resolver.clone()),
             _ => {}
         }
-        let builder = if self.servers.is_empty() {
+        let mut builder = if self.servers.is_empty() {
             TokioResolver::builder_tokio().ok()?
         } else {
             TokioResolver::builder_with_config(config_of(&self.servers), TokioRuntimeProvider::default())
         };
-        let mut builder = builder;
         let options = builder.options_mut();
         options.timeout = ATTEMPT_TIMEOUT;
         options.attempts = 2;
         options.positive_max_ttl = Some(MAX_TTL);
         options.negative_max_ttl = Some(MAX_NEGATIVE_TTL);
         let resolver = builder.build().ok()?;
-        *dns = Some((resolver.clone(), changed_at));
+        *dns = Some((resolver.clone(), files));
         Some(resolver)
     }
 

@@ -8,6 +8,7 @@ mod compress;
 mod gop;
 mod picture;
 mod repeat;
+mod saved;
 
 use std::io::Cursor;
 use std::num::NonZero;
@@ -24,6 +25,7 @@ use crate::hub::Entry;
 
 pub(crate) use gop::{SlateGop, SlatePlayer};
 pub use picture::{Picture, PictureError};
+pub(crate) use saved::SlateFolder;
 
 /// Frame rates that a holding picture is sent at.
 const FRAME_RATES: (f64, f64) = (5.0, 60.0);
@@ -126,7 +128,30 @@ fn image_size(width: u32, height: u32) -> Result<(), SlateError> {
     if fits { Ok(()) } else { Err(SlateError::Size { width, height }) }
 }
 
-type Job = (SlateRequest, oneshot::Sender<Result<SlateGop, SlateError>>);
+/// Work for the rendering threads.
+enum Job {
+    Render(SlateRequest, oneshot::Sender<Result<SlateGop, SlateError>>),
+    Save { folder: SlateFolder, relay: String, keyframe: Arc<Entry> },
+    Remove { folder: SlateFolder, relay: String },
+}
+
+impl Job {
+    fn run(self) {
+        match self {
+            Self::Render(request, done) => {
+                let rendered = catch_unwind(AssertUnwindSafe(|| render(&request)));
+                // A relay that has ended does not wait for its slate any more.
+                let _unused = done.send(rendered.unwrap_or(Err(SlateError::Panicked)));
+            }
+            Self::Save { folder, relay, keyframe } => {
+                if let Err(error) = folder.save(&relay, &keyframe) {
+                    tracing::warn!(relay, %error, "slate source not saved");
+                }
+            }
+            Self::Remove { folder, relay } => folder.remove(&relay),
+        }
+    }
+}
 
 /// Renders a slate on a thread that does nothing else, so that neither media nor a busy thread pool delays it.
 ///
@@ -136,11 +161,29 @@ type Job = (SlateRequest, oneshot::Sender<Result<SlateGop, SlateError>>);
 /// # Cancel safety
 /// When dropped, the result is thrown away once it is there.
 pub(crate) async fn render_on_own_thread(request: SlateRequest) -> Result<SlateGop, SlateError> {
+    let (done, result) = oneshot::channel();
+    submit(Job::Render(request, done))?;
+    result.await.unwrap_or(Err(SlateError::NoThread))
+}
+
+/// Saves the source of a relay's slate, in the background.
+pub(crate) fn save(folder: &SlateFolder, relay: &str, keyframe: &Arc<Entry>) {
+    let job = Job::Save { folder: folder.clone(), relay: relay.to_owned(), keyframe: Arc::clone(keyframe) };
+    if let Err(error) = submit(job) {
+        tracing::warn!(relay, %error, "slate source not saved");
+    }
+}
+
+/// Removes the source of a relay's slate, in the background, after what was saved before.
+pub(crate) fn forget(folder: &SlateFolder, relay: &str) {
+    // Without a thread nothing was saved.
+    let _submitted = submit(Job::Remove { folder: folder.clone(), relay: relay.to_owned() });
+}
+
+fn submit(job: Job) -> Result<(), SlateError> {
     static JOBS: OnceLock<Option<mpsc::Sender<Job>>> = OnceLock::new();
     let jobs = JOBS.get_or_init(|| start_renderers().ok()).as_ref().ok_or(SlateError::NoThread)?;
-    let (done, result) = oneshot::channel();
-    jobs.send((request, done)).map_err(|_| SlateError::NoThread)?;
-    result.await.unwrap_or(Err(SlateError::NoThread))
+    jobs.send(job).map_err(|_| SlateError::NoThread)
 }
 
 /// Starts the rendering threads: one for each two cores.
@@ -151,10 +194,8 @@ fn start_renderers() -> std::io::Result<mpsc::Sender<Job>> {
     for number in 0..cores.div_ceil(2) {
         let queue = Arc::clone(&queue);
         std::thread::Builder::new().name(format!("yonder-slate-{number}")).spawn(move || {
-            while let Ok((request, done)) = next_job(&queue) {
-                let rendered = catch_unwind(AssertUnwindSafe(|| render(&request)));
-                // A relay that has ended does not wait for its slate any more.
-                let _unused = done.send(rendered.unwrap_or(Err(SlateError::Panicked)));
+            while let Ok(job) = next_job(&queue) {
+                job.run();
             }
         })?;
     }

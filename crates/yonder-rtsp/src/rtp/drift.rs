@@ -6,7 +6,9 @@
 use std::time::Duration;
 
 /// Seconds before the line means anything.
-const LEAST: f64 = 5.0;
+const MIN_SECONDS: f64 = 5.0;
+/// Time after which a new line is begun, so that the present counts and not the mean of weeks.
+const WINDOW: Duration = Duration::from_secs(10 * 60);
 
 /// What was found.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -21,6 +23,8 @@ pub struct Drift {
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct DriftMeter {
     origin: Option<(Duration, i64)>,
+    /// Drift of the window before.
+    previous: Option<Drift>,
     /// The second being looked at, and the least delay in it, in seconds.
     current: Option<(u64, f64)>,
     count: f64,
@@ -34,6 +38,9 @@ pub(super) struct DriftMeter {
 impl DriftMeter {
     /// Takes a packet: its time in ticks of `rate` per second beyond any wrap, and its arrival.
     pub(super) fn add(&mut self, ticks: i64, rate: u32, now: Duration) {
+        if self.origin.is_some_and(|(began, _)| now.saturating_sub(began) >= WINDOW) {
+            *self = Self { previous: self.drift(), ..Self::default() };
+        }
         let (began, first) = *self.origin.get_or_insert((now, ticks));
         let elapsed = now.saturating_sub(began).as_secs_f64();
         let Ok(step) = i32::try_from(ticks.saturating_sub(first) / 64) else { return };
@@ -63,8 +70,8 @@ impl DriftMeter {
     /// The drift, once there is enough to tell.
     #[must_use]
     pub(super) fn drift(&self) -> Option<Drift> {
-        if self.count < LEAST {
-            return None;
+        if self.count < MIN_SECONDS {
+            return self.previous;
         }
         let n = self.count;
         let spread = self.sum_xx - self.sum_x * self.sum_x / n;
@@ -101,6 +108,20 @@ mod tests {
         }
         let drift = meter.drift().unwrap();
         assert!((drift.ppm - ppm).abs() < 4.0 * drift.uncertainty_ppm.max(5.0), "{drift:?}");
+    }
+
+    #[test]
+    fn drift_of_the_fortieth_day_is_that_of_its_last_minutes() {
+        let mut meter = DriftMeter::default();
+        let (mut ticks, mut now) = (0_i64, Duration::ZERO);
+        for second in 0..40 * 86_400_u32 {
+            let ppm = if second < 39 * 86_400 { 100.0 } else { -50.0 };
+            now += Duration::from_secs_f64(1.0 / (1.0 + ppm / 1e6));
+            ticks += 90_000;
+            meter.add(ticks, 90_000, now);
+        }
+        let drift = meter.drift().unwrap();
+        assert!((drift.ppm + 50.0).abs() < 2.0, "{drift:?}");
     }
 
     #[test]

@@ -136,7 +136,8 @@ mod tests {
     fn next_key_is_used_once_the_peer_has_it() {
         let mut schedule = schedule();
         assert_eq!(seal(&mut schedule, 7), [Slot::Even; 7]);
-        let Some(Control::KeyRequest(material)) = schedule.poll_request(Duration::ZERO, Duration::ZERO) else {
+        let Some(Control::KeyRequest(material)) = schedule.poll_request(Duration::ZERO, Duration::ZERO)
+        else {
             panic!("the next key was not announced")
         };
         schedule.handle_response(&material);
@@ -169,6 +170,8 @@ mod tests {
         assert!(matches!(receiving.handle_request(material), Control::KeyResponse(Ok(_))));
         let mut plain = KeySchedule::new(None, KeyRefresh::default(), None);
         let material = ring().0.material().unwrap();
-        assert!(!plain.is_encrypted() && matches!(plain.handle_request(material), Control::KeyResponse(Err(_))));
+        assert!(
+            !plain.is_encrypted() && matches!(plain.handle_request(material), Control::KeyResponse(Err(_)))
+        );
     }
 }

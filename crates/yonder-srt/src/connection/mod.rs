@@ -302,11 +302,8 @@ impl Connection {
             return None;
         }
         let always = (self.last_sent + KEEP_ALIVE).min(self.last_heard + SILENCE);
-        let others = [
-            self.sender.next_due(&self.rtt),
-            self.receiver.next_due(&self.rtt),
-            self.keys.next_due(),
-        ];
+        let others =
+            [self.sender.next_due(&self.rtt), self.receiver.next_due(&self.rtt), self.keys.next_due()];
         Some(others.into_iter().flatten().fold(always, Duration::min))
     }
 

@@ -185,11 +185,20 @@ fn feed_facts(feed: &FeedState) -> String {
         facts.extend(video.keyframe_interval_s.map(|s| format!("keyframe every {s} s")));
         facts.extend(feed.audio.as_ref().map(|audio| audio.codec.clone()));
     }
-    facts.extend(feed.retry_in_s.map(|s| format!("dials again in {s:.0} s")));
+    facts.extend(feed.retry_in_s.map(next_try));
     if feed.packets_lost > 0 {
         facts.push(format!("{} packets lost", grouped(feed.packets_lost)));
     }
     facts.join(", ")
+}
+
+/// When the next attempt comes: in seconds, or in minutes where it is far.
+fn next_try(seconds: f64) -> String {
+    if seconds < 90.0 {
+        format!("tries again in {seconds:.0} s")
+    } else {
+        format!("tries again in {:.0} min", seconds / 60.0)
+    }
 }
 
 fn push_facts(push: &PushState) -> String {
@@ -198,7 +207,7 @@ fn push_facts(push: &PushState) -> String {
         facts.push(rate(push.kbps));
         facts.push(format!("{} pictures", grouped(push.frames_sent)));
     }
-    facts.extend(push.retry_in_s.map(|s| format!("dials again in {s:.0} s")));
+    facts.extend(push.retry_in_s.map(next_try));
     if push.server == "backup" {
         facts.push("on the backup server".to_owned());
     }

@@ -69,21 +69,41 @@ impl Service {
         self.start_as(Command::new(program()), address);
     }
 
-    fn start_as(&mut self, mut program: Command, address: &str) {
+    /// Starts the program with a change to its command: its environment, or where its output goes.
+    pub(crate) fn start_with(configure: impl FnOnce(&mut Command)) -> Self {
+        let mut service = Self { home: tempfile::tempdir().unwrap(), child: None };
+        service.start_configured(Command::new(program()), "127.0.0.1:0", configure);
+        service
+    }
+
+    /// Starts the program in the same home folder with a change to its command.
+    pub(crate) fn start_again_with(&mut self, configure: impl FnOnce(&mut Command)) {
+        self.start_configured(Command::new(program()), "127.0.0.1:0", configure);
+    }
+
+    fn start_as(&mut self, program: Command, address: &str) {
+        self.start_configured(program, address, |_| {});
+    }
+
+    fn start_configured(
+        &mut self,
+        mut program: Command,
+        address: &str,
+        configure: impl FnOnce(&mut Command),
+    ) {
         let announced = self.home.path().join("service.json");
         // After a kill the announcement of the old process is still there.
         let _missing = fs::remove_file(&announced);
         let log = File::options().create(true).append(true).open(self.log_file()).unwrap();
         let out = File::options().create(true).append(true).open(self.home.path().join("out.txt")).unwrap();
-        let child = program
+        program
             .args(["serve", "--listen", address, "--home"])
             .arg(self.home.path())
             .env("YONDER_LOG", "debug")
             .stdout(out)
-            .stderr(log)
-            .spawn()
-            .unwrap();
-        self.child = Some(child);
+            .stderr(log);
+        configure(&mut program);
+        self.child = Some(program.spawn().unwrap());
         let deadline = Instant::now() + PATIENCE;
         while !announced.exists() {
             assert!(Instant::now() < deadline, "the service does not start: {}", self.log());
@@ -107,6 +127,18 @@ impl Service {
     pub(crate) fn url(&self) -> String {
         let text = fs::read_to_string(self.home.path().join("service.json")).unwrap();
         serde_json::from_str::<Value>(&text).unwrap()["url"].as_str().unwrap().to_owned()
+    }
+
+    /// The token of the machine's own client.
+    pub(crate) fn token(&self) -> String {
+        fs::read_to_string(self.home.path().join("token")).unwrap().trim().to_owned()
+    }
+
+    /// Status of `/readyz`, and its text.
+    pub(crate) fn readiness(&self) -> (u16, String) {
+        let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+        let mut response = agent.get(&format!("{}/readyz", self.url())).call().unwrap();
+        (response.status().as_u16(), response.body_mut().read_to_string().unwrap())
     }
 
     pub(crate) fn process(&self) -> u32 {
@@ -176,7 +208,18 @@ impl Service {
 
     /// Waits until a relay looks as wished; tells what it looked like when it does not in time.
     pub(crate) fn wait(&self, name: &str, what: &str, wished: impl Fn(&Value) -> bool) -> Value {
-        let deadline = Instant::now() + PATIENCE;
+        self.wait_for(name, what, PATIENCE, wished)
+    }
+
+    /// The same within another time.
+    pub(crate) fn wait_for(
+        &self,
+        name: &str,
+        what: &str,
+        patience: Duration,
+        wished: impl Fn(&Value) -> bool,
+    ) -> Value {
+        let deadline = Instant::now() + patience;
         loop {
             let relay = self.relay(name);
             if wished(&relay) {

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 
 import type { Relay } from "../../../api/types";
-import { rate } from "../../../lib/format";
+import { rate, untilRetry } from "../../../lib/format";
 import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
 import { PreviewDialog } from "../../preview";
 import { factsOf } from "../facts";
@@ -39,7 +39,7 @@ export function FeedEnd({ relay }: { relay: Relay }): ReactNode {
               <span className={`font-semibold ${toneOf(state)}`}>{feed.state}</span>
             )}
             {feed.retry_in_s != null && (
-              <span className="text-quiet"> · dials again in {Math.round(feed.retry_in_s)} s</span>
+              <span className="text-quiet"> · tries again in {untilRetry(feed.retry_in_s)}</span>
             )}
           </p>
         </div>

@@ -27,7 +27,7 @@ test("a cause shows its side, sentence, next step and code, once", () => {
   expect(screen.getAllByText("Camera side.")).toHaveLength(1);
   expect(screen.getByText("It does not answer.")).toBeTruthy();
   expect(screen.getByText(/feed\.no-answer/)).toBeTruthy();
-  expect(screen.getByText(/dials again in 3 s/)).toBeTruthy();
+  expect(screen.getByText(/tries again in 3 s/)).toBeTruthy();
 });
 
 test("likely reasons are told in their order, where there are any", async () => {

@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 
 import type { PushState } from "../../../api/types";
-import { grouped, rate } from "../../../lib/format";
+import { grouped, rate, untilRetry } from "../../../lib/format";
 import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
 import { progressOf } from "../judge";
 import { Since } from "./Since";
@@ -46,9 +46,9 @@ function Detail({ push }: { push: PushState }): ReactNode {
     case "dialing":
       return progressOf(push);
     case "waiting":
-      return push.retry_in_s == null ? "for its feed" : `dials again in ${Math.round(push.retry_in_s)} s`;
+      return push.retry_in_s == null ? "for its feed" : `tries again in ${untilRetry(push.retry_in_s)}`;
     case "blocked":
-      return "needs you";
+      return push.retry_in_s == null ? "needs you" : `needs you · tries again in ${untilRetry(push.retry_in_s)}`;
     default:
       return null;
   }

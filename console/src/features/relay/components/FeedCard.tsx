@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
-import { grouped, rate } from "../../../lib/format";
+import { grouped, rate, untilRetry } from "../../../lib/format";
 import { Link } from "../../../ui/Link";
 import { State } from "../../../ui/State";
 import { CauseNote } from "../../lines";
@@ -40,7 +40,7 @@ export function FeedCard({ relay }: { relay: Relay }): ReactNode {
           <span className="text-quiet">{facts(relay)}</span>
         </p>
         {feed.cause != null && <CauseNote note={{ cause: feed.cause, about: [feed.name] }} />}
-        {feed.retry_in_s != null && <p className="text-wait">Dials again in {Math.round(feed.retry_in_s)} s.</p>}
+        {feed.retry_in_s != null && <p className="text-wait">Tries again in {untilRetry(feed.retry_in_s)}.</p>}
         {!flows && feed.state !== "off" && (
           <DialSteps steps={feed.steps ?? []} way={WAY} end={feed.state} state={feed.state} since={feed.since} />
         )}

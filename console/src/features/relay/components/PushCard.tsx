@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 
 import type { Destination, PushState, Relay } from "../../../api/types";
-import { grouped, volume } from "../../../lib/format";
+import { grouped, untilRetry, volume } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
 import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
 import { RekeyDialog } from "../../destinations";
@@ -46,7 +46,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
       </p>
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
       {push.retry_in_s != null && (
-        <p className="text-[13px] text-wait">Dials again in {Math.round(push.retry_in_s)} s.</p>
+        <p className="text-[13px] text-wait">Tries again in {untilRetry(push.retry_in_s)}.</p>
       )}
       <DialSteps
         steps={push.steps}

@@ -295,6 +295,7 @@ impl PushMachine {
             return;
         }
         self.connected = false;
+        let failed_route = self.routes.current();
         let moved_on = self.routes.on_failed(cause.code, self.history, now);
         if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STABLE_AFTER) {
             self.schedule.reset();
@@ -312,6 +313,10 @@ impl PushMachine {
         let next = self.schedule.on_failed(class, self.history, now, credentials_at);
         let state = match next.policy {
             RetryPolicy::Retry | RetryPolicy::RetrySlowly => {
+                if next.policy == RetryPolicy::RetrySlowly && self.routes.current() == failed_route {
+                    // At long intervals each route gets its turn.
+                    self.routes.rotate(code, self.history, now);
+                }
                 let sooner = self.routes.move_before(next.at, now);
                 let at = sooner.map_or(next.at, |at| at.max(now + FIRST_DELAY));
                 PushState::Waiting { until: Some(at) }

@@ -115,6 +115,7 @@ impl Routes {
         self.failures_here = self.failures_here.saturating_add(1);
         let patience = match FailureClass::of(code) {
             FailureClass::Busy if self.current == 0 => FAILURES_WHILE_BUSY,
+            FailureClass::Busy => FAILURES_WHILE_BUSY / 2,
             // Certain at the first time, by this route.
             FailureClass::Trust | FailureClass::Credentials | FailureClass::Media => 1,
             // An uplink that does not exist need not be tried twice.
@@ -139,6 +140,14 @@ impl Routes {
             route.has_failed = false;
         }
         std::mem::take(&mut self.is_transient)
+    }
+
+    /// Moves to the next route, if another one may do better after a failure with `code`.
+    pub(super) fn rotate(&mut self, code: CauseCode, history: History, now: Duration) {
+        if is_route_failure(code, history) {
+            let next = self.next_route(now);
+            self.use_route(next);
+        }
     }
 
     /// The route after the one in use, in turn. One that refused the credentials lately is left out.

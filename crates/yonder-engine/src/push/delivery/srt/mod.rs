@@ -140,14 +140,19 @@ impl<'a> Delivery<'a> {
             induction_only: false,
             entropy: Box::new(|out| rand::fill(out)),
         };
+        let (encrypted, latency) = (config.encryption.is_some(), config.latency);
+        // Deriving keys from a passphrase takes milliseconds, which belong on no media thread.
+        let caller = tokio::task::spawn_blocking(move || Caller::new(config, now)).await;
+        let caller = caller
+            .map_err(|_| Cause::new(CauseCode::PushInternal, "The encryption keys could not be made."))?;
         Ok(Self {
             push,
             steps,
             port,
             peer,
-            encrypted: config.encryption.is_some(),
-            latency: config.latency,
-            caller: Caller::new(config, now),
+            encrypted,
+            latency,
+            caller,
             head: push.output.hub.head(),
             cursor: Cursor::default(),
             connected_at: None,
