@@ -203,6 +203,9 @@ fn first_line(error: &io::Error) -> String {
     error.to_string().lines().next().unwrap_or_default().to_owned()
 }
 
+/// Own addresses, each with the length of its network's prefix.
+type Networks = Vec<(IpAddr, u8)>;
+
 /// How long the list of own addresses is reused.
 const OWN_NETWORKS_TTL: Duration = Duration::from_secs(10);
 
@@ -211,8 +214,8 @@ const OWN_NETWORKS_TTL: Duration = Duration::from_secs(10);
 ///
 /// # Cancel safety
 /// Safe: nothing is lost.
-pub(crate) async fn own_networks() -> Vec<(IpAddr, u8)> {
-    static CACHE: Mutex<Option<(Instant, Vec<(IpAddr, u8)>)>> = Mutex::new(None);
+pub(crate) async fn own_networks() -> Networks {
+    static CACHE: Mutex<Option<(Instant, Networks)>> = Mutex::new(None);
     if let Some((read_at, networks)) = &*lock(&CACHE)
         && read_at.elapsed() < OWN_NETWORKS_TTL
     {
@@ -224,7 +227,7 @@ pub(crate) async fn own_networks() -> Vec<(IpAddr, u8)> {
 }
 
 /// Reads this machine's own addresses, each with the length of its network's prefix. Blocks.
-pub(crate) fn read_own_networks() -> Vec<(IpAddr, u8)> {
+pub(crate) fn read_own_networks() -> Networks {
     let interfaces = if_addrs::get_if_addrs().unwrap_or_default();
     interfaces
         .into_iter()

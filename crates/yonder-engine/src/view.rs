@@ -142,6 +142,8 @@ pub struct FeedView {
     pub retry_in: Option<Duration>,
     /// What of its address has worked since it was set.
     pub history: History,
+    /// A person may be needed: it is blocked, or retried at long intervals only.
+    pub needs_attention: bool,
     /// Transport in use.
     pub transport: Option<&'static str>,
     /// Picture, once known.
@@ -207,6 +209,8 @@ pub struct PushView {
     pub retry_in: Option<Duration>,
     /// What of the destination has worked since it was set.
     pub history: History,
+    /// A person may be needed: it is blocked, or retried at long intervals only.
+    pub needs_attention: bool,
     /// Rate going out.
     pub kbps: u64,
     /// Bytes sent since it was switched on.

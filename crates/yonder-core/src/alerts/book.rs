@@ -42,6 +42,8 @@ pub enum Facts {
         state: String,
         /// Pictures pass.
         up: bool,
+        /// A person may be needed: it is blocked, or retried at long intervals only.
+        needs_attention: bool,
         /// Why not, with the side and the code.
         cause: Option<String>,
         /// What goes out; `None` of a feed.
@@ -198,7 +200,7 @@ impl AlertBook {
             (Facts::Running { state, up: false, cause, .. }, Trigger::Down(after)) => {
                 Some((down_text(subject, state, cause.as_deref()), ms(after)))
             }
-            (Facts::Running { state, cause, .. }, Trigger::Blocked) if state == "blocked" => {
+            (Facts::Running { needs_attention: true, state, cause, .. }, Trigger::Blocked) => {
                 Some((down_text(subject, state, cause.as_deref()), 0))
             }
             (Facts::Running { up: true, kbps: Some(kbps), .. }, Trigger::RateBelow(below, span))
@@ -318,7 +320,9 @@ mod tests {
 
     fn push(state: &str, up: bool, kbps: u64, reconnects: u64) -> Vec<Sighted> {
         let cause = (!up).then(|| "Camera side. It does not answer. (feed.no-answer)".to_owned());
-        let facts = Facts::Running { state: state.into(), up, cause, kbps: Some(kbps), reconnects };
+        let needs_attention = state == "blocked";
+        let facts =
+            Facts::Running { state: state.into(), up, needs_attention, cause, kbps: Some(kbps), reconnects };
         vec![Sighted {
             subject: "push Line → Bramble".into(),
             names: vec!["Line".into(), "Bramble".into()],

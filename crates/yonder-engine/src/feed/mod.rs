@@ -277,6 +277,7 @@ impl Feed {
             cause: cause.as_ref().map(CauseView::from),
             retry_in: state.retry_at().map(|until| until.saturating_sub(now)),
             history: machine.history(),
+            needs_attention: machine.needs_attention(),
             transport: figures.carrier().map(Carrier::word),
             video: figures.video(now),
             audio: figures.audio(),

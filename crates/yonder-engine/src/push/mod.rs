@@ -217,6 +217,7 @@ impl Push {
             cause: machine.cause().map(CauseView::from),
             retry_in: state.retry_at().map(|until| until.saturating_sub(now)),
             history: machine.history(),
+            needs_attention: machine.needs_attention(),
             kbps: if state.is_sending() { figures.rate.kbps(now) } else { 0 },
             bytes: figures.bytes,
             frames_sent: figures.frames_sent,

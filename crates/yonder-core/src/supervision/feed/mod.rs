@@ -93,6 +93,8 @@ pub struct FeedMachine {
     must_dial: bool,
     /// Since when the camera has been absent without a break.
     absent_since: Option<Duration>,
+    /// What the last failure calls for; normal once the feed flows.
+    policy: RetryPolicy,
 }
 
 impl FeedMachine {
@@ -111,6 +113,7 @@ impl FeedMachine {
             reconnects: 0,
             must_dial: false,
             absent_since: None,
+            policy: RetryPolicy::Retry,
         }
     }
 
@@ -144,6 +147,12 @@ impl FeedMachine {
         self.history
     }
 
+    /// True while a person may be needed: the feed is blocked, or retried at long intervals only.
+    #[must_use]
+    pub fn needs_attention(&self) -> bool {
+        self.policy != RetryPolicy::Retry
+    }
+
     /// Sets what is known to have worked, when an address or credentials were set.
     pub fn set_history(&mut self, history: History) {
         self.history = history;
@@ -156,10 +165,12 @@ impl FeedMachine {
             self.cause = None;
             self.must_dial = false;
             self.absent_since = None;
+            self.policy = RetryPolicy::Retry;
             self.enter(FeedState::Off, now);
         } else if matches!(self.state, FeedState::Off | FeedState::Blocked { .. }) {
             self.schedule.reset();
             self.ration.reset();
+            self.policy = RetryPolicy::Retry;
             self.cause = None;
             self.dial(now);
         }
@@ -173,6 +184,7 @@ impl FeedMachine {
             }
             self.has_flowed = true;
             self.history = History::PROVEN;
+            self.policy = RetryPolicy::Retry;
             self.cause = None;
             self.absent_since = None;
             self.schedule.reset();
@@ -209,6 +221,7 @@ impl FeedMachine {
             self.ration.on_refused(now);
         }
         let next = self.schedule.on_failed(class, self.history, now, self.ration.next_try());
+        self.policy = next.policy;
         self.absent_since = if is_absence(cause.code) { self.absent_since.or(Some(now)) } else { None };
         self.cause = Some(cause);
         let state = match next.policy {

@@ -128,6 +128,8 @@ pub struct PushMachine {
     source: Source,
     reconnects: u64,
     routes: Routes,
+    /// What the last failure calls for; normal once the push is live.
+    policy: RetryPolicy,
 }
 
 impl PushMachine {
@@ -147,6 +149,7 @@ impl PushMachine {
             source: Source::Away,
             reconnects: 0,
             routes: Routes::new(1, Duration::ZERO),
+            policy: RetryPolicy::Retry,
         }
     }
 
@@ -205,6 +208,12 @@ impl PushMachine {
         self.history
     }
 
+    /// True while a person may be needed: the push is blocked, or retried at long intervals only.
+    #[must_use]
+    pub fn needs_attention(&self) -> bool {
+        self.policy != RetryPolicy::Retry
+    }
+
     /// Sets what is known to have worked, when servers or keys were set.
     pub fn set_history(&mut self, history: History) {
         self.history = history;
@@ -217,10 +226,12 @@ impl PushMachine {
             self.was_live = false;
             self.connected = false;
             self.routes.reset();
+            self.policy = RetryPolicy::Retry;
             self.enter(PushState::Off, now);
         } else if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
             self.schedule.reset();
             self.routes.forget_refusals();
+            self.policy = RetryPolicy::Retry;
             self.cause = None;
             self.enter(PushState::Waiting { until: None }, now);
         }
@@ -270,6 +281,7 @@ impl PushMachine {
         self.history = History::PROVEN;
         self.routes.on_live(now);
         self.schedule.forget_row();
+        self.policy = RetryPolicy::Retry;
         self.cause = None;
         self.enter(PushState::Live, now);
     }
@@ -311,6 +323,7 @@ impl PushMachine {
         // A round in which some route may be back at any moment is retried at the normal pace.
         let class = if self.routes.end_round() { FailureClass::Transient } else { FailureClass::of(code) };
         let next = self.schedule.on_failed(class, self.history, now, credentials_at);
+        self.policy = next.policy;
         let state = match next.policy {
             RetryPolicy::Retry | RetryPolicy::RetrySlowly => {
                 if next.policy == RetryPolicy::RetrySlowly && self.routes.current() == failed_route {

@@ -138,6 +138,7 @@ impl Service {
                 let facts = Facts::Running {
                     state: feed.state.to_owned(),
                     up: feed.state == "flowing",
+                    needs_attention: feed.needs_attention,
                     cause: feed.cause.as_ref().map(cause_text),
                     kbps: None,
                     reconnects: feed.reconnects,
@@ -148,6 +149,7 @@ impl Service {
                 let facts = Facts::Running {
                     state: push.state.to_owned(),
                     up: matches!(push.state, "live" | "holding" | "lagging"),
+                    needs_attention: push.needs_attention,
                     cause: push.cause.as_ref().map(cause_text),
                     kbps: Some(push.kbps).filter(|_| push.state != "holding"),
                     reconnects: push.reconnects,
