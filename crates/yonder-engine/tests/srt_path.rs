@@ -92,10 +92,10 @@ async fn port_that_is_unreachable_for_a_moment_ends_no_push() {
         tokio::time::sleep(Duration::from_millis(300)).await;
         router.open.send_replace(true);
     }
-    tokio::time::sleep(Duration::from_secs(2)).await;
-    let view = world.engine.relay("relay").unwrap();
+    // A third of the packets was lost meanwhile, which shows for some seconds.
+    let view = world.wait("live again", 15, |view| view.pushes[0].state == "live").await;
     let push = &view.pushes[0];
-    assert_eq!((push.state, push.reconnects), ("live", 0), "{push:?}");
+    assert_eq!(push.reconnects, 0, "{push:?}");
     assert!(push.link.unwrap().retransmitted > 0, "the router was closed: {push:?}");
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
