@@ -177,8 +177,8 @@ fn refusals_that_pass_are_waited_out_with_no_hand_touching_anything() {
         scope.spawn(|| recorder_boots(404, "Not Found", s(60)));
         scope.spawn(|| recorder_boots(401, "Unauthorized", s(60)));
         scope.spawn(|| platform_in_maintenance(s(60)));
-        scope.spawn(|| backup_takes_over_from_a_server_in_maintenance(s(60)));
-        scope.spawn(|| platform_says_bad_name(s(60)));
+        scope.spawn(|| backup_takes_over_from_a_server_in_maintenance(s(120)));
+        scope.spawn(|| platform_says_bad_name(s(120)));
     });
 }
 
@@ -192,14 +192,14 @@ fn standard_error_that_is_not_read_costs_no_frame() {
     let before = frames_sent(&service);
     let began = Instant::now();
     let mut asked = 0;
-    while began.elapsed() < s(20) {
+    while began.elapsed() < s(60) {
         service.relay("Line");
         asked += 1;
         thread::sleep(Duration::from_millis(100));
     }
-    assert!(asked > 20, "the API answers");
+    assert!(asked > 60, "the API answers");
     let sent = frames_sent(&service) - before;
-    assert!(sent > 19 * 25, "{sent} frames in 20 s");
+    assert!(sent > 59 * 25, "{sent} frames in 60 s");
     let report = world.platform.report("one").unwrap();
     assert!(report.live && report.is_good(), "{report:?}");
 }

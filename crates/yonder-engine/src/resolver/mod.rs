@@ -7,7 +7,7 @@
 
 use std::collections::HashMap;
 use std::io;
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, SocketAddr, ToSocketAddrs as _};
 use std::sync::{Arc, Mutex, OnceLock};
 use std::thread;
 use std::time::{Duration, SystemTime};
@@ -81,7 +81,7 @@ pub(crate) struct Resolver {
     names: Mutex<HashMap<String, Name>>,
     queries: Mutex<JoinSet<()>>,
     dns: Mutex<Option<(TokioResolver, SystemFiles)>>,
-    system: Semaphore,
+    system: Arc<Semaphore>,
 }
 
 impl Resolver {
@@ -99,7 +99,7 @@ impl Resolver {
             names: Mutex::default(),
             queries: Mutex::default(),
             dns: Mutex::default(),
-            system: Semaphore::new(MAX_SYSTEM_QUERIES),
+            system: Arc::new(Semaphore::new(MAX_SYSTEM_QUERIES)),
         })
     }
 
@@ -135,7 +135,10 @@ impl Resolver {
             names.retain(|_, name| name.pending.is_some());
         }
         let name = names.entry(host.to_owned()).or_default();
-        if let Some(pending) = &name.pending {
+        // A question whose task panicked is asked again.
+        if let Some(pending) = &name.pending
+            && pending.has_changed().is_ok()
+        {
             return (pending.clone(), name.last.clone());
         }
         let (sender, receiver) = watch::channel(None);
@@ -197,10 +200,17 @@ impl Resolver {
     }
 
     async fn ask_system(&self, host: &str) -> Answer {
-        let _permit = self.system.acquire().await;
-        let found = tokio::net::lookup_host((host, 0)).await;
-        let found = found.map_err(|error| ResolveError::NotFound(first_line(&error)))?;
-        let addresses: Arc<[IpAddr]> = found.map(|address| address.ip()).collect();
+        let permit = Arc::clone(&self.system).acquire_owned().await;
+        let host = host.to_owned();
+        // The thread outlives a caller that no longer waits, and so does its permit.
+        let lookup = tokio::task::spawn_blocking(move || {
+            let _permit = permit;
+            (host.as_str(), 0).to_socket_addrs().map(Iterator::collect::<Vec<_>>)
+        });
+        let found = lookup.await.map_err(|error| ResolveError::NoAnswer(first_line(&error)))?;
+        // The system does not tell an unknown name from a question without an answer.
+        let found = found.map_err(|error| ResolveError::NoAnswer(first_line(&error)))?;
+        let addresses: Arc<[IpAddr]> = found.iter().map(SocketAddr::ip).collect();
         if addresses.is_empty() { Err(no_address()) } else { Ok(addresses) }
     }
 }

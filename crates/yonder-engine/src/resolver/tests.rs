@@ -121,6 +121,17 @@ async fn last_answer_is_used_while_none_comes() {
     assert!(began.elapsed() < Duration::from_secs(2), "{:?}", began.elapsed());
 }
 
+#[tokio::test]
+async fn question_that_was_lost_is_asked_again() {
+    let server = NameServer::start().await;
+    let resolver = Resolver::start(vec![server.address]);
+    // The task that would have answered it panicked.
+    let (_, pending) = watch::channel(None);
+    lock(&resolver.names)
+        .insert("summit.example.net".to_owned(), Name { pending: Some(pending), ..Name::default() });
+    assert!(resolver.resolve("summit.example.net").await.is_ok());
+}
+
 #[test]
 fn multicast_names_are_left_to_the_system() {
     assert!(is_multicast_name("summit.local") && is_multicast_name("Summit.LOCAL."));
