@@ -207,7 +207,7 @@ async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
     assert_eq!(push_code(&view, 0), "push.too-slow");
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("packets"), "{view:#?}");
     world.platform.change(|manners| manners.weather.lost = 0);
-    world.wait("live again", 15, |view| view.pushes[0].state == "live").await;
+    world.wait("live again", 25, |view| view.pushes[0].state == "live").await;
 }
 
 #[rstest]

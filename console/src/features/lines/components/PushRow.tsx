@@ -21,10 +21,14 @@ export function PushRow({ push }: { push: PushState }): ReactNode {
       <Pennant state={state} />
       <span className="truncate font-semibold">{push.destination}</span>
       <span className={`text-[13px] font-semibold ${toneOf(state)}`}>{push.state}</span>
-      <span className="col-start-2 text-[13px] font-[550] xl:col-start-4 xl:pr-3.5 xl:text-right xl:text-sm">
-        {sends ? rate(push.kbps) : "—"}
-      </span>
-      <span className="truncate text-right text-[12.5px] text-quiet xl:text-left">
+      {sends && (
+        <span className="col-start-2 text-[13px] font-[550] xl:col-start-4 xl:pr-3.5 xl:text-right xl:text-sm">
+          {rate(push.kbps)}
+        </span>
+      )}
+      <span
+        className={`truncate text-right text-[12.5px] text-quiet ${sends ? "xl:text-left" : "col-span-2 col-start-2 xl:col-start-4"}`}
+      >
         <Detail push={push} />
       </span>
     </li>

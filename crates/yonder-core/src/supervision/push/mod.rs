@@ -24,6 +24,10 @@ const JITTER_PERCENT: u32 = 20;
 /// A broadcast that held this long was a success: the next failure starts from the shortest delay.
 const STABLE_AFTER: Duration = Duration::from_secs(10);
 
+/// A push counts as lagging until its backlog has been small for this long: a reader that skips to the newest keyframe has no
+/// backlog for a moment, again and again.
+const LAG_HYSTERESIS: Duration = Duration::from_secs(10);
+
 /// Which of a destination's two servers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ServerRole {
@@ -125,6 +129,8 @@ pub struct PushMachine {
     live_since: Option<Duration>,
     was_live: bool,
     connected: bool,
+    /// When the backlog was last found too large.
+    lagged_at: Duration,
     source: Source,
     reconnects: u64,
     routes: Routes,
@@ -146,6 +152,7 @@ impl PushMachine {
             live_since: None,
             was_live: false,
             connected: false,
+            lagged_at: Duration::ZERO,
             source: Source::Away,
             reconnects: 0,
             routes: Routes::new(1, Duration::ZERO),
@@ -286,14 +293,17 @@ impl PushMachine {
         self.enter(PushState::Live, now);
     }
 
-    /// Handles a backlog that grows, with its cause, or that is gone.
+    /// Handles a backlog that is too large, with its cause, or small (again).
     pub fn on_backlog(&mut self, lagging: Option<Cause>, now: Duration) {
+        if lagging.is_some() {
+            self.lagged_at = now;
+        }
         match (self.state, lagging) {
             (PushState::Live, Some(cause)) => {
                 self.cause = Some(cause);
                 self.enter(PushState::Lagging, now);
             }
-            (PushState::Lagging, None) => {
+            (PushState::Lagging, None) if now.saturating_sub(self.lagged_at) >= LAG_HYSTERESIS => {
                 self.cause = None;
                 self.enter(PushState::Live, now);
             }

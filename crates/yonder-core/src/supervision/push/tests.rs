@@ -349,12 +349,22 @@ fn a_planned_reconnect_stays_on_its_way() {
 }
 
 #[test]
-fn a_growing_backlog_shows_and_passes() {
+fn lagging_ends_once_the_backlog_has_been_small_for_a_while() {
     let mut machine = dialling();
     machine.on_live(s(1));
     machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), s(2));
     assert_eq!(machine.state(), PushState::Lagging);
-    machine.on_backlog(None, s(3));
+    // The reader skips to a keyframe and falls behind again.
+    for second in (3..60).step_by(4) {
+        machine.on_backlog(None, s(second));
+        machine.on_backlog(None, s(second + 2));
+        assert_eq!(machine.state(), PushState::Lagging);
+        machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), s(second + 3));
+    }
+    assert_eq!(machine.since(), s(2));
+    machine.on_backlog(None, s(71));
+    assert_eq!(machine.state(), PushState::Lagging);
+    machine.on_backlog(None, s(72));
     assert_eq!((machine.state(), machine.cause()), (PushState::Live, None));
 }
 

@@ -47,8 +47,6 @@ const NO_ROOM: Duration = Duration::from_millis(2);
 const BEHIND: Duration = Duration::from_millis(60);
 /// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
 const HURRY: u32 = 8;
-/// A push that has given nothing up and lost little for so long is not lagging any more.
-const CLEAN: Duration = Duration::from_secs(5);
 /// Losses are judged over so many ticks, and are too many from this share on, in hundredths: repairs then take so
 /// much of the way that they do not come in time.
 const LOSS_TICKS: usize = 4;
@@ -98,8 +96,6 @@ struct Delivery<'a> {
     word: BytesMut,
     ticked: Duration,
     dropped: u64,
-    /// When something was given up, or too much lost, for the last time.
-    troubled_at: Option<Duration>,
     /// Failures of the socket since the handshake, and when one was last logged.
     socket_errors: u64,
     error_logged_at: Option<Duration>,
@@ -164,7 +160,6 @@ impl<'a> Delivery<'a> {
             word: BytesMut::new(),
             ticked: now,
             dropped: 0,
-            troubled_at: None,
             socket_errors: 0,
             error_logged_at: None,
             counts: VecDeque::new(),
@@ -204,7 +199,7 @@ impl<'a> Delivery<'a> {
                 self.ticked = now;
                 match self.connected_at {
                     Some(since) if !self.live => warn_about_keyframe(self.push, now.saturating_sub(since)),
-                    _ => self.judge(now),
+                    _ => self.judge(),
                 }
             }
         }
@@ -363,12 +358,11 @@ impl<'a> Delivery<'a> {
         Ok(sent)
     }
 
-    fn judge(&mut self, now: Duration) {
+    fn judge(&mut self) {
         let figures = self.caller.figures();
         lock(&self.push.figures).link = Some(self.link(&figures));
         if figures.dropped > self.dropped {
             self.dropped = figures.dropped;
-            self.troubled_at = Some(now);
             let message = format!(
                 "{} {} packets came too late and were given up; round trip {} ms.",
                 backlog::needs(self.push),
@@ -377,14 +371,13 @@ impl<'a> Delivery<'a> {
             );
             backlog::lag(self.push, message);
         } else if let Some(percent) = self.share_lost(&figures) {
-            self.troubled_at = Some(now);
             let message = format!(
                 "{percent} % of the packets are lost on the way to this destination; round trip {} ms. So many cannot be \
                  repaired in time.",
                 figures.rtt.as_millis()
             );
             backlog::lag(self.push, message);
-        } else if self.troubled_at.is_none_or(|at| now.saturating_sub(at) >= CLEAN) {
+        } else {
             backlog::judge(self.push, self.last_dts);
         }
     }
