@@ -100,9 +100,16 @@ fn no_secret_is_in_logs_answers_events_arguments_or_files() {
         "the log is plain: {}",
         service.log()
     );
-    for entry in fs::read_dir(service.home.path()).unwrap() {
-        let path = entry.unwrap().path();
-        assert_clean(&path.display().to_string(), &fs::read(&path).unwrap());
+    let mut folders = vec![service.home.path().to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else {
+                assert_clean(&path.display().to_string(), &fs::read(&path).unwrap());
+            }
+        }
     }
 }
 
