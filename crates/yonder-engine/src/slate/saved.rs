@@ -6,6 +6,7 @@
 
 use std::fs;
 use std::io::{self, Write as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -47,10 +48,12 @@ impl SlateFolder {
     /// When the file cannot be written.
     pub(crate) fn save(&self, relay: &str, keyframe: &Entry) -> io::Result<()> {
         let Some(bytes) = encode(keyframe) else { return Ok(()) };
-        fs::create_dir_all(&self.0)?;
+        // Pictures of a site are for their owner alone, like the rest of the home.
+        fs::DirBuilder::new().recursive(true).mode(0o700).create(&self.0)?;
         let path = self.path(relay);
         let new = path.with_extension("new");
-        let mut file = fs::File::create(&new)?;
+        let mut file =
+            fs::OpenOptions::new().write(true).create(true).truncate(true).mode(0o600).open(&new)?;
         file.write_all(&bytes)?;
         file.sync_all()?;
         fs::rename(&new, &path)
