@@ -1,4 +1,4 @@
-//! What a peer's refusal means.
+//! Judgement of refusals: from a peer's response to a [`CauseCode`].
 //!
 //! Protocol crates report refusals as facts: the stage, codes and texts. This module is the only place where they become a
 //! [`CauseCode`], by a built-in table, by lines of the platform's rule sheet, and by what has worked before.
@@ -119,12 +119,12 @@ impl RefusalMeaning {
 pub struct RefusalRule {
     /// Text that the code or the description contains, without regard to case; for SRT the number of the code.
     pub text: String,
-    /// What it means.
+    /// Meaning on this platform.
     pub means: RefusalMeaning,
 }
 
 /// Texts of descriptions, in order of precedence. Platforms use the same code for different reasons; the description, where
-/// it is in English, tells them apart.
+/// it is in English, distinguishes them.
 const TEXTS: [(CauseCode, &[&str]); 4] = [
     (CauseCode::PushKeyBusy, &["already", "in use", "busy", "is publishing", "duplicate"]),
     (CauseCode::PushCodecRefused, &["codec", "hevc", "h.265", "h265", "unsupported format"]),

@@ -20,7 +20,7 @@ pub struct RuleSheet {
     pub audio: AudioRules,
     /// The broadcast.
     pub broadcast: BroadcastRules,
-    /// What this platform means by its refusals, where it differs from the usual.
+    /// Meanings of this platform's refusals that differ from the built-in table.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub refusals: Vec<RefusalRule>,
 }

@@ -1,4 +1,4 @@
-//! What a failure calls for, by its code and by what has worked before.
+//! Retry policy: failure classes by cause code, and whether the same address and credentials have worked before.
 
 use crate::cause::CauseCode;
 
@@ -74,7 +74,7 @@ impl FailureClass {
     }
 }
 
-/// What follows from a failure.
+/// Reaction to a failure.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum RetryPolicy {
     /// Retry with growing delays.

@@ -18,7 +18,7 @@ const GRACE: Duration = Duration::from_secs(5 * 60);
 const BUSY_EXPECTED: Duration = Duration::from_secs(2 * 60);
 /// … and retries come at least this often.
 const BUSY_INTERVAL: Duration = Duration::from_secs(5);
-/// After this a busy key is retried slowly: somebody else uses it.
+/// After this a busy key is retried slowly: another publisher uses it.
 const BUSY_GRACE: Duration = Duration::from_secs(10 * 60);
 /// The next attempt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

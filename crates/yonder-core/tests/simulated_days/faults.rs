@@ -1,4 +1,4 @@
-//! What the world does to a camera and to a platform's servers, drawn from a seed.
+//! Random faults of a camera and of a platform's servers, drawn from a seed.
 
 use std::time::Duration;
 
@@ -31,7 +31,7 @@ impl Random {
     }
 }
 
-/// What a camera or recorder does to those who connect.
+/// Behaviour of a camera or recorder towards its clients.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum CameraFault {
     Ready,
@@ -76,7 +76,7 @@ impl CameraFault {
         !matches!(self, Self::Refused | Self::Silent)
     }
 
-    /// What a connection ends with; `None` when video flows.
+    /// Returns the failure of a connection; `None` when video flows.
     pub(crate) fn answer(self, history: History) -> Option<Cause> {
         let refused = |status, reason| {
             let refusal = Refusal::Rtsp { method: "DESCRIBE", status, reason, authorized: true };
@@ -97,7 +97,7 @@ impl CameraFault {
     }
 }
 
-/// What one of a platform's servers does to those who connect.
+/// Behaviour of one of a platform's servers towards publishers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum ServerFault {
     Ready,
@@ -143,7 +143,7 @@ impl ServerFault {
         !matches!(self, Self::Refused | Self::Silent | Self::CertificateExpired)
     }
 
-    /// What a connection ends with; `None` when the broadcast is live.
+    /// Returns the failure of a connection; `None` when the broadcast is live.
     pub(crate) fn answer(self, history: History) -> Option<Cause> {
         let publish = |code, description| {
             let refusal = Refusal::Rtmp { stage: PublishStage::Publish, code, description };

@@ -93,7 +93,7 @@ pub struct FeedMachine {
     must_dial: bool,
     /// Since when the camera has been absent without a break.
     absent_since: Option<Duration>,
-    /// What the last failure calls for; normal once the feed flows.
+    /// Retry policy of the last failure; [`RetryPolicy::Retry`] once the feed flows.
     policy: RetryPolicy,
 }
 

@@ -134,7 +134,7 @@ pub struct PushMachine {
     source: Source,
     reconnects: u64,
     routes: Routes,
-    /// What the last failure calls for; normal once the push is live.
+    /// Retry policy of the last failure; [`RetryPolicy::Retry`] once the push is live.
     policy: RetryPolicy,
 }
 

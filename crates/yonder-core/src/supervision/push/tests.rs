@@ -107,7 +107,7 @@ fn busy_key_never_blocks_and_is_tried_every_few_seconds_at_first() {
         now = until;
         machine.decide(now);
     }
-    assert!(machine.needs_attention(), "somebody else seems to use the key");
+    assert!(machine.needs_attention(), "another publisher seems to use the key");
     machine.on_live(now);
     assert_eq!((machine.state(), machine.needs_attention()), (PushState::Live, false));
 }
