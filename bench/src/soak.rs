@@ -54,7 +54,7 @@ struct Line {
     path: &'static str,
     camera: Camera,
     platform: Platform,
-    /// The fault under way, and when it is over; `None` where all is well.
+    /// The present fault and its end; `None` without a fault.
     fault: Option<(Fault, Instant)>,
 }
 

@@ -157,7 +157,7 @@ mod tests {
             std::future::pending::<()>().await;
         });
         drop(threads);
-        // The task ended with its thread, and dropped what it held.
+        // The task was dropped with its thread.
         assert!(gone.blocking_recv().is_err());
     }
 

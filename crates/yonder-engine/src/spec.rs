@@ -24,7 +24,7 @@ pub struct FeedSpec {
     pub transport: TransportChoice,
     /// The one certificate that is trusted, by its SHA-256; `None` trusts what the system's authorities vouch for.
     pub pin: Option<Fingerprint>,
-    /// What of this has worked since it was set.
+    /// Parts that have worked since they were set.
     pub history: History,
 }
 
@@ -59,9 +59,9 @@ pub struct PushSpec {
     pub authority: Option<PrivateAuthority>,
     /// The uplinks that it is bound to, the one to be preferred first; none leaves the choice to the system.
     pub uplinks: Vec<UplinkSpec>,
-    /// What the platform means by its refusals, where it differs from the usual.
+    /// Meanings of the platform's refusals that differ from the built-in table.
     pub refusals: Arc<[RefusalRule]>,
-    /// What of this has worked since it was set.
+    /// Parts that have worked since they were set.
     pub history: History,
 }
 

@@ -50,7 +50,7 @@ impl ClosingTasks {
     /// Owns `task` from now on, which runs on `runtime`.
     pub(crate) fn spawn(&self, runtime: &Handle, task: impl Future<Output = ()> + Send + 'static) {
         let mut tasks = lock(&self.0);
-        // What has ended leaves no trace.
+        // Results of finished tasks are not needed.
         while tasks.try_join_next().is_some() {}
         tasks.spawn_on(task, runtime);
     }

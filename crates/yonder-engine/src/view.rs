@@ -140,7 +140,7 @@ pub struct FeedView {
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
     pub retry_in: Option<Duration>,
-    /// What of its address has worked since it was set.
+    /// Parts of its address that have worked since they were set.
     pub history: History,
     /// A person may be needed: it is blocked, or retried at long intervals only.
     pub needs_attention: bool,
@@ -207,7 +207,7 @@ pub struct PushView {
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
     pub retry_in: Option<Duration>,
-    /// What of the destination has worked since it was set.
+    /// Parts of the destination that have worked since they were set.
     pub history: History,
     /// A person may be needed: it is blocked, or retried at long intervals only.
     pub needs_attention: bool,

@@ -94,7 +94,7 @@ pub struct Destination {
     pub passphrase_set_s: Option<i64>,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
-    /// What of it has worked since it was set.
+    /// Parts that have worked since they were set.
     pub history: History,
 }
 

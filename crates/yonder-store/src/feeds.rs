@@ -35,7 +35,7 @@ pub struct Feed {
     pub values: NewFeed,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
-    /// What of it has worked since it was set.
+    /// Parts that have worked since they were set.
     pub history: History,
 }
 

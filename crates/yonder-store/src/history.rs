@@ -14,7 +14,7 @@ pub struct History {
     pub address: bool,
 }
 
-/// What a history is kept of, by name.
+/// Record whose history is kept, by name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum HistorySubject {
     /// A feed.

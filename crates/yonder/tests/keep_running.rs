@@ -137,7 +137,7 @@ fn backup_takes_over_from_a_server_in_maintenance(span: Duration) {
         let config = PlatformConfig { app: "live".into(), channels, ..PlatformConfig::default() };
         Platform::start(config).unwrap()
     });
-    // What is not in use is edited without a cut.
+    // Editing a server that is not in use does not end the broadcast.
     service.must(&["destination", "edit", "Bramble", "--backup-server", &backup.server()], "");
     thread::sleep(s(1));
     assert_eq!(service.relay("Line")["pushes"][0]["reconnects"], 0);
@@ -239,7 +239,7 @@ fn previews_opened_and_reset_by_the_hundred_leave_no_session_at_the_camera() {
     assert!(world.camera.sessions() > 0, "no preview reached the camera");
 }
 
-/// Receives what the service tells its manager.
+/// Socket of a stand-in service manager (`NOTIFY_SOCKET`).
 struct Manager {
     socket: UnixDatagram,
     folder: tempfile::TempDir,
@@ -295,8 +295,8 @@ fn media_thread_that_stands_still_is_noticed_within_ten_seconds() {
     assert_eq!(status, 503, "{said}");
     assert!(said.contains("a media thread has not run for"), "{said}");
     manager.drain();
-    assert!(!manager.pinged(s(3)), "the service manager is still told that all is well");
-    // What is shown does not say that all is well either.
+    assert!(!manager.pinged(s(3)), "the service manager is still pinged");
+    // Views and readiness report it as well.
     let relay = service.relay("Line");
     assert_eq!(relay["feed"]["state"], "stalled", "{relay:#}");
     assert!(service.log().contains("a media thread stands still"));

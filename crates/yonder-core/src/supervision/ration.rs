@@ -12,7 +12,7 @@ const INTERVAL: Duration = Duration::from_secs(65);
 /// Refused attempts at one peer.
 #[derive(Debug, Clone, Default)]
 pub(super) struct CredentialRation {
-    /// When credentials were refused, the latest last.
+    /// Times of refusals of the credentials, in order.
     refusals: VecDeque<Duration>,
 }
 

@@ -30,7 +30,7 @@ const MARGIN: Duration = Duration::from_secs(150);
 /// Credentials are tried at most twice within this.
 const CREDENTIAL_WINDOW: Duration = Duration::from_secs(15 * 60);
 
-/// A fault lasts until then, and what comes then is drawn anew.
+/// End of the present fault, when the next one is drawn.
 struct Condition<T> {
     fault: T,
     until: Duration,
@@ -58,7 +58,7 @@ struct World {
     /// Refusals of credentials, the latest last.
     camera_refusals: Vec<Duration>,
     key_refusals: [Vec<Duration>; SERVERS],
-    /// By when what is possible has to be live; `None` while it is not possible.
+    /// Deadline for being live again; `None` while a fault makes that impossible.
     due: Option<Duration>,
     /// Servers that were ready when that was stated.
     ready: [bool; SERVERS],

@@ -126,7 +126,7 @@ impl Feed {
         lock(&self.machine).cause().cloned()
     }
 
-    /// What of the feed's address has worked since it was set.
+    /// Returns which parts of the feed's address have worked since they were set.
     pub(crate) fn history(&self) -> History {
         lock(&self.machine).history()
     }
@@ -260,7 +260,7 @@ impl Feed {
         let name = lock(&self.spec).name.clone();
         let machine = lock(&self.machine);
         let mut figures = lock(&self.figures);
-        // The machine knows what it was told last. A media thread that stands still tells nothing.
+        // The machine has the state of the last event, and a blocked media thread sends none.
         let silent = figures.silent_for(now).filter(|span| {
             machine.state() == FeedState::Flowing
                 && *span >= SILENT_VIEW
@@ -291,7 +291,7 @@ impl Feed {
     }
 }
 
-/// Cause of a feed that is shown as stalled although its machine has not been told.
+/// Cause of a feed that is shown as stalled although its machine got no event.
 fn no_frames(span: Duration) -> Cause {
     let message = format!("The service has processed no video of this feed for {} s.", span.as_secs());
     Cause::new(CauseCode::FeedStalled, message)

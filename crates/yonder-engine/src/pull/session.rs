@@ -31,7 +31,7 @@ const LOSSY_PATIENCE: Duration = Duration::from_secs(20);
 struct SilenceLimits {
     /// When the connection is given up.
     failure: Duration,
-    /// When the silence is to be looked at again.
+    /// Next time to check for silence.
     next: Duration,
 }
 

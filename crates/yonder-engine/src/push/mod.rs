@@ -20,7 +20,7 @@ use crate::view::{CauseView, PushView};
 pub(crate) use figures::PushFigures;
 pub(crate) use supervisor::supervise;
 
-/// What of a push can change while it runs.
+/// Part of a push's settings that can change while it runs.
 #[derive(Debug, Clone)]
 struct PushPolicy {
     /// The preferred one first.

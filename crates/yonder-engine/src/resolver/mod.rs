@@ -65,7 +65,7 @@ pub(crate) enum ResolveError {
     NoAnswer(String),
 }
 
-/// What is known of one name.
+/// State of one name: its last answer and the question in flight.
 #[derive(Debug, Default)]
 struct Name {
     last: Option<Arc<[IpAddr]>>,
@@ -106,7 +106,7 @@ impl Resolver {
     /// Finds the addresses of `host`; an IP address is returned as it is.
     ///
     /// # Errors
-    /// [`ResolveError`] when the name has no address, or when nobody answers and no earlier answer is known.
+    /// [`ResolveError`] when the name has no address, or when no name server answers and no earlier answer is known.
     ///
     /// # Cancel safety
     /// When dropped, the question stays in flight for others and for the next call.

@@ -84,7 +84,7 @@ async fn addresses_are_not_asked_for(#[case] host: &str, #[case] address: IpAddr
 }
 
 #[tokio::test]
-async fn names_are_found_and_unknown_ones_told_apart() {
+async fn known_and_unknown_names_are_distinguished() {
     let server = NameServer::start().await;
     let resolver = Resolver::start(vec![server.address]);
     let found = resolver.resolve("summit.example.net").await.unwrap();

@@ -79,7 +79,7 @@ pub(crate) enum SlateError {
     Panicked,
 }
 
-/// What would be shown, as a PNG of 1280×720.
+/// Renders the slate as a PNG of 1280×720.
 #[must_use]
 pub fn holding_preview(name: &str, picture: Option<&Picture>) -> Option<Vec<u8>> {
     let (width, height) = (1_280, 720);

@@ -110,7 +110,7 @@ pub struct Manners {
     pub frozen: bool,
     /// Keyframes are left out.
     pub no_keyframes: bool,
-    /// Keyframes are sent this much after their time, and what follows waits for them: what a slow line does to large
+    /// Keyframes are sent this much after their time, and the frames behind them wait: the effect of a slow line on large
     /// frames.
     pub keyframe_delay: Duration,
     /// Sender reports carry an NTP time of zero, and those of audio and video are sent at different times, as by a camera

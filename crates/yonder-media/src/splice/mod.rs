@@ -20,7 +20,7 @@ const DEFAULT_FRAME_TICKS: i64 = TICKS_PER_SECOND / 25;
 /// Largest frame duration that is taken from the output's own frames, in ticks. A longer distance is an absence.
 const MAX_FRAME_TICKS: i64 = TICKS_PER_SECOND;
 
-/// What the splice does with the units it is given.
+/// State of a splice: passing units on, or waiting for a keyframe of the new source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 enum State {
     /// Everything is left out up to the next keyframe, which joins the source to the output.
@@ -63,7 +63,7 @@ pub struct Splice {
 }
 
 impl Splice {
-    /// Changes the source: units are left out until a keyframe, which is placed right after what was placed last.
+    /// Changes the source: units are left out until a keyframe, which is placed right after the last unit.
     pub fn cut(&mut self) {
         self.state = State::Joining;
     }

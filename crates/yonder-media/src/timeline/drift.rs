@@ -1,4 +1,4 @@
-//! Correction of the source's clocks: their rate, and what is left of their phase.
+//! Correction of the source's clocks: their rate, and the remaining phase error.
 //!
 //! Each track's lateness against our clock is reduced to its minimum over a window. The slope of these minima is the
 //! rate ([`RateEstimator`]), which is corrected whole. The minimum itself is the phase, which is corrected by at most

@@ -6,7 +6,7 @@
 //! clock saw. Decoding times rise strictly.
 //!
 //! The feed's clock is ours, counted from the first unit. The camera's rate is estimated over minutes and corrected whole;
-//! what is left of its phase is corrected by at most 500 ppm, or, beyond one second, by re-anchoring at a
+//! the remaining phase error is corrected by at most 500 ppm, or, beyond one second, by re-anchoring at a
 //! keyframe.
 
 mod drift;

@@ -45,12 +45,12 @@ pub enum FeedState {
     Stalled,
     /// Disconnected until the next attempt.
     Waiting {
-        /// When it connects again.
+        /// Time of the next attempt.
         until: Duration,
     },
     /// A person is needed.
     Blocked {
-        /// When it is tried again all the same.
+        /// Time of the next attempt all the same.
         until: Duration,
     },
 }

@@ -76,12 +76,12 @@ pub enum PushState {
     Lagging,
     /// Disconnected until the next attempt, or without anything to send.
     Waiting {
-        /// When it connects again; `None` while there is nothing to send.
+        /// Time of the next attempt; `None` while there is nothing to send.
         until: Option<Duration>,
     },
     /// A person is needed.
     Blocked {
-        /// When it is tried again all the same.
+        /// Time of the next attempt all the same.
         until: Duration,
     },
 }

@@ -349,7 +349,7 @@ impl<'a> Delivery<'a> {
             Ok(sent) => sent,
             Err(error) => {
                 self.handle_socket_error(&error)?;
-                // What was not sent counts as lost on the way.
+                // Datagrams that were not sent count as lost; the listener asks for them again.
                 self.batch.clear();
                 return Ok(true);
             }
