@@ -396,7 +396,11 @@ mod tests {
     #[case("SETUP", 461, CauseCode::FeedTransportRefused)]
     #[case("PLAY", 455, CauseCode::FeedProtocol)]
     #[case("DESCRIBE", 503, CauseCode::FeedNotReady)]
-    fn rtsp_statuses_map_to_their_causes(#[case] method: &str, #[case] status: u16, #[case] expected: CauseCode) {
+    fn rtsp_statuses_map_to_their_causes(
+        #[case] method: &str,
+        #[case] status: u16,
+        #[case] expected: CauseCode,
+    ) {
         let refusal = Refusal::Rtsp { method, status, reason: "No", authorized: true };
         assert_eq!(refusal.code(&[], FRESH), expected);
     }
