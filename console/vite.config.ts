@@ -11,5 +11,9 @@ export default defineConfig({
     assetsInlineLimit: 0,
     reportCompressedSize: true,
   },
-  test: { setupFiles: ["src/test/setup.ts"] },
+  test: {
+    setupFiles: ["src/test/setup.ts"],
+    // Above the limit of one wait (see the setup file), so that a wait that fails reports what is missing.
+    testTimeout: 60_000,
+  },
 });

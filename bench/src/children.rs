@@ -1,6 +1,6 @@
 //! The two measured programs. Each settles, then counts its own CPU time and delivered bytes over the round.
 
-use std::io::{Read as _, Write as _};
+use std::io::{ErrorKind, Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream, UdpSocket};
 use std::os::fd::AsFd as _;
 use std::process::{Child, Command};
@@ -13,14 +13,17 @@ use nix::sched::{CpuSet, sched_setaffinity};
 use nix::sys::resource::{UsageWho, getrusage};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
+use yonder_core::PushPhase;
 use yonder_engine::{Engine, FeedSpec, HoldSpec, MediaThreads, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
-use crate::load::{PATH, push};
+use crate::load::{ACKNOWLEDGEMENT, PATH, push};
 
 /// Connections and first keyframes are not part of the figure, nor is memory that is taken from the system for the first
 /// time: what runs for months does that once.
 const SETTLE: Duration = Duration::from_secs(12);
+/// Length of an ACKACK of SRT: a bare header.
+const ANSWER: usize = 16;
 /// Seven transport packets and SRT's header.
 const DATAGRAM: usize = 7 * 188 + 16;
 
@@ -48,6 +51,9 @@ pub(crate) struct Job {
     /// Use one core alone.
     #[arg(long)]
     one_core: bool,
+    /// Ask the camera for its audio as well.
+    #[arg(long)]
+    audio: bool,
 }
 
 /// What a child found.
@@ -140,7 +146,10 @@ pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
         let mut bytes = 0;
         for relay in 0..job.relays {
             let view = engine.relay(&name(relay)).context("the relay is gone")?;
-            anyhow::ensure!(view.pushes.iter().all(|push| push.state == "live"), "not live: {view:?}");
+            anyhow::ensure!(
+                view.pushes.iter().all(|push| push.state == PushPhase::Live),
+                "not live: {view:?}"
+            );
             bytes += view.pushes.iter().map(|push| push.bytes).sum::<u64>();
         }
         Ok(bytes)
@@ -166,6 +175,7 @@ impl Out {
         };
         let socket = UdpSocket::bind("127.0.0.1:0")?;
         socket.connect(sink)?;
+        socket.set_nonblocking(true)?;
         Ok(Self::Datagrams(socket))
     }
 
@@ -174,10 +184,34 @@ impl Out {
             Self::Stream(stream) => stream.write_all(bytes),
             Self::Datagrams(socket) => {
                 for datagram in bytes.chunks(DATAGRAM) {
-                    socket.send(datagram)?;
+                    match socket.send(datagram) {
+                        Err(error) if error.kind() == ErrorKind::WouldBlock => {}
+                        sent => drop(sent?),
+                    }
                 }
                 Ok(())
             }
+        }
+    }
+
+    /// Answers the acknowledgements that have arrived (ACKACK), as SRT demands.
+    fn answer(&self) -> std::io::Result<()> {
+        let Self::Datagrams(socket) = self else { return Ok(()) };
+        let mut acknowledgement = [0; ACKNOWLEDGEMENT];
+        loop {
+            match socket.recv(&mut acknowledgement) {
+                Ok(_) => drop(socket.send(&[0; ANSWER])),
+                Err(error) if error.kind() == ErrorKind::WouldBlock => return Ok(()),
+                Err(error) => return Err(error),
+            }
+        }
+    }
+
+    /// The socket that acknowledgements arrive at.
+    fn acknowledged(&self) -> Option<&UdpSocket> {
+        match self {
+            Self::Stream(_) => None,
+            Self::Datagrams(socket) => Some(socket),
         }
     }
 }
@@ -191,7 +225,7 @@ pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
     let mut relays = Vec::new();
     for _ in 0..job.relays {
         let mut from = TcpStream::connect(job.camera)?;
-        play(&mut from, job.camera)?;
+        play(&mut from, job.camera, job.audio)?;
         let to = (0..job.pushes).map(|_| Out::open(job)).collect::<Result<Vec<_>, _>>()?;
         relays.push((from, to));
     }
@@ -200,7 +234,13 @@ pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
     let mut start: Option<(i64, u64)> = None;
     let mut bytes = 0;
     loop {
-        for at in ready(&relays)? {
+        let (readable, acknowledged) = ready(&relays)?;
+        for (relay, out) in acknowledged {
+            if let Some(out) = relays.get(relay).and_then(|(_, to)| to.get(out)) {
+                out.answer()?;
+            }
+        }
+        for at in readable {
             let Some((from, to)) = relays.get_mut(at) else { continue };
             let count = from.read(&mut buffer)?;
             anyhow::ensure!(count > 0, "the camera hung up");
@@ -221,26 +261,43 @@ pub(crate) fn floor(job: &Job) -> anyhow::Result<()> {
     }
 }
 
-/// Which relays have something to read. A single one is simply read from.
-fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Vec<usize>> {
-    if relays.len() == 1 {
-        return Ok(vec![0]);
+/// Relays that have something to read, and outputs that have been acknowledged. A single relay by TCP is simply read from.
+type Readable = (Vec<usize>, Vec<(usize, usize)>);
+
+fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Readable> {
+    let sockets: Vec<((usize, usize), &UdpSocket)> = relays
+        .iter()
+        .enumerate()
+        .flat_map(|(relay, (_, to))| to.iter().enumerate().map(move |(out, to)| ((relay, out), to)))
+        .filter_map(|(place, to)| Some((place, to.acknowledged()?)))
+        .collect();
+    if relays.len() == 1 && sockets.is_empty() {
+        return Ok((vec![0], Vec::new()));
     }
-    let mut polled: Vec<PollFd<'_>> =
-        relays.iter().map(|(from, _)| PollFd::new(from.as_fd(), PollFlags::POLLIN)).collect();
+    let cameras = relays.iter().map(|(from, _)| PollFd::new(from.as_fd(), PollFlags::POLLIN));
+    let outputs = sockets.iter().map(|(_, socket)| PollFd::new(socket.as_fd(), PollFlags::POLLIN));
+    let mut polled: Vec<PollFd<'_>> = cameras.chain(outputs).collect();
     poll(&mut polled, PollTimeout::NONE)?;
-    let ready = polled.iter().enumerate().filter(|(_, polled)| polled.any().unwrap_or_default());
-    Ok(ready.map(|(at, _)| at).collect())
+    let is_ready: Vec<bool> = polled.iter().map(|polled| polled.any().unwrap_or_default()).collect();
+    let (cameras, outputs) = is_ready.split_at(relays.len());
+    let readable = cameras.iter().enumerate().filter(|(_, is_ready)| **is_ready).map(|(at, _)| at);
+    let acknowledged =
+        sockets.iter().zip(outputs).filter(|(_, is_ready)| **is_ready).map(|((place, _), _)| *place);
+    Ok((readable.collect(), acknowledged.collect()))
 }
 
-/// Asks the camera to play, without a look at what it answers.
-fn play(stream: &mut TcpStream, camera: SocketAddr) -> anyhow::Result<()> {
+/// Asks the camera to play, without reading its responses.
+fn play(stream: &mut TcpStream, camera: SocketAddr, audio: bool) -> anyhow::Result<()> {
     let url = format!("rtsp://{camera}{PATH}");
-    let requests = [
+    let set_up = |track: &str, channels: &str| {
         format!(
-            "SETUP {url}/picture RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;interleaved=0-1\r\n\r\n"
-        ),
-        format!("PLAY {url} RTSP/1.0\r\nCSeq: 2\r\n\r\n"),
-    ];
-    Ok(stream.write_all(requests.concat().as_bytes())?)
+            "SETUP {url}/{track} RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;interleaved={channels}\r\n\r\n"
+        )
+    };
+    let mut requests = set_up("picture", "0-1");
+    if audio {
+        requests += &set_up("sound", "2-3");
+    }
+    requests += &format!("PLAY {url} RTSP/1.0\r\nCSeq: 2\r\n\r\n");
+    Ok(stream.write_all(requests.as_bytes())?)
 }

@@ -1,7 +1,8 @@
 //! A camera of a given rate, a platform, and a sink, all in the measuring process.
 
+use std::collections::HashSet;
 use std::net::{SocketAddr, TcpListener, UdpSocket};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use anyhow::Context as _;
@@ -10,6 +11,7 @@ use yonder_address::read_pasted;
 use yonder_engine::PushSpec;
 use yonder_lab::{
     Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig, SrtConfig,
+    railway_feeds,
 };
 use yonder_media::{ParameterSets, VideoCodec};
 
@@ -21,6 +23,9 @@ const KEYFRAME_EVERY: i64 = 50;
 pub(crate) const SPS: &[u8] = &[0x67, 0x42, 0x00, 0x1e, 0xda, 0x02, 0x80, 0xf6, 0x40];
 pub(crate) const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
 
+/// Length of a full acknowledgement (ACK) of SRT with its header.
+pub(crate) const ACKNOWLEDGEMENT: usize = 44;
+
 pub(crate) struct Load {
     pub(crate) camera: Camera,
     pub(crate) platform: Platform,
@@ -31,7 +36,17 @@ pub(crate) struct Load {
 impl Load {
     /// To be called within a tokio runtime.
     pub(crate) fn start(mbps: u32, pushes: u32) -> anyhow::Result<Self> {
-        let stream = CameraStream { path: PATH.into(), media: Arc::new(media(mbps)) };
+        Self::with_media(media(mbps * 1_000), pushes)
+    }
+
+    /// The same at `kbps`, with AAC audio besides. To be called within a tokio runtime.
+    pub(crate) fn with_audio(kbps: u32, pushes: u32) -> anyhow::Result<Self> {
+        let sound = railway_feeds().iter().find_map(|feed| feed.main().sound);
+        Self::with_media(LoopMedia { sound, ..media(kbps) }, pushes)
+    }
+
+    fn with_media(media: LoopMedia, pushes: u32) -> anyhow::Result<Self> {
+        let stream = CameraStream { path: PATH.into(), media: Arc::new(media) };
         let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
         let platform = Platform::start(PlatformConfig {
@@ -67,8 +82,8 @@ pub(crate) fn key(at: u32) -> String {
 }
 
 /// A loop of four seconds at the given rate: keyframes are four times as large as the rest, as cameras do it.
-fn media(mbps: u32) -> LoopMedia {
-    let per_second = i64::from(mbps) * 125_000;
+fn media(kbps: u32) -> LoopMedia {
+    let per_second = i64::from(kbps) * 125;
     let per_frame = per_second / i64::from(FPS) * KEYFRAME_EVERY / (KEYFRAME_EVERY + 3);
     let mut noise = 0x9e37_79b9_u32;
     let frames = (0..2 * KEYFRAME_EVERY)
@@ -117,13 +132,33 @@ fn sink() -> anyhow::Result<SocketAddr> {
     Ok(address)
 }
 
-/// A port that takes datagrams and looks at none.
+/// A port that receives datagrams and acknowledges each sender's every ten milliseconds, as an SRT listener must, without looking at
+/// them.
 fn datagram_sink() -> anyhow::Result<SocketAddr> {
     let socket = UdpSocket::bind("127.0.0.1:0").context("no port for the sink")?;
     let address = socket.local_addr()?;
+    let senders: Arc<Mutex<HashSet<SocketAddr>>> = Arc::default();
+    let (receiver, known) = (socket.try_clone()?, Arc::clone(&senders));
     std::thread::spawn(move || {
         let mut datagram = [0; 2048];
-        while socket.recv(&mut datagram).is_ok() {}
+        let mut last = None;
+        loop {
+            // A port that was closed at the other side shows as an error.
+            let Ok((count, from)) = receiver.recv_from(&mut datagram) else { continue };
+            if count > ACKNOWLEDGEMENT && last != Some(from) {
+                last = Some(from);
+                known.lock().unwrap_or_else(PoisonError::into_inner).insert(from);
+            }
+        }
+    });
+    std::thread::spawn(move || {
+        loop {
+            std::thread::sleep(Duration::from_millis(10));
+            for sender in &*senders.lock().unwrap_or_else(PoisonError::into_inner) {
+                // A sender that has gone needs none.
+                let _sent = socket.send_to(&[0; ACKNOWLEDGEMENT], sender);
+            }
+        }
     });
     Ok(address)
 }

@@ -13,6 +13,7 @@ mod service;
 mod soak;
 mod stalled;
 mod starts;
+mod whole;
 
 use clap::{Parser, Subcommand};
 
@@ -76,11 +77,16 @@ enum Figure {
         #[arg(long, default_value_t = 3)]
         rounds: usize,
     },
+    /// The whole service under load: CPU per delivered byte against the floor, time of a request, memory.
+    Service(whole::Whole),
     /// From the start of the service to all relays live.
     Starts {
         /// Relays.
         #[arg(long, default_value_t = 100)]
         relays: u32,
+        /// Pushes of each relay.
+        #[arg(long, default_value_t = 1)]
+        pushes: u32,
         /// Starts.
         #[arg(long, default_value_t = 5)]
         times: u32,
@@ -121,7 +127,8 @@ fn main() -> anyhow::Result<()> {
         Figure::Delay { relays, mbps, seconds } => delay::run(relays, mbps, seconds),
         Figure::Memory { relays, seconds } => capacity::memory(relays, seconds),
         Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
-        Figure::Starts { relays, times } => starts::run(relays, times),
+        Figure::Service(load) => whole::run(load),
+        Figure::Starts { relays, pushes, times } => starts::run(relays, pushes, times),
         Figure::Stalled { seconds } => stalled::run(seconds),
         Figure::Reboots { times } => reboots::run(times),
         Figure::Soak(soak) => soak::run(&soak),

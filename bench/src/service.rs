@@ -108,13 +108,54 @@ impl Service {
         Ok((pushes.iter().filter(|push| push["state"] == "live").count(), pushes.len()))
     }
 
+    /// CPU time of the service so far, user and system, in microseconds.
+    pub(crate) fn cpu_us(&self) -> anyhow::Result<i64> {
+        /// Clock ticks per second of `/proc` on Linux.
+        const TICKS_PER_SECOND: i64 = 100;
+        let child = self.child.as_ref().context("the service runs")?;
+        let stat = fs::read_to_string(format!("/proc/{}/stat", child.id()))?;
+        // The name in parentheses may contain spaces; the times are the 14th and 15th field.
+        let (_, fields) = stat.rsplit_once(')').context("a process has a name")?;
+        let times: Vec<i64> =
+            fields.split_whitespace().skip(11).take(2).map_while(|time| time.parse().ok()).collect();
+        ensure!(times.len() == 2, "unexpected format of /proc: {stat}");
+        Ok(times.iter().sum::<i64>() * 1_000_000 / TICKS_PER_SECOND)
+    }
+
+    /// Bytes that all pushes have sent.
+    pub(crate) fn sent_bytes(&self) -> anyhow::Result<u64> {
+        let relays = self.relays()?;
+        let pushes = relays.iter().filter_map(|relay| relay["pushes"].as_array()).flatten();
+        Ok(pushes.filter_map(|push| push["bytes"].as_u64()).sum())
+    }
+
+    /// Time of one request for all relays.
+    pub(crate) fn relays_request_time(&self) -> anyhow::Result<Duration> {
+        let (url, token) = self.access()?;
+        let begun = Instant::now();
+        ureq::get(format!("{url}/api/v1/relays"))
+            .header("Authorization", format!("Bearer {token}"))
+            .call()?
+            .body_mut()
+            .with_config()
+            .limit(256 * 1024 * 1024)
+            .read_to_string()?;
+        Ok(begun.elapsed())
+    }
+
+    /// Address and token of the service.
+    fn access(&self) -> anyhow::Result<(String, String)> {
+        let facts: Value = serde_json::from_str(&fs::read_to_string(self.home.path().join("service.json"))?)?;
+        let url = facts["url"].as_str().context("service.json has no address")?.to_owned();
+        let token = fs::read_to_string(self.home.path().join("token"))?;
+        Ok((url, token.trim().to_owned()))
+    }
+
     /// Memory, open files and tasks, as the service tells them itself.
     pub(crate) fn taken(&self) -> anyhow::Result<Taken> {
-        let facts: Value = serde_json::from_str(&fs::read_to_string(self.home.path().join("service.json"))?)?;
-        let url = facts["url"].as_str().context("the service tells its address")?;
-        let token = fs::read_to_string(self.home.path().join("token"))?;
+        let (url, token) = self.access()?;
         let text = ureq::get(format!("{url}/metrics"))
-            .header("Authorization", format!("Bearer {}", token.trim()))
+            .header("Authorization", format!("Bearer {token}"))
             .call()?
             .body_mut()
             .read_to_string()?;

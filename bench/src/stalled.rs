@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use anyhow::ensure;
+use yonder_core::PushPhase;
 use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
 use yonder_rtsp::CameraUrl;
 
@@ -37,8 +38,8 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
         let view = engine.relay("load");
         let all = view.map(|view| view.pushes).unwrap_or_default();
         let lost: u64 = all.iter().take(7).map(|push| push.frames_dropped).sum();
-        let live = all.iter().take(7).filter(|push| push.state == "live").count();
-        let state = all.last().map_or("gone", |push| push.state);
+        let live = all.iter().take(7).filter(|push| push.state == PushPhase::Live).count();
+        let state = all.last().map_or(PushPhase::Off, |push| push.state);
         println!(
             "Eight pushes, one stalled for {seconds} s (now {state}): {live} of 7 live, {lost} pictures lost"
         );

@@ -13,11 +13,11 @@ const PATIENCE: Duration = Duration::from_secs(60);
 
 /// From the start of the service to all of its relays live, after a power cut.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
-pub(crate) fn run(relays: u32, times: u32) -> anyhow::Result<()> {
+pub(crate) fn run(relays: u32, pushes: u32, times: u32) -> anyhow::Result<()> {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
-    let load = runtime.block_on(async { Load::start(1, relays) })?;
+    let load = runtime.block_on(async { Load::start(1, relays * pushes) })?;
     let mut service = Service::start()?;
-    register(&service, &load, relays, 1)?;
+    register(&service, &load, relays, pushes)?;
     wait_live(&service)?;
     println!("Service start → {relays} relays live");
     let mut took = Vec::new();
@@ -41,7 +41,7 @@ pub(crate) fn run(relays: u32, times: u32) -> anyhow::Result<()> {
     Ok(())
 }
 
-fn wait_live(service: &Service) -> anyhow::Result<()> {
+pub(crate) fn wait_live(service: &Service) -> anyhow::Result<()> {
     let begun = Instant::now();
     loop {
         let (live, pushes) = service.live()?;

@@ -1030,6 +1030,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * @description What a person can do about a condition.
+         * @enum {string}
+         */
+        Action: "edit-feed" | "rekey" | "edit-destination" | "edit-uplink" | "retry" | "resume";
         /** @description A receiver that was added, with the secret that was made for it. */
         AddedReceiver: {
             /** @description The receiver. */
@@ -1087,8 +1092,8 @@ export interface components {
         };
         /** @description Some steps in which the worst that a relay was is the same. */
         Band: {
-            /** @description `off`, `flowing`, `holding`, `lagging` or `down`. */
-            state: string;
+            /** @description Level. */
+            state: components["schemas"]["DayLevel"];
             /**
              * Format: int32
              * @description How many.
@@ -1203,15 +1208,15 @@ export interface components {
             likely?: string[];
             /** @description One sentence. */
             message: string;
-            /** @description `camera`, `network`, `platform` or `ours`. */
-            side: string;
+            /** @description Whose side it is on. */
+            side: components["schemas"]["Side"];
         };
         /** @description One check. */
         Check: {
             /** @description Stable word for the check. */
             check: string;
-            /** @description `pass`, `warn` or `fail`. */
-            level: string;
+            /** @description Result. */
+            level: components["schemas"]["CheckLevel"];
             /** @description What to do, unless it passed. */
             next_step?: string | null;
             /** @description Why. */
@@ -1219,6 +1224,11 @@ export interface components {
             /** @description What was checked: a feed, a destination or an uplink. */
             subject: string;
         };
+        /**
+         * @description Result of a check.
+         * @enum {string}
+         */
+        CheckLevel: "pass" | "warn" | "fail";
         /** @description A word, and what is written for it. */
         Choice: {
             /** @description What is written. */
@@ -1226,6 +1236,29 @@ export interface components {
             /** @description The word that people choose. */
             word: string;
         };
+        /** @description Condition of a relay: its worst part decides. */
+        Condition: {
+            /** @description Names of the feed and the destinations that are concerned. */
+            about: string[];
+            /** @description What a person can do, the likeliest first. */
+            actions: components["schemas"]["Action"][];
+            /**
+             * Format: int32
+             * @description Connection attempts since then, where something is down.
+             */
+            attempts: number;
+            cause?: components["schemas"]["CauseFacts"] | null;
+            /** @description How it is. */
+            level: components["schemas"]["ConditionLevel"];
+            side?: components["schemas"]["Side"] | null;
+            /** @description Since when; null while off. */
+            since?: string | null;
+        };
+        /**
+         * @description How a relay is, the better before the worse.
+         * @enum {string}
+         */
+        ConditionLevel: "off" | "good" | "holding" | "starting" | "degraded" | "down" | "blocked";
         /** @description Name and password. */
         Credentials: {
             /** @description Name. */
@@ -1245,6 +1278,16 @@ export interface components {
              */
             step_s: number;
         };
+        /**
+         * @description How a relay was, the better before the worse.
+         * @enum {string}
+         */
+        DayLevel: "off" | "flowing" | "holding" | "lagging" | "down";
+        /**
+         * @description What a person wants of a relay.
+         * @enum {string}
+         */
+        DesiredState: "on" | "off" | "hold";
         /** @description A destination. */
         Destination: {
             /** @description Second server address. */
@@ -1312,9 +1355,14 @@ export interface components {
              * @description Milliseconds since the dial began.
              */
             after_ms: number;
-            /** @description What was reached. */
-            name: string;
+            /** @description Step. */
+            name: components["schemas"]["DialStepName"];
         };
+        /**
+         * @description Step of a connection, done. Steps are added, never renamed.
+         * @enum {string}
+         */
+        DialStepName: "name found" | "connected" | "encrypted" | "TLS agreed" | "greeted" | "signed in" | "stream described" | "tracks set up" | "playing" | "application accepted" | "key accepted" | "listener answered" | "SRT listener answered" | "accepted" | "accepted, encrypted" | "first keyframe";
         /** @description A feed. */
         Feed: {
             /** @description A password is kept. */
@@ -1325,8 +1373,8 @@ export interface components {
             pin?: string | null;
             /** @description Site that the camera is at. */
             site?: string | null;
-            /** @description State word. */
-            state: string;
+            /** @description State. */
+            state: components["schemas"]["FeedPhase"];
             /** @description Address of the sub stream, likewise. */
             sub_url?: string | null;
             /** @description Transport. */
@@ -1353,8 +1401,18 @@ export interface components {
             /** @description New user name; empty removes user name and password. */
             user?: string | null;
         };
+        /**
+         * @description State of a feed.
+         * @enum {string}
+         */
+        FeedPhase: "off" | "dialing" | "flowing" | "stalled" | "waiting" | "blocked";
         /** @description What moves of a feed. */
         FeedPulse: {
+            /**
+             * Format: int64
+             * @description Age of all this in seconds.
+             */
+            age_s?: number;
             /**
              * Format: int64
              * @description Bytes received.
@@ -1393,6 +1451,16 @@ export interface components {
         };
         /** @description A feed at one moment. */
         FeedState: {
+            /**
+             * Format: int64
+             * @description Age of all this in seconds. 0 up to three seconds; more means that the service does not process the feed.
+             */
+            age_s?: number;
+            /**
+             * Format: int32
+             * @description Connection attempts since then.
+             */
+            attempts?: number;
             audio?: components["schemas"]["AudioFacts"] | null;
             /**
              * Format: int64
@@ -1400,6 +1468,8 @@ export interface components {
              */
             bytes?: number;
             cause?: components["schemas"]["CauseFacts"] | null;
+            /** @description Since when it has been down, over all attempts; null while video arrives. */
+            down_since?: string | null;
             /** @description Name. */
             name: string;
             /**
@@ -1419,8 +1489,8 @@ export interface components {
             retry_in_s?: number | null;
             /** @description When the state began; null while off. */
             since?: string | null;
-            /** @description `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`. */
-            state: string;
+            /** @description State. */
+            state: components["schemas"]["FeedPhase"];
             /** @description Steps of the last dial. */
             steps?: components["schemas"]["DialStep"][];
             /** @description `tcp` or `udp`, while connected. */
@@ -1730,8 +1800,7 @@ export interface components {
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
-            /** @description Whose side the cause is on. */
-            side?: string | null;
+            side?: components["schemas"]["Side"] | null;
             /** @description State that began, or what was done. */
             what: string;
             /** @description Who did it. */
@@ -2084,8 +2153,8 @@ export interface components {
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
-            /** @description Whose side: `camera`, `network`, `platform`, `ours` or `planned`. */
-            side: string;
+            /** @description Whose side it was on. */
+            side: components["schemas"]["Side"];
         };
         /** @description What may be shown of a passphrase. */
         PassphraseFacts: {
@@ -2182,8 +2251,8 @@ export interface components {
             at: string;
             /** @description All checks. */
             checks: components["schemas"]["Check"][];
-            /** @description The worst of all: `pass`, `warn` or `fail`. */
-            level: string;
+            /** @description The worst of all. */
+            level: components["schemas"]["CheckLevel"];
             /** @description Relay. */
             relay: string;
         };
@@ -2222,6 +2291,11 @@ export interface components {
             /** @description Always `about:blank`: the code tells the kind. */
             type: string;
         };
+        /**
+         * @description State of a push.
+         * @enum {string}
+         */
+        PushPhase: "off" | "dialing" | "live" | "holding" | "lagging" | "waiting" | "blocked";
         /** @description What moves of a push. */
         PushPulse: {
             /**
@@ -2266,6 +2340,11 @@ export interface components {
         /** @description A push at one moment. */
         PushState: {
             /**
+             * Format: int32
+             * @description Connection attempts since then.
+             */
+            attempts?: number;
+            /**
              * Format: int64
              * @description How far it is behind the feed.
              */
@@ -2278,6 +2357,8 @@ export interface components {
             cause?: components["schemas"]["CauseFacts"] | null;
             /** @description Name of the destination. */
             destination: string;
+            /** @description Since when it has been down, over all attempts; null while it sends. */
+            down_since?: string | null;
             /**
              * Format: int64
              * @description Pictures skipped because the way was too slow.
@@ -2304,12 +2385,12 @@ export interface components {
              * @description Seconds until the next attempt, while waiting for it or blocked.
              */
             retry_in_s?: number | null;
-            /** @description `main` or `backup`: which of the destination's servers is in use, or is dialled next. */
-            server?: string;
+            /** @description Which of the destination's servers is in use, or is connected to next. */
+            server?: components["schemas"]["ServerRole"];
             /** @description When the state began; null while off. */
             since?: string | null;
-            /** @description `off`, `dialing`, `live`, `holding`, `lagging`, `waiting` or `blocked`. */
-            state: string;
+            /** @description State. */
+            state: components["schemas"]["PushPhase"];
             /** @description Steps of the last dial. */
             steps: components["schemas"]["DialStep"][];
             /** @description The uplink that it is bound to, where it is. */
@@ -2355,8 +2436,8 @@ export interface components {
             destination: string;
             /** @description What came. */
             graded: components["schemas"]["Graded"];
-            /** @description The worst of all: `pass`, `warn` or `fail`. */
-            level: string;
+            /** @description The worst of all. */
+            level: components["schemas"]["CheckLevel"];
             /** @description What carried it. */
             over: string;
             /** @description Platform by whose rules it was judged. */
@@ -2376,6 +2457,8 @@ export interface components {
         };
         /** @description A relay at one moment. */
         Relay: {
+            /** @description How it is as a whole. */
+            condition: components["schemas"]["Condition"];
             /** @description Feed. */
             feed: components["schemas"]["FeedState"];
             /**
@@ -2394,8 +2477,8 @@ export interface components {
             quiet_minute?: string | null;
             /** @description Site of its feed. */
             site?: string | null;
-            /** @description `on`, `off` or `hold`. */
-            wanted: string;
+            /** @description What is wanted of it. */
+            wanted: components["schemas"]["DesiredState"];
         };
         /** @description A change of a relay; what is left out stays. */
         RelayChange: {
@@ -2546,6 +2629,11 @@ export interface components {
          *     `reveal`) carry it.
          */
         Secret: string;
+        /**
+         * @description Which of a destination's two servers.
+         * @enum {string}
+         */
+        ServerRole: "main" | "backup";
         /** @description A session of somebody who is signed in. */
         Session: {
             /** @description What their browser says of itself. */
@@ -2577,6 +2665,11 @@ export interface components {
             /** @description True until there is somebody who may sign in. */
             needed: boolean;
         };
+        /**
+         * @description Whose side a cause is on.
+         * @enum {string}
+         */
+        Side: "camera" | "network" | "platform" | "ours" | "planned";
         /** @description What one side has to answer for. */
         SideShare: {
             /**
@@ -2584,8 +2677,8 @@ export interface components {
              * @description Seconds down.
              */
             down_s: number;
-            /** @description `camera`, `network`, `platform`, `ours` or `planned`. */
-            side: string;
+            /** @description Side. */
+            side: components["schemas"]["Side"];
         };
         /** @description A session. */
         SignedIn: {

@@ -8,6 +8,7 @@ export type Band = Schemas["Band"];
 export type Blank = Schemas["Blank"];
 export type Budget = Schemas["Budget"];
 export type CauseFacts = Schemas["CauseFacts"];
+export type Condition = Schemas["Condition"];
 export type Check = Schemas["Check"];
 export type Day = Schemas["Day"];
 export type Destination = Schemas["Destination"];

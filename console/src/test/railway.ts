@@ -1,4 +1,4 @@
-import type { CauseFacts, FeedState, PushState, Relay } from "../api/types";
+import type { CauseFacts, Condition, FeedState, PushState, Relay } from "../api/types";
 
 /** A push as the service shows it. */
 export function push(destination: string, change: Partial<PushState> = {}): PushState {
@@ -41,9 +41,32 @@ export function feed(change: Partial<FeedState> = {}): FeedState {
   };
 }
 
+/** A condition as the service shows it. */
+export function condition(change: Partial<Condition> = {}): Condition {
+  return {
+    level: "good",
+    since: "2026-01-01T00:00:00Z",
+    attempts: 0,
+    side: null,
+    cause: null,
+    about: [],
+    actions: [],
+    ...change,
+  };
+}
+
 /** A relay as the service shows it. */
 export function relay(name: string, change: Partial<Relay> = {}): Relay {
-  return { name, wanted: "on", hold_after_s: 3, holding_picture: false, feed: feed(), pushes: [push("Bramble TV")], ...change };
+  return {
+    name,
+    wanted: "on",
+    condition: condition(),
+    hold_after_s: 3,
+    holding_picture: false,
+    feed: feed(),
+    pushes: [push("Bramble TV")],
+    ...change,
+  };
 }
 
 export function cause(change: Partial<CauseFacts> = {}): CauseFacts {

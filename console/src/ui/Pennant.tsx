@@ -1,16 +1,9 @@
 import type { ReactNode } from "react";
 
+import type { ConditionLevel, FeedPhase, PushPhase } from "../lib/states";
+
 /** States of feeds and pushes. Each has its own shape, word and colour; the shape alone tells them apart. */
-export type StateWord =
-  | "off"
-  | "dialing"
-  | "flowing"
-  | "live"
-  | "stalled"
-  | "lagging"
-  | "holding"
-  | "waiting"
-  | "blocked";
+export type StateWord = FeedPhase | PushPhase;
 
 const TONES: Record<StateWord, string> = {
   off: "text-off",
@@ -28,9 +21,19 @@ export function isStateWord(text: string): text is StateWord {
   return text in TONES;
 }
 
-/** The state of a word from the service; one that this console does not know yet shows as off. */
-export function stateOf(text: string): StateWord {
-  return isStateWord(text) ? text : "off";
+const LEVEL_PENNANTS: Record<ConditionLevel, StateWord> = {
+  off: "off",
+  good: "flowing",
+  holding: "holding",
+  starting: "dialing",
+  degraded: "lagging",
+  down: "waiting",
+  blocked: "blocked",
+};
+
+/** The pennant of a relay's condition. */
+export function pennantOf(level: ConditionLevel): StateWord {
+  return LEVEL_PENNANTS[level];
 }
 
 export function toneOf(state: StateWord): string {

@@ -1,14 +1,13 @@
 import type { ReactNode } from "react";
 
-import { Pennant, stateOf, toneOf } from "./Pennant";
+import { Pennant, toneOf, type StateWord } from "./Pennant";
 
 /** A state: its pennant and its word. */
-export function State({ word, size = 20 }: { word: string; size?: number }): ReactNode {
-  const state = stateOf(word);
+export function State({ word, size = 20 }: { word: StateWord; size?: number }): ReactNode {
   return (
     <span className="inline-flex items-center gap-1.5 whitespace-nowrap">
-      <Pennant state={state} size={size} />
-      <span className={`text-[13px] font-semibold ${toneOf(state)}`}>{word}</span>
+      <Pennant state={word} size={size} />
+      <span className={`text-[13px] font-semibold ${toneOf(word)}`}>{word}</span>
     </span>
   );
 }

@@ -1,8 +1,9 @@
 import type { ReactNode } from "react";
 
 import type { Band } from "../api/types";
+import type { DayLevel } from "../lib/states";
 
-const FILLS: Record<string, string> = {
+const FILLS: Partial<Record<DayLevel, string>> = {
   flowing: "fill-flow opacity-60",
   holding: "fill-hold",
   lagging: "fill-lag",
@@ -10,9 +11,9 @@ const FILLS: Record<string, string> = {
 };
 
 /** Height within the strip: trouble shows by its shape, too. */
-const INSETS: Record<string, number> = { flowing: 2, holding: 1, lagging: 1, down: 0 };
+const INSETS: Partial<Record<DayLevel, number>> = { flowing: 2, holding: 1, lagging: 1, down: 0 };
 
-function spans(bands: readonly Band[]): { state: string; begin: number; steps: number }[] {
+function spans(bands: readonly Band[]): { state: DayLevel; begin: number; steps: number }[] {
   let begin = 0;
   return bands.map((band) => {
     const span = { state: band.state, begin, steps: band.steps };
@@ -23,10 +24,10 @@ function spans(bands: readonly Band[]): { state: string; begin: number; steps: n
 
 /** In words, for those who do not see it: minutes of each state. */
 export function stripWords(bands: readonly Band[], stepSeconds: number): string {
-  const sums = new Map<string, number>();
+  const sums = new Map<DayLevel, number>();
   bands.forEach((band) => sums.set(band.state, (sums.get(band.state) ?? 0) + band.steps));
   const minutes = (steps: number) => Math.round((steps * stepSeconds) / 60);
-  const parts = [...sums].filter(([state]) => state !== "off").map(([state, steps]) => `${state} for ${minutes(steps)} min`);
+  const parts = [...sums].filter(([state]) => state in FILLS).map(([state, steps]) => `${state} for ${minutes(steps)} min`);
   return `The last 24 hours: ${parts.length === 0 ? "off" : parts.join(", ")}`;
 }
 
@@ -46,7 +47,7 @@ export function Strip({ bands, stepSeconds }: { bands: readonly Band[]; stepSeco
         .map((span) => {
           const inset = INSETS[span.state] ?? 0;
           // A minute of trouble in a day is less than a pixel: it is drawn as two minutes at least.
-          const width = span.state === "flowing" ? span.steps : Math.max(span.steps, total / 600);
+          const width = INSETS[span.state] === INSETS.flowing ? span.steps : Math.max(span.steps, total / 600);
           const begin = Math.min(span.begin, total - width);
           return (
             <rect key={span.begin} x={begin} width={width} y={inset} height={9 - 2 * inset} className={FILLS[span.state]} />

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use yonder_core::FeedPhase;
 
 use crate::secret::Secret;
 
@@ -120,6 +121,6 @@ pub struct Feed {
     pub site: Option<String>,
     /// What a careful person would change, in sentences.
     pub warnings: Vec<String>,
-    /// State word.
-    pub state: String,
+    /// State.
+    pub state: FeedPhase,
 }

@@ -46,8 +46,8 @@ pub use record::{
     Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine, ReportRequest, SideShare,
 };
 pub use relays::{
-    AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState, Rates,
-    RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,
+    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState,
+    Rates, RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,
 };
 pub use secret::Secret;
 pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};

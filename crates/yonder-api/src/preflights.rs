@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use yonder_core::preflight::Level as CheckLevel;
 
 /// One check.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -10,8 +11,8 @@ pub struct Check {
     pub subject: String,
     /// Stable word for the check.
     pub check: String,
-    /// `pass`, `warn` or `fail`.
-    pub level: String,
+    /// Result.
+    pub level: CheckLevel,
     /// Why.
     pub reason: String,
     /// What to do, unless it passed.
@@ -23,8 +24,8 @@ pub struct Check {
 pub struct Preflight {
     /// Relay.
     pub relay: String,
-    /// The worst of all: `pass`, `warn` or `fail`.
-    pub level: String,
+    /// The worst of all.
+    pub level: CheckLevel,
     /// When it was done.
     pub at: String,
     /// All checks.
@@ -106,8 +107,8 @@ pub struct Rehearsal {
     pub over: String,
     /// Platform by whose rules it was judged.
     pub platform: Option<String>,
-    /// The worst of all: `pass`, `warn` or `fail`.
-    pub level: String,
+    /// The worst of all.
+    pub level: CheckLevel,
     /// Why nothing came, if nothing did.
     pub trouble: Option<String>,
     /// What came.

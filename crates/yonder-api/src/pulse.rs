@@ -22,6 +22,9 @@ pub struct RelayPulse {
 pub struct FeedPulse {
     /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
+    /// Age of all this in seconds.
+    #[serde(default)]
+    pub age_s: u64,
     /// Measured rate.
     pub kbps: u64,
     /// Measured frames per second.
@@ -73,6 +76,7 @@ impl RelayPulse {
             name: relay.name.clone(),
             feed: FeedPulse {
                 retry_in_s: feed.retry_in_s,
+                age_s: feed.age_s,
                 kbps: video.map_or(0, |video| video.kbps),
                 fps: video.and_then(|video| video.fps),
                 keyframe_interval_s: video.and_then(|video| video.keyframe_interval_s),
@@ -88,6 +92,7 @@ impl RelayPulse {
     pub fn apply(self, relay: &mut Relay) {
         let (feed, now) = (&mut relay.feed, self.feed);
         feed.retry_in_s = now.retry_in_s;
+        feed.age_s = now.age_s;
         feed.bytes = now.bytes;
         feed.packets_lost = now.packets_lost;
         feed.units_dropped = now.units_dropped;

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use yonder_core::{Side, record};
 
 /// Which lines of the logbook are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
@@ -52,7 +53,7 @@ pub struct LogEntry {
     /// Cause code.
     pub code: Option<String>,
     /// Whose side the cause is on.
-    pub side: Option<String>,
+    pub side: Option<Side>,
     /// What else is to be known.
     pub message: String,
     /// Who did it.
@@ -72,8 +73,8 @@ pub struct ReportRequest {
 /// What one side has to answer for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SideShare {
-    /// `camera`, `network`, `platform`, `ours` or `planned`.
-    pub side: String,
+    /// Side.
+    pub side: Side,
     /// Seconds down.
     pub down_s: u64,
 }
@@ -118,8 +119,8 @@ pub struct Outage {
     pub down_s: u64,
     /// Cause code.
     pub code: String,
-    /// Whose side: `camera`, `network`, `platform`, `ours` or `planned`.
-    pub side: String,
+    /// Whose side it was on.
+    pub side: Side,
     /// One sentence.
     pub message: String,
 }
@@ -164,8 +165,8 @@ pub struct RelayDay {
 /// Some steps in which the worst that a relay was is the same.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Band {
-    /// `off`, `flowing`, `holding`, `lagging` or `down`.
-    pub state: String,
+    /// Level.
+    pub state: record::Level,
     /// How many.
     pub steps: u32,
 }

@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+use yonder_core::DialStep as DialStepName;
+use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, ServerRole, Side};
 
 use crate::pulse::RelayPulse;
 use crate::record::{LogEntry, Outage};
@@ -66,8 +68,8 @@ pub struct RelayChange {
 pub struct CauseFacts {
     /// Stable code.
     pub code: String,
-    /// `camera`, `network`, `platform` or `ours`.
-    pub side: String,
+    /// Whose side it is on.
+    pub side: Side,
     /// One sentence.
     pub message: String,
     /// Next step.
@@ -120,10 +122,19 @@ pub struct AudioFacts {
 pub struct FeedState {
     /// Name.
     pub name: String,
-    /// `off`, `dialing`, `flowing`, `stalled`, `waiting` or `blocked`.
-    pub state: String,
+    /// State.
+    pub state: FeedPhase,
     /// When the state began; null while off.
     pub since: Option<String>,
+    /// Since when it has been down, over all attempts; null while video arrives.
+    #[serde(default)]
+    pub down_since: Option<String>,
+    /// Connection attempts since then.
+    #[serde(default)]
+    pub attempts: u32,
+    /// Age of all this in seconds. 0 up to three seconds; more means that the service does not process the feed.
+    #[serde(default)]
+    pub age_s: u64,
     /// Why it does not flow.
     pub cause: Option<CauseFacts>,
     /// Seconds until the next attempt, while waiting or blocked.
@@ -152,8 +163,8 @@ pub struct FeedState {
 /// A step of a dial, done.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct DialStep {
-    /// What was reached.
-    pub name: String,
+    /// Step.
+    pub name: DialStepName,
     /// Milliseconds since the dial began.
     pub after_ms: u64,
 }
@@ -163,10 +174,16 @@ pub struct DialStep {
 pub struct PushState {
     /// Name of the destination.
     pub destination: String,
-    /// `off`, `dialing`, `live`, `holding`, `lagging`, `waiting` or `blocked`.
-    pub state: String,
+    /// State.
+    pub state: PushPhase,
     /// When the state began; null while off.
     pub since: Option<String>,
+    /// Since when it has been down, over all attempts; null while it sends.
+    #[serde(default)]
+    pub down_since: Option<String>,
+    /// Connection attempts since then.
+    #[serde(default)]
+    pub attempts: u32,
     /// Why it is not live.
     pub cause: Option<CauseFacts>,
     /// Seconds until the next attempt, while waiting for it or blocked.
@@ -185,9 +202,9 @@ pub struct PushState {
     pub backlog_ms: u64,
     /// Steps of the last dial.
     pub steps: Vec<DialStep>,
-    /// `main` or `backup`: which of the destination's servers is in use, or is dialled next.
+    /// Which of the destination's servers is in use, or is connected to next.
     #[serde(default)]
-    pub server: String,
+    pub server: ServerRole,
     /// The uplink that it is bound to, where it is.
     #[serde(default)]
     pub uplink: Option<String>,
@@ -265,13 +282,36 @@ pub struct OnAir {
     pub changes_at: Option<String>,
 }
 
+/// Condition of a relay: its worst part decides.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
+pub struct Condition {
+    /// How it is.
+    pub level: ConditionLevel,
+    /// Since when; null while off.
+    pub since: Option<String>,
+    /// Connection attempts since then, where something is down.
+    pub attempts: u32,
+    /// Whose side it is on, where something is not as wanted.
+    pub side: Option<Side>,
+    /// Why.
+    pub cause: Option<CauseFacts>,
+    /// Names of the feed and the destinations that are concerned.
+    pub about: Vec<String>,
+    /// What a person can do, the likeliest first.
+    pub actions: Vec<Action>,
+}
+
 /// A relay at one moment.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Relay {
     /// Name.
     pub name: String,
-    /// `on`, `off` or `hold`.
-    pub wanted: String,
+    /// What is wanted of it.
+    pub wanted: DesiredState,
+    /// How it is as a whole.
+    #[serde(default)]
+    #[schema(required)]
+    pub condition: Condition,
     /// Site of its feed.
     #[serde(default)]
     pub site: Option<String>,
@@ -340,7 +380,10 @@ mod tests {
     fn a_cause_that_is_not_there_is_null() {
         let feed = FeedState {
             name: "Summit".into(),
-            state: "off".into(),
+            state: FeedPhase::Off,
+            down_since: None,
+            attempts: 0,
+            age_s: 0,
             since: None,
             cause: None,
             retry_in_s: None,

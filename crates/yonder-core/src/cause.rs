@@ -2,8 +2,12 @@
 
 use std::fmt;
 
+use serde::{Deserialize, Serialize};
+
 /// Whose side a cause is on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
 pub enum Side {
     /// The camera or its site.
     Camera,
@@ -18,9 +22,12 @@ pub enum Side {
 }
 
 impl Side {
-    /// The word used in the API and the console.
+    /// Every side.
+    pub const ALL: [Self; 5] = [Self::Camera, Self::Network, Self::Platform, Self::Ours, Self::Planned];
+
+    /// Returns the name used in the API and the records.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Camera => "camera",
             Self::Network => "network",
@@ -30,12 +37,22 @@ impl Side {
         }
     }
 
-    /// The side of a word.
+    /// Returns the side with this name.
     #[must_use]
-    pub fn from_word(word: &str) -> Option<Self> {
-        [Self::Camera, Self::Network, Self::Platform, Self::Ours, Self::Planned]
-            .into_iter()
-            .find(|side| side.word() == word)
+    pub fn from_name(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|side| side.as_str() == name)
+    }
+
+    /// Returns the side as a sentence.
+    #[must_use]
+    pub fn sentence(self) -> &'static str {
+        match self {
+            Self::Camera => "Camera side.",
+            Self::Network => "Network side.",
+            Self::Platform => "Platform side.",
+            Self::Ours => "Our side.",
+            Self::Planned => "Planned.",
+        }
     }
 }
 

@@ -18,7 +18,9 @@ pub mod alerts;
 pub mod book;
 pub mod budget;
 mod cause;
+mod condition;
 mod diagnosis;
+mod dial_step;
 pub mod grade;
 mod measure;
 mod names;
@@ -35,14 +37,16 @@ mod survey;
 
 pub use account::is_factory_like;
 pub use cause::{Cause, CauseCode, Side};
+pub use condition::{Action, Condition, ConditionLevel, Part, PartCause, action_of};
 pub use diagnosis::{Place, likely_reasons};
+pub use dial_step::DialStep;
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
 pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
 pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
 pub use supervision::{
-    Decision, FailureClass, FeedMachine, FeedState, History, HoldDecision, HoldMachine, PushMachine,
-    PushState, RetryPolicy, ServerRole, Source,
+    Decision, DesiredState, FailureClass, FeedMachine, FeedPhase, FeedState, History, HoldDecision,
+    HoldMachine, Phase, PushMachine, PushPhase, PushState, RetryPolicy, ServerRole, Source,
 };
 pub use survey::{Advice, Intervals, Measured, SurveyMeter, SurveyedStream, advise};

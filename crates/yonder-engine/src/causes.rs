@@ -6,7 +6,6 @@ use yonder_rtsp::PullError;
 use yonder_srt::{CloseReason, SrtError};
 
 use crate::dial::DialError;
-use crate::push::Push;
 use crate::tls::{TlsError, fingerprint_text};
 
 /// The cause of a dial to a camera that failed.
@@ -102,11 +101,11 @@ pub(crate) fn feed(error: &PullError, history: History) -> Cause {
     cause
 }
 
-/// The cause of an RTMP push that ended.
-pub(crate) fn push(push: &Push, error: &PushError) -> Cause {
+/// Returns the cause of an RTMP push that ended; `cause_of` evaluates a refusal for its destination.
+pub(crate) fn push(error: &PushError, cause_of: impl FnOnce(&Refusal<'_>) -> Cause) -> Cause {
     match error {
-        PushError::Refused { step, status } => push.judge(&refusal(*step, status)),
-        PushError::Ended { status } => push.judge(&refusal(PushStep::Live, status)),
+        PushError::Refused { step, status } => cause_of(&refusal(*step, status)),
+        PushError::Ended { status } => cause_of(&refusal(PushStep::Live, status)),
         PushError::NoAnswer(_) => Cause::new(CauseCode::PushNoAnswer, sentence(error)),
         _ => Cause::new(CauseCode::PushProtocol, sentence(error)),
     }
@@ -122,10 +121,10 @@ fn refusal(step: PushStep, status: &Status) -> Refusal<'_> {
     Refusal::Rtmp { stage, code: &status.code, description: &status.description }
 }
 
-/// The cause of an SRT push that could not connect.
-pub(crate) fn push_srt(push: &Push, error: &SrtError) -> Cause {
+/// Returns the cause of an SRT push that could not connect; `cause_of` evaluates a refusal for its destination.
+pub(crate) fn push_srt(error: &SrtError, cause_of: impl FnOnce(&Refusal<'_>) -> Cause) -> Cause {
     match error {
-        SrtError::Rejected(rejection) => push.judge(&Refusal::Srt { code: rejection.code() }),
+        SrtError::Rejected(rejection) => cause_of(&Refusal::Srt { code: rejection.code() }),
         _ => srt(error),
     }
 }

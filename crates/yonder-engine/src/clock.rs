@@ -28,7 +28,13 @@ impl Clock {
     /// Time since the epoch in ticks of 1/90 000 s: the timescale of feeds and outputs.
     #[must_use]
     pub fn ticks_now(&self) -> i64 {
-        i64::try_from(self.now().as_micros() * 9 / 100).unwrap_or(i64::MAX)
+        self.ticks(self.now())
+    }
+
+    /// The time since the epoch in ticks of 1/90 000 s.
+    #[must_use]
+    pub fn ticks(&self, time: Duration) -> i64 {
+        i64::try_from(time.as_micros() * 9 / 100).unwrap_or(i64::MAX)
     }
 
     /// The time since the epoch that is `ticks` of 1/90 000 s; the epoch itself for negative values.

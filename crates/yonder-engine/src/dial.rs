@@ -12,9 +12,9 @@ use socket2::{SockRef, TcpKeepalive};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::time::{sleep, timeout};
 
-use crate::feed::lock;
 use crate::resolver::Resolver;
 use crate::spec::{Binding, UplinkSpec};
+use crate::sync::lock;
 
 /// How long one connection attempt may take.
 const CONNECT_TIMEOUT: Duration = Duration::from_secs(5);

@@ -1,68 +1,97 @@
 //! The engine: which feeds and pushes run, as the rest of the service sees it.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use futures_util::future::join_all;
 use tokio::runtime::Handle;
 use tokio::sync::{mpsc, watch};
 use tokio::time::timeout;
-use tokio_util::task::AbortOnDropHandle;
 use yonder_address::ServerAddress;
-use yonder_media::timeline::Timeline;
 
 use crate::clock::Clock;
-use crate::feed::{self, Feed, lock};
+use crate::feed::{FeedCommand, FeedHandle, FeedSetup, FeedSnapshot};
 use crate::find::{self, FindError, FindRequest, FoundCamera};
 use crate::media_threads::{Heartbeats, MediaThreads};
-use crate::output::{self, RelayOutput};
+use crate::placement::{self, Balancer};
 use crate::preview::{self, PreviewMessage};
-use crate::push::{self, Push};
 use crate::reach::{self, Reached};
-use crate::slate::{self, SlateFolder};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
 use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
-use crate::tasks::{ClosingTasks, restart_on_panic};
+use crate::sync::lock;
+use crate::tasks::ClosingTasks;
 use crate::tls::{self, PrivateAuthority};
-use crate::view::{CauseView, FeedView, RelayView};
+use crate::view::{CauseView, FeedView, PushView, RelayView};
+use yonder_slate::SlateFolder;
 
-/// How long deliveries may take to end in order at a shutdown.
+/// How long connections may take to end in order at a shutdown.
 const SHUTDOWN_TIMEOUT: Duration = Duration::from_secs(3);
 
-/// Task that ends with its handle.
-type OwnedTask = AbortOnDropHandle<()>;
-
 #[derive(Debug)]
-struct RunningFeed {
-    feed: Arc<Feed>,
+pub(crate) struct RunningFeed {
+    pub(crate) handle: FeedHandle,
+    spec: FeedSpec,
     /// Number of the media thread that it runs on, with its relays and their pushes.
-    thread: usize,
-    task: OwnedTask,
-    /// Relays that use it.
-    users: BTreeSet<String>,
+    pub(crate) thread: usize,
+    relays: BTreeMap<String, RunningRelay>,
 }
 
-#[derive(Debug)]
-struct RunningPush {
-    push: Arc<Push>,
-    task: OwnedTask,
-}
-
+/// A relay as it was last applied.
 #[derive(Debug)]
 struct RunningRelay {
-    feed: String,
-    output: Arc<RelayOutput>,
-    /// Supervisor of the output.
-    _task: OwnedTask,
-    pushes: Vec<RunningPush>,
+    /// Number of the application. A snapshot of an older one may show pushes that were replaced.
+    revision: u64,
+    pushes: Vec<AppliedPush>,
+}
+
+#[derive(Debug)]
+struct AppliedPush {
+    spec: PushSpec,
+    /// The push as it is shown until the feed has published it; `None` where the push ran before.
+    started: Option<PushView>,
+}
+
+impl RunningRelay {
+    fn new(pushes: &[PushSpec], before: Option<&Self>, clock: &Clock) -> Self {
+        let apply = |spec: &PushSpec| {
+            let mut running = before.into_iter().flat_map(|before| &before.pushes);
+            let runs = running.any(|other| {
+                other.spec.destination == spec.destination && other.spec.has_same_identity(spec)
+            });
+            AppliedPush { spec: spec.clone(), started: (!runs).then(|| PushView::started(spec, clock)) }
+        };
+        let revision = before.map_or(0, |before| before.revision) + 1;
+        Self { revision, pushes: pushes.iter().map(apply).collect() }
+    }
+
+    /// Returns the pushes: as `snapshot` has them, or as they were applied where it is older.
+    fn views(&self, name: &str, snapshot: &FeedSnapshot, clock: &Clock) -> Vec<PushView> {
+        let published = snapshot.relay(name);
+        let is_current = published.is_some_and(|relay| relay.revision >= self.revision);
+        let view = |applied: &AppliedPush| {
+            let started = applied.started.clone().filter(|_| !is_current);
+            let published = || snapshot.push(published?, &applied.spec.destination, clock.now());
+            started.or_else(published).unwrap_or_else(|| PushView::started(&applied.spec, clock))
+        };
+        self.pushes.iter().map(view).collect()
+    }
+}
+
+impl RunningFeed {
+    /// Number of connections that it reads or writes.
+    pub(crate) fn connections(&self) -> usize {
+        1 + self.relays.values().map(|relay| relay.pushes.len()).sum::<usize>()
+    }
 }
 
 #[derive(Debug, Default)]
-struct Running {
-    feeds: HashMap<String, RunningFeed>,
-    relays: BTreeMap<String, RunningRelay>,
+pub(crate) struct Running {
+    pub(crate) feeds: HashMap<String, RunningFeed>,
+    /// Feeds of the relays.
+    relays: BTreeMap<String, String>,
 }
 
 /// Runs feeds and pushes on a tokio runtime. Clones share everything.
@@ -72,9 +101,11 @@ pub struct Engine {
     /// Runtimes of the media threads; at least one.
     media: Arc<[Handle]>,
     heartbeats: Option<Heartbeats>,
+    /// Moves feeds between media threads; `None` where there is one only.
+    _balancer: Option<Arc<Balancer>>,
     clock: Clock,
     running: Arc<Mutex<Running>>,
-    /// Connections that end in order after their feed, push or viewer has gone.
+    /// Connections that end in order after their feed or viewer has gone.
     closing: ClosingTasks,
     /// Where the sources of slates are kept over a restart.
     slates: Option<SlateFolder>,
@@ -91,6 +122,7 @@ impl Engine {
             runtime,
             media,
             heartbeats: None,
+            _balancer: None,
             clock: Clock::default(),
             running: Arc::default(),
             closing: ClosingTasks::default(),
@@ -102,8 +134,12 @@ impl Engine {
     /// An engine whose feeds and pushes run on `threads`, and everything else on `runtime`.
     #[must_use]
     pub fn with_media_threads(runtime: Handle, threads: &MediaThreads) -> Self {
-        let heartbeats = Some(threads.heartbeats());
-        Self { media: threads.handles().into(), heartbeats, ..Self::new(runtime) }
+        let heartbeats = threads.heartbeats();
+        let media: Arc<[Handle]> = threads.handles().into();
+        let engine = Self { media, heartbeats: Some(heartbeats.clone()), ..Self::new(runtime) };
+        let balancer = (engine.media.len() > 1)
+            .then(|| Arc::new(Balancer::start(&engine.runtime, &engine.running, heartbeats)));
+        Self { _balancer: balancer, ..engine }
     }
 
     /// The same engine, which keeps the sources of slates in `folder`: a relay that ran when the service ended has a slate
@@ -119,15 +155,11 @@ impl Engine {
         self.heartbeats.as_ref().map(Heartbeats::ages).unwrap_or_default()
     }
 
-    /// Tasks that are not done: pulls, pushes, and what watches them.
+    /// Tasks that are not done: feeds, and their children.
     #[must_use]
     pub fn tasks(&self) -> usize {
         let media = self.media.iter().filter(|media| media.id() != self.runtime.id());
         media.chain([&self.runtime]).map(|handle| handle.metrics().num_alive_tasks()).sum()
-    }
-
-    fn media_thread(&self, number: usize) -> &Handle {
-        self.media.get(number).unwrap_or(&self.runtime)
     }
 
     /// The runtime for everything but feeds and pushes.
@@ -144,104 +176,94 @@ impl Engine {
 
     /// Starts a relay, or brings a running one to the given shape: only what differs is touched.
     pub fn apply(&self, spec: RelaySpec) {
+        let RelaySpec { name, feed, pushes, hold } = spec;
         let mut running = lock(&self.running);
-        let moved = running.relays.get(&spec.name).is_some_and(|relay| relay.feed != spec.feed.name);
-        if moved {
-            self.remove(&mut running, &spec.name);
+        if running.relays.get(&name).is_some_and(|current| *current != feed.name) {
+            self.remove(&mut running, &name);
         }
-        let (feed, thread) = self.use_feed(&mut running, spec.feed, &spec.name);
-        let name = spec.name;
-        let relay = running.relays.entry(name).or_insert_with_key(|name| {
-            let output = RelayOutput::new(
-                name,
-                Arc::clone(&feed),
-                spec.hold.clone(),
-                self.changes.clone(),
-                self.slates.clone(),
-            );
-            feed.attach(&output);
-            let (supervised, relay) = (Arc::clone(&output), name.clone());
-            let task = self.own(thread, async move {
-                restart_on_panic("output", &relay, || output::supervise(Arc::clone(&supervised))).await;
-            });
-            RunningRelay { feed: feed.spec().name, output, _task: task, pushes: Vec::new() }
-        });
-        relay.output.set_hold(spec.hold);
-        let output = Arc::clone(&relay.output);
-        let mut before = std::mem::take(&mut relay.pushes);
-        for push in spec.pushes {
-            let at = before.iter().position(|running| running.push.spec.destination == push.destination);
-            match at.map(|at| before.remove(at)) {
-                Some(kept) if kept.push.spec.has_same_identity(&push) => {
-                    kept.push.apply_policy(&push);
-                    kept.push.set_enabled(true);
-                    relay.pushes.push(kept);
-                }
-                replaced => {
-                    // The successor waits for the end of its predecessor, which would keep the key busy.
-                    let predecessor = replaced.map(|replaced| {
-                        replaced.push.set_enabled(false);
-                        replaced.task
-                    });
-                    relay.pushes.push(self.start_push(push, &output, thread, predecessor));
-                }
-            }
-        }
-        for removed in before {
-            self.close_push(removed);
-        }
-        feed.set_enabled(true);
+        running.relays.insert(name.clone(), feed.name.clone());
+        let feed = self.use_feed(&mut running, feed);
+        let relay = RunningRelay::new(&pushes, feed.relays.get(&name), &self.clock);
+        let revision = relay.revision;
+        let is_new = feed.relays.insert(name.clone(), relay).is_none();
+        // Read here, since a disk may block.
+        let keyframe = self.slates.as_ref().filter(|_| is_new).and_then(|slates| slates.load(&name));
+        feed.handle.send(FeedCommand::Apply { relay: name, revision, pushes, hold, keyframe });
     }
 
     /// Stops a relay; its broadcasts end in order, in the background.
     pub fn withdraw(&self, relay: &str) {
         self.remove(&mut lock(&self.running), relay);
         if let Some(slates) = &self.slates {
-            slate::forget(slates, relay);
+            yonder_slate::forget(slates, relay);
         }
         self.changes.send_modify(|count| *count += 1);
     }
 
-    /// Ends a push in order and dials its platform anew at once; nothing happens where it is not connected.
+    /// Ends a push in order and connects to its platform again at once; nothing happens where it is not connected.
     pub fn roll_over(&self, relay: &str, destination: &str) {
+        let (relay, destination) = (relay.to_owned(), destination.to_owned());
+        self.send_to_relay(&relay.clone(), FeedCommand::RollOver { relay, destination });
+    }
+
+    fn send_to_relay(&self, relay: &str, command: FeedCommand) {
         let running = lock(&self.running);
-        let pushes = running.relays.get(relay).into_iter().flat_map(|relay| &relay.pushes);
-        for running in pushes.filter(|running| running.push.spec.destination == destination) {
-            running.push.roll_over();
+        let feed = running.relays.get(relay).and_then(|feed| running.feeds.get(feed));
+        if let Some(feed) = feed {
+            feed.handle.send(command);
         }
     }
 
     /// Brings a running feed to another address; nothing happens to one that does not run.
     pub fn update_feed(&self, spec: FeedSpec) {
-        if let Some(running) = lock(&self.running).feeds.get(&spec.name) {
-            running.feed.set_spec(spec);
+        if let Some(running) = lock(&self.running).feeds.get_mut(&spec.name) {
+            running.spec = spec.clone();
+            running.handle.send(FeedCommand::SetSpec(spec));
         }
     }
 
-    /// A running relay at this moment.
+    /// Moves a running feed, with its relays, to the media thread with this number, without a gap. Nothing happens where the
+    /// feed does not run or there is no such thread.
+    pub fn move_feed(&self, feed: &str, thread: usize) {
+        let mut running = lock(&self.running);
+        if let Some(running) = running.feeds.get_mut(feed).filter(|_| thread < self.media.len()) {
+            placement::move_feed(running, thread);
+        }
+    }
+
+    /// Returns the number of the media thread that a running feed is on.
+    #[must_use]
+    pub fn thread_of(&self, feed: &str) -> Option<usize> {
+        lock(&self.running).feeds.get(feed).map(|running| running.thread)
+    }
+
+    /// Makes a part of a running relay panic, as a fault in it would. For tests.
+    #[cfg(debug_assertions)]
+    pub fn panic_in(&self, relay: &str, place: crate::feed::PanicPlace) {
+        self.send_to_relay(relay, FeedCommand::Panic(place, relay.to_owned()));
+    }
+
+    /// Returns a running relay as its feed's last snapshot shows it.
     #[must_use]
     pub fn relay(&self, name: &str) -> Option<RelayView> {
         let running = lock(&self.running);
-        let relay = running.relays.get(name)?;
-        let feed = running.feeds.get(&relay.feed)?;
-        Some(RelayView {
-            name: name.to_owned(),
-            feed: feed.feed.view(),
-            pushes: relay.pushes.iter().map(|running| running.push.view()).collect(),
-        })
+        let feed = running.feeds.get(running.relays.get(name)?)?;
+        let snapshot = feed.handle.snapshot();
+        let pushes = feed.relays.get(name)?.views(name, &snapshot, &self.clock);
+        Some(RelayView { name: name.to_owned(), feed: snapshot.feed(self.clock), pushes })
     }
 
-    /// A running feed at this moment.
+    /// Returns a running feed as its last snapshot shows it.
     #[must_use]
     pub fn feed(&self, name: &str) -> Option<FeedView> {
-        lock(&self.running).feeds.get(name).map(|running| running.feed.view())
+        lock(&self.running).feeds.get(name).map(|running| running.handle.snapshot().feed(self.clock))
     }
 
     /// Surveys a feed: its streams are watched together. `tell` hears how it goes on, about once a second, and at
     /// last the outcome, which is returned as well.
     ///
     /// # Cancel safety
-    /// When dropped, what was pulled for the survey alone hangs up.
+    /// When dropped, what was pulled for the survey alone ends in order.
     pub async fn survey(&self, request: SurveyRequest, tell: impl Fn(&SurveyView) + Sync) -> SurveyView {
         let begun =
             SurveyView { sub: request.sub.as_ref().map(|_| StreamView::default()), ..SurveyView::default() };
@@ -251,14 +273,16 @@ impl Engine {
             change(&mut view);
             tell(&view);
         };
-        let watch_main = self.watch(request.main);
-        let watch_sub = request.sub.map(|sub| self.watch(sub));
-        let main =
-            survey_stream(watch_main, request.duration, |main| report(&|view| view.main = main.clone()));
+        let watch = |spec: FeedSpec| (spec.url.to_string(), self.watch(spec));
+        let (main_address, main) = watch(request.main);
+        let watched_sub = request.sub.map(watch);
+        let main = survey_stream(main, main_address, request.duration, |main| {
+            report(&|view| view.main = main.clone());
+        });
         let sub = async {
-            let watched = watch_sub?;
+            let (address, watched) = watched_sub?;
             let tell = |sub: StreamView| report(&|view| view.sub = Some(sub.clone()));
-            Some(survey_stream(watched, request.duration, tell).await)
+            Some(survey_stream(watched, address, request.duration, tell).await)
         };
         let (main, sub) = tokio::join!(main, sub);
         let advice = survey::advice(&main, sub.as_ref());
@@ -276,10 +300,8 @@ impl Engine {
     /// As [`Engine::survey`].
     pub async fn still(&self, spec: FeedSpec) -> Result<Result<Still, StillError>, CauseView> {
         let mut watched = self.watch(spec);
-        match watched.keyframe().await {
-            Ok(entry) => Ok(survey::decode(entry).await),
-            Err(cause) => Err(CauseView::from(&cause)),
-        }
+        let keyframe = watched.keyframe().await?;
+        Ok(survey::decode(keyframe).await)
     }
 
     /// Sends a live preview of a stream to `viewer`, until it goes away or the stream ends: of the one that runs, or
@@ -319,115 +341,62 @@ impl Engine {
         find::find(request).await
     }
 
-    /// The feed that pulls just this stream already and flows, or a pull of its own.
+    /// Returns the feed that pulls just this stream already and flows, or a pull of its own.
     fn watch(&self, spec: FeedSpec) -> Watched {
-        let running = {
+        let shared = {
             let running = lock(&self.running);
-            let mut feeds = running.feeds.values().map(|running| &running.feed);
-            feeds.find(|feed| feed.spec().is_same(&spec) && feed.signal().borrow().flows).map(Arc::clone)
+            let mut feeds = running.feeds.values();
+            let feed = feeds.find(|feed| feed.spec.is_same(&spec) && feed.handle.snapshot().is_flowing());
+            feed.map(|feed| Watched::shared(&feed.handle, self.clock))
         };
-        running.map_or_else(|| Watched::pulled(spec, self.clock, &self.closing), Watched::shared)
+        shared.unwrap_or_else(|| Watched::pulled(spec, self.clock, &self.closing))
     }
 
-    /// Ends everything in order.
+    /// Ends everything in order, within three seconds: the pushes of each feed before the feed.
     ///
     /// # Cancel safety
-    /// When dropped before it is done, what has not ended yet is ended without a farewell by the runtime.
+    /// When dropped before it is done, the rest is ended without a farewell by the runtime.
     pub async fn shutdown(&self) {
-        let relays = {
+        let feeds = {
             let mut running = lock(&self.running);
-            let relays = std::mem::take(&mut running.relays);
-            for (_, feed) in running.feeds.drain() {
-                self.close_feed(feed);
-            }
-            relays
+            running.relays.clear();
+            std::mem::take(&mut running.feeds)
         };
-        for push in relays.into_values().flat_map(|relay| relay.pushes) {
-            self.close_push(push);
-        }
-        if !self.closing.finish(SHUTDOWN_TIMEOUT).await {
+        let ends = join_all(feeds.into_values().map(|feed| feed.handle.end()));
+        let all_ended = timeout(SHUTDOWN_TIMEOUT, ends).await.is_ok();
+        if !all_ended || !self.closing.finish(SHUTDOWN_TIMEOUT).await {
             tracing::warn!("some connections did not end in order");
         }
     }
 
-    /// Starts a task on a media thread.
-    fn own(&self, thread: usize, task: impl Future<Output = ()> + Send + 'static) -> OwnedTask {
-        AbortOnDropHandle::new(self.media_thread(thread).spawn(task))
-    }
-
-    /// Lets a push end in order, in the background.
-    fn close_push(&self, running: RunningPush) {
-        running.push.set_enabled(false);
-        self.closing.spawn(&self.runtime, async move {
-            // One that does not end by itself is aborted with its handle.
-            let _ended = timeout(SHUTDOWN_TIMEOUT, running.task).await;
+    /// Returns the feed, which is started where it does not run: on the media thread with the least load.
+    fn use_feed<'a>(&self, running: &'a mut Running, spec: FeedSpec) -> &'a mut RunningFeed {
+        let thread = placement::least_loaded(&running.feeds, self.media.len());
+        let feed = running.feeds.entry(spec.name.clone()).or_insert_with(|| {
+            let setup =
+                FeedSetup { clock: self.clock, changes: self.changes.clone(), slates: self.slates.clone() };
+            let handle =
+                FeedHandle::start(setup, spec.clone(), &self.runtime, Arc::clone(&self.media), thread);
+            RunningFeed { handle, spec: spec.clone(), thread, relays: BTreeMap::new() }
         });
-    }
-
-    /// Lets a feed end in order, in the background.
-    fn close_feed(&self, running: RunningFeed) {
-        running.feed.retire();
-        self.closing.spawn(&self.runtime, async move {
-            let _ended = timeout(SHUTDOWN_TIMEOUT, running.task).await;
-        });
-    }
-
-    /// Returns the feed, which is started where it does not run, and its media thread: for a new one that with the fewest
-    /// feeds.
-    fn use_feed(&self, running: &mut Running, spec: FeedSpec, relay: &str) -> (Arc<Feed>, usize) {
-        let name = spec.name.clone();
-        let feeds_on =
-            |thread: &usize| running.feeds.values().filter(|other| other.thread == *thread).count();
-        let thread = (0..self.media.len()).min_by_key(feeds_on).unwrap_or_default();
-        let entry = running.feeds.entry(name).or_insert_with_key(|name| {
-            let feed = Feed::new(spec.clone(), self.clock, self.changes.clone());
-            let (supervised, name) = (Arc::clone(&feed), name.clone());
-            let timeline = Arc::new(tokio::sync::Mutex::new(Timeline::new(Duration::ZERO)));
-            let task = self.own(thread, async move {
-                let start = || feed::supervise(Arc::clone(&supervised), Arc::clone(&timeline));
-                restart_on_panic("feed", &name, start).await;
-            });
-            RunningFeed { feed, thread, task, users: BTreeSet::new() }
-        });
-        entry.feed.set_spec(spec);
-        entry.users.insert(relay.to_owned());
-        (Arc::clone(&entry.feed), entry.thread)
-    }
-
-    fn start_push(
-        &self,
-        spec: PushSpec,
-        output: &Arc<RelayOutput>,
-        thread: usize,
-        predecessor: Option<OwnedTask>,
-    ) -> RunningPush {
-        let push = Push::new(spec, Arc::clone(output), self.changes.clone());
-        push.set_enabled(true);
-        push.note_source();
-        let supervised = Arc::clone(&push);
-        let task = self.own(thread, async move {
-            if let Some(predecessor) = predecessor {
-                let _ended = timeout(SHUTDOWN_TIMEOUT, predecessor).await;
-            }
-            let name = format!("{} to {}", supervised.relay, supervised.spec.destination);
-            restart_on_panic("push", &name, || push::supervise(Arc::clone(&supervised))).await;
-        });
-        RunningPush { push, task }
-    }
-
-    fn remove(&self, running: &mut Running, name: &str) {
-        let Some(relay) = running.relays.remove(name) else { return };
-        let output = relay.output;
-        for push in relay.pushes {
-            self.close_push(push);
+        if !feed.spec.is_same(&spec) {
+            feed.handle.send(FeedCommand::SetSpec(spec.clone()));
         }
-        let Some(feed) = running.feeds.get_mut(&relay.feed) else { return };
-        feed.feed.detach(&output);
-        feed.users.remove(name);
-        if feed.users.is_empty()
-            && let Some(unused) = running.feeds.remove(&relay.feed)
-        {
-            self.close_feed(unused);
+        feed.spec = spec;
+        feed
+    }
+
+    fn remove(&self, running: &mut Running, relay: &str) {
+        let Some(name) = running.relays.remove(relay) else { return };
+        let Some(feed) = running.feeds.get_mut(&name) else { return };
+        feed.relays.remove(relay);
+        if !feed.relays.is_empty() {
+            feed.handle.send(FeedCommand::Remove(relay.to_owned()));
+        } else if let Some(unused) = running.feeds.remove(&name) {
+            self.closing.spawn(&self.runtime, async move {
+                // One that does not end by itself is aborted with its handle.
+                let _ended = timeout(SHUTDOWN_TIMEOUT, unused.handle.end()).await;
+            });
         }
     }
 }

@@ -1,40 +1,42 @@
-//! Sockets, timers and tasks: pulls, the hub of each feed, pushes, and the tasks that carry out what the
-//! supervision machines decide.
+//! Sockets, timers and tasks: feeds with their sources, relays and pushes, which carry out what the supervision machines
+//! decide.
 //!
-//! One task supervises each feed and one each push; a fault in one takes no other down. A feed and all that hangs on
-//! it share a thread, see [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
+//! Each feed is one actor on one media thread, with its relays and their pushes; a fault in one takes no other down. See
+//! [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
 
 mod alarm;
 mod causes;
+mod children;
 mod clock;
 mod dial;
 mod engine;
 mod feed;
 mod find;
-mod hub;
+mod link;
 mod media_threads;
 mod output;
+mod placement;
 mod preview;
-mod pull;
 mod push;
 mod reach;
 mod resolver;
-mod slate;
+mod source;
 mod spec;
 mod still;
 mod survey;
+mod sync;
 mod tasks;
 mod tls;
 mod view;
 
 pub use clock::Clock;
 pub use engine::Engine;
+#[cfg(debug_assertions)]
+pub use feed::PanicPlace;
 pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
-pub use hub::{Cursor, Entry, Hub, Taken};
 pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
 pub use reach::Reached;
-pub use slate::{Picture, PictureError, holding_preview};
 pub use spec::{Binding, FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice, UplinkSpec};
 pub use still::{Still, StillError};
 pub use survey::{SURVEY_RANGE, StreamView, SurveyRequest, SurveyView};
@@ -43,3 +45,4 @@ pub use view::{
     AudioView, Carrier, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, StepView,
     VideoView,
 };
+pub use yonder_slate::{Picture, PictureError, holding_preview};

@@ -6,11 +6,9 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use tokio::sync::mpsc;
-use yonder_core::Cause;
 use yonder_media::fmp4::{self, Fragmenter};
-use yonder_media::{AudioConfig, StreamHeaders, Track};
+use yonder_media::{AudioConfig, Frame, StreamHeaders, Track};
 
-use crate::hub::Entry;
 use crate::survey::Watched;
 use crate::view::CauseView;
 
@@ -34,13 +32,13 @@ pub(crate) async fn run(mut watched: Watched, viewer: mpsc::Sender<PreviewMessag
     let mut preview =
         Preview { viewer: viewer.clone(), headers: None, fragments: Fragmenter::default(), skips: false };
     let until = watched.now() + LONGEST;
-    let followed = watched.follow(until, |entry| preview.take(&entry));
-    let ended: Option<Cause> = tokio::select! {
+    let followed = watched.follow(until, |frame| preview.take(&frame));
+    let ended: Option<CauseView> = tokio::select! {
         ended = followed => ended,
         () = viewer.closed() => return,
     };
     // A viewer that is gone needs no farewell.
-    let _told = viewer.send(PreviewMessage::Ended(ended.as_ref().map(CauseView::from))).await;
+    let _told = viewer.send(PreviewMessage::Ended(ended)).await;
 }
 
 struct Preview {
@@ -53,20 +51,20 @@ struct Preview {
 
 impl Preview {
     /// Takes an entry; false when the viewer is gone.
-    fn take(&mut self, entry: &Arc<Entry>) -> bool {
-        let begins = entry.unit.track == Track::Video && entry.unit.keyframe;
+    fn take(&mut self, frame: &Arc<Frame>) -> bool {
+        let begins = frame.unit.track == Track::Video && frame.unit.keyframe;
         if (self.skips || self.headers.is_none()) && !begins {
             return true;
         }
         self.skips = false;
-        let known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, &entry.headers));
-        if !known && !self.announce(&entry.headers) {
+        let known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, &frame.headers));
+        if !known && !self.announce(&frame.headers) {
             return false;
         }
-        if entry.unit.track == Track::Audio && !matches!(entry.headers.audio, Some(AudioConfig::Aac { .. })) {
+        if frame.unit.track == Track::Audio && !matches!(frame.headers.audio, Some(AudioConfig::Aac { .. })) {
             return true;
         }
-        match self.fragments.add(entry.unit.clone()) {
+        match self.fragments.add(frame.unit.clone()) {
             Some(fragment) => self.send(PreviewMessage::Segment(fragment)),
             None => true,
         }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use bytes::{Bytes, BytesMut};
 use tokio::time::timeout;
 use yonder_address::{RtmpServer, ServerAddress, SrtServer};
-use yonder_core::Cause;
+use yonder_core::{Cause, DialStep};
 use yonder_srt::{Caller, CallerConfig, CallerStep, KeyRefresh};
 
 use crate::causes;
@@ -42,7 +42,7 @@ pub(crate) async fn probe(
     let target = format!("{}:{}", server.host(), server.port());
     let addresses = dial::resolve(server.host(), server.port()).await;
     let addresses = addresses.map_err(|error| causes::push_dial(&error, &target))?;
-    probe.done("name found");
+    probe.done(DialStep::NameFound);
     match server {
         ServerAddress::Rtmp(server) => probe.rtmp(server, &addresses, authority).await?,
         ServerAddress::Srt(server) => probe.srt(server, &addresses).await?,
@@ -57,8 +57,8 @@ struct Probe<'a> {
 }
 
 impl Probe<'_> {
-    fn done(&mut self, name: &'static str) {
-        self.steps.push(StepView { name, after: self.began.elapsed() });
+    fn done(&mut self, step: DialStep) {
+        self.steps.push(StepView { step, after: self.began.elapsed() });
     }
 
     async fn rtmp(
@@ -70,14 +70,14 @@ impl Probe<'_> {
         let target = format!("{}:{}", server.host, server.port);
         let stream = dial::connect(addresses, self.uplink).await;
         let stream = stream.map_err(|error| causes::push_dial(&error, &target))?;
-        self.done("connected");
+        self.done(DialStep::Connected);
         if server.tls {
             let trust = trust(authority);
             let secured = timeout(TLS_TIMEOUT, tls::secure(stream, &server.host, trust)).await;
             secured
                 .unwrap_or_else(|_| Err(TlsError::Failed("no answer".to_owned())))
                 .map_err(|error| causes::push_tls(&error))?;
-            self.done("TLS agreed");
+            self.done(DialStep::TlsAgreed);
         }
         Ok(())
     }
@@ -87,7 +87,7 @@ impl Probe<'_> {
         for address in addresses {
             match ask_for_cookie(server, *address, self.uplink).await {
                 Ok(()) => {
-                    self.done("SRT listener answered");
+                    self.done(DialStep::SrtListenerAnswered);
                     return Ok(());
                 }
                 Err(cause) => last = Some(cause),

@@ -8,8 +8,8 @@ use yonder_address::{KeyLength, Passphrase, ServerAddress, StreamKey};
 use yonder_core::{History, RefusalRule, ServerRole};
 use yonder_rtsp::{CameraUrl, Credentials};
 
-use crate::slate::Picture;
 use crate::tls::{Fingerprint, PrivateAuthority};
+use yonder_slate::Picture;
 
 /// What to pull.
 #[derive(Debug, Clone)]
@@ -182,7 +182,7 @@ mod tests {
         let routes = |push: &PushSpec| -> Vec<(&'static str, Option<String>)> {
             push.routes()
                 .into_iter()
-                .map(|route| (route.role.word(), route.uplink.map(|uplink| uplink.name)))
+                .map(|route| (route.role.as_str(), route.uplink.map(|uplink| uplink.name)))
                 .collect()
         };
         let over = |role, uplink: &str| (role, Some(uplink.to_owned()));

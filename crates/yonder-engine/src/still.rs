@@ -11,7 +11,7 @@ use openh264::decoder::{DecodedYUV, Decoder, DecoderConfig, Flush};
 use openh264::formats::YUVSource as _;
 use yonder_media::{Payload, VideoCodec, VideoConfig};
 
-use crate::hub::Entry;
+use yonder_media::Frame;
 
 /// JPEG quality: good enough to read a number plate, small enough for a list.
 const QUALITY: u8 = 82;
@@ -44,7 +44,7 @@ pub enum StillError {
 }
 
 /// Decodes a keyframe. Blocks for as long as that takes.
-pub(crate) fn of_keyframe(entry: &Arc<Entry>) -> Result<Still, StillError> {
+pub(crate) fn of_keyframe(entry: &Arc<Frame>) -> Result<Still, StillError> {
     let (Some(config), Payload::Nals(nals)) = (&entry.headers.video, &entry.unit.payload) else {
         return Err(StillError::NoKeyframe);
     };

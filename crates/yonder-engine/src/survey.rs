@@ -7,24 +7,23 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use tokio::runtime::Handle;
-use tokio::sync::{oneshot, watch};
+use tokio::sync::mpsc;
 use tokio::time::sleep_until;
 use yonder_core::{Advice, Cause, CauseCode, Measured, SurveyMeter, SurveyedStream, advise};
-use yonder_media::Track;
-use yonder_media::timeline::Timeline;
+use yonder_media::{Frame, Track};
 use yonder_rtsp::Offered;
 
 use crate::clock::Clock;
-use crate::feed::{Feed, FeedStep, lock};
-use crate::hub::{Cursor, Entry, Taken};
-use crate::pull;
+use crate::feed::{FeedHandle, FeedSnapshot, SnapshotCell, Subscriber};
 use crate::spec::FeedSpec;
 use crate::still::{self, Still, StillError};
-use crate::tasks::{ClosingTasks, catch_panic};
-use crate::view::{AudioView, CauseView, ReceptionView, StepView, VideoView};
+use crate::tasks::ClosingTasks;
+use crate::view::{AudioView, Carrier, CauseView, ReceptionView, StepView, VideoView};
 
 /// How long the first picture may take to come.
 const FIRST_PICTURE: Duration = Duration::from_secs(20);
+/// Interval of reports.
+const REPORT_INTERVAL: Duration = Duration::from_secs(1);
 /// Shortest and longest time that a survey measures for.
 pub const SURVEY_RANGE: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(300));
 
@@ -63,8 +62,8 @@ pub struct StreamView {
     pub steps: Vec<StepView>,
     /// It was watched where it runs already.
     pub shared: bool,
-    /// `tcp` or `udp`.
-    pub transport: Option<&'static str>,
+    /// Transport of the packets.
+    pub transport: Option<Carrier>,
     /// Picture.
     pub video: Option<VideoView>,
     /// Sound.
@@ -81,104 +80,114 @@ pub struct StreamView {
 
 /// A stream that is being watched: one that runs, or one that is pulled for this alone.
 pub(crate) struct Watched {
-    feed: Arc<Feed>,
-    /// The pull that was started for this; ended when dropped.
-    own: Option<OwnPull>,
+    clock: Clock,
+    stream: Stream,
 }
 
-struct OwnPull {
-    feed: Arc<Feed>,
-    ended: oneshot::Receiver<Result<(), Cause>>,
+enum Stream {
+    /// A feed that runs.
+    Shared { snapshots: Arc<SnapshotCell>, subscriber: Subscriber },
+    /// A feed that was started for this; it ends when this is dropped.
+    Own { feed: Option<FeedHandle>, closing: ClosingTasks },
 }
 
-impl Drop for OwnPull {
+impl Drop for Stream {
     fn drop(&mut self) {
-        // The pull hangs up in order; the engine owns its task until then.
-        self.feed.set_enabled(false);
+        if let Self::Own { feed, closing } = self
+            && let Some(feed) = feed.take()
+        {
+            // It ends in order, in the background.
+            closing.spawn(&Handle::current(), feed.end());
+        }
     }
 }
 
 impl Watched {
     /// Watches a feed that runs.
-    pub(crate) fn shared(feed: Arc<Feed>) -> Self {
-        Self { feed, own: None }
+    pub(crate) fn shared(feed: &FeedHandle, clock: Clock) -> Self {
+        Self { clock, stream: Stream::Shared { snapshots: feed.snapshots(), subscriber: feed.subscriber() } }
     }
 
-    /// Pulls a stream for this alone, on a task that `tasks` own. To be called within a tokio runtime.
-    pub(crate) fn pulled(spec: FeedSpec, clock: Clock, tasks: &ClosingTasks) -> Self {
-        let feed = Feed::new(spec, clock, watch::Sender::new(0));
-        feed.set_enabled(true);
-        let (done, ended) = oneshot::channel();
-        // A feed that was just enabled is to be connected.
-        if let FeedStep::Connect(hang_up) = feed.decide() {
-            let pulled = Arc::clone(&feed);
-            tasks.spawn(&Handle::current(), async move {
-                let mut timeline = Timeline::new(Duration::ZERO);
-                let outcome = catch_panic(Box::pin(pull::run(&pulled, &mut timeline, hang_up))).await;
-                let outcome = outcome.unwrap_or_else(|panic| {
-                    tracing::error!(panic, "pull panicked");
-                    let message = "The service failed while pulling this stream.";
-                    Err(Cause::new(CauseCode::FeedInternal, message))
-                });
-                // The viewer may have gone first.
-                let _unused = done.send(outcome);
-            });
-        }
-        let own = Some(OwnPull { feed: Arc::clone(&feed), ended });
-        Self { feed, own }
+    /// Pulls a stream for this alone. To be called within a tokio runtime.
+    pub(crate) fn pulled(spec: FeedSpec, clock: Clock, closing: &ClosingTasks) -> Self {
+        let feed = Some(FeedHandle::start_temporary(clock, spec, &Handle::current()));
+        Self { clock, stream: Stream::Own { feed, closing: closing.clone() } }
     }
 
-    /// The clock that the feed is watched by.
+    /// Returns the clock that the stream is watched by.
     pub(crate) fn now(&self) -> Duration {
-        self.feed.clock.now()
+        self.clock.now()
     }
 
-    /// Resolves when the pull that was started for this ends; never for one that is shared.
-    async fn ended(&mut self) -> Cause {
-        let Some(own) = self.own.as_mut() else { return std::future::pending().await };
-        match (&mut own.ended).await {
-            Ok(Err(cause)) => cause,
-            Ok(Ok(())) | Err(_) => Cause::new(CauseCode::FeedClosedByCamera, "The pull was ended."),
+    fn is_shared(&self) -> bool {
+        matches!(self.stream, Stream::Shared { .. })
+    }
+
+    fn snapshot(&self) -> Option<Arc<FeedSnapshot>> {
+        match &self.stream {
+            Stream::Shared { snapshots, .. } => Some(snapshots.load()),
+            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::snapshot),
         }
     }
 
-    /// The next entries, as they come, until `until`; or why there are no more.
+    fn snapshots(&self) -> Option<Arc<SnapshotCell>> {
+        match &self.stream {
+            Stream::Shared { snapshots, .. } => Some(Arc::clone(snapshots)),
+            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::snapshots),
+        }
+    }
+
+    fn subscribe(&self) -> Option<mpsc::Receiver<Arc<Frame>>> {
+        match &self.stream {
+            Stream::Shared { subscriber, .. } => Some(subscriber.subscribe()),
+            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::subscribe),
+        }
+    }
+
+    /// Passes frames to `take`, from the last keyframe on and as they come, until `until` or until `take` returns false. Returns
+    /// the cause where the stream has ended before.
     pub(crate) async fn follow(
         &mut self,
         until: Duration,
-        mut take: impl FnMut(Arc<Entry>) -> bool,
-    ) -> Option<Cause> {
-        let feed = Arc::clone(&self.feed);
-        let mut head = feed.hub.head();
-        let mut cursor = Cursor::default();
+        mut take: impl FnMut(Arc<Frame>) -> bool,
+    ) -> Option<CauseView> {
+        let mut frames = self.subscribe()?;
         loop {
-            head.mark_unchanged();
-            while let Taken::Entry { entry, .. } = feed.hub.take(&mut cursor) {
-                if !take(entry) {
-                    return None;
-                }
-            }
             tokio::select! {
-                _ = head.changed() => {}
-                cause = self.ended() => return Some(cause),
-                () = sleep_until(feed.clock.instant(until)) => return None,
+                frame = frames.recv() => match frame {
+                    Some(frame) => {
+                        if !take(frame) {
+                            return None;
+                        }
+                    }
+                    None => return Some(self.end_cause()),
+                },
+                () = sleep_until(self.clock.instant(until)) => return None,
             }
         }
     }
 
-    /// The first keyframe that can be had.
-    pub(crate) async fn keyframe(&mut self) -> Result<Arc<Entry>, Cause> {
-        let until = self.feed.clock.now() + FIRST_PICTURE;
+    /// Returns the cause of a stream that has ended.
+    fn end_cause(&self) -> CauseView {
+        let cause = self.snapshot().and_then(|snapshot| snapshot.cause().cloned());
+        let ended = || CauseView::from(&Cause::new(CauseCode::FeedClosedByCamera, "The pull was ended."));
+        cause.unwrap_or_else(ended)
+    }
+
+    /// Returns the first keyframe that can be had.
+    pub(crate) async fn keyframe(&mut self) -> Result<Arc<Frame>, CauseView> {
+        let until = self.clock.now() + FIRST_PICTURE;
         let mut found = None;
-        let ended = self.follow(until, |entry| {
-            let wanted = entry.unit.track == Track::Video && entry.unit.keyframe;
-            if wanted {
-                found = Some(entry);
+        let ended = self.follow(until, |frame| {
+            let is_keyframe = frame.is_keyframe();
+            if is_keyframe {
+                found = Some(frame);
             }
-            !wanted
+            !is_keyframe
         });
         let ended = ended.await;
-        found.ok_or_else(|| ended.or_else(|| self.feed.cause()).unwrap_or_else(no_picture))
+        let known = || self.snapshot().and_then(|snapshot| snapshot.cause().cloned());
+        found.ok_or_else(|| ended.or_else(known).unwrap_or_else(|| CauseView::from(&no_picture())))
     }
 }
 
@@ -187,75 +196,74 @@ fn no_picture() -> Cause {
     Cause::new(CauseCode::FeedNoKeyframe, message)
 }
 
-/// Watches one stream for `duration`, telling `tell` how it looks from time to time.
+/// Watches the stream at `address` for `duration`, and passes its view to `report` about once a second.
 pub(crate) async fn survey_stream(
     mut watched: Watched,
+    address: String,
     duration: Duration,
-    tell: impl Fn(StreamView),
+    report: impl Fn(StreamView),
 ) -> StreamView {
-    let feed = Arc::clone(&watched.feed);
-    let mut view = StreamView {
-        address: feed.spec().url.to_string(),
-        shared: watched.own.is_none(),
-        ..StreamView::default()
-    };
+    let clock = watched.clock;
+    let mut view = StreamView { address, shared: watched.is_shared(), ..StreamView::default() };
     let began = match watched.keyframe().await {
-        Ok(entry) => {
-            view.still = Some(decode(entry).await);
-            feed.clock.now()
+        Ok(frame) => {
+            view.still = Some(decode(frame).await);
+            clock.now()
         }
         Err(cause) => {
-            describe(&feed, &mut view);
-            view.cause = Some(CauseView::from(&cause));
+            describe(watched.snapshot().as_deref(), clock, &mut view);
+            view.cause = Some(cause);
             return view;
         }
     };
     // A stream that runs has counted since long before.
-    let before = lock(&feed.figures).reception();
+    let reception = |snapshot: Arc<FeedSnapshot>| snapshot.feed(clock).reception;
+    let before = watched.snapshot().map(reception).unwrap_or_default();
     let until = began + duration.clamp(SURVEY_RANGE.0, SURVEY_RANGE.1);
     let mut meter = SurveyMeter::default();
-    let mut told = began;
-    let ended = watched.follow(until, |entry| {
-        let unit = &entry.unit;
+    let mut reported_at = began;
+    let snapshots = watched.snapshots();
+    let ended = watched.follow(until, |frame| {
+        let unit = &frame.unit;
         match unit.track {
             Track::Video => meter.add_picture(unit.dts, unit.pts, unit.payload.len(), unit.keyframe),
             Track::Audio => meter.add_sound(unit.dts, unit.payload.len()),
         }
-        let now = feed.clock.now();
-        if now.saturating_sub(told) >= Duration::from_secs(1) {
-            told = now;
-            describe(&feed, &mut view);
+        let now = clock.now();
+        if now.saturating_sub(reported_at) >= REPORT_INTERVAL {
+            reported_at = now;
+            describe(snapshots.as_ref().map(|cell| cell.load()).as_deref(), clock, &mut view);
             view.measured = Some(meter.measured());
-            tell(view.clone());
+            report(view.clone());
         }
         true
     });
     let ended = ended.await;
-    describe(&feed, &mut view);
+    describe(watched.snapshot().as_deref(), clock, &mut view);
     if view.shared {
         for (track, before) in view.reception.iter_mut().zip(&before) {
             track.count_from(before);
         }
     }
     view.measured = Some(meter.measured());
-    view.cause = ended.as_ref().map(CauseView::from);
+    view.cause = ended;
     view
 }
 
-fn describe(feed: &Feed, view: &mut StreamView) {
-    let now = feed.clock.now();
-    let mut figures = lock(&feed.figures);
-    view.steps = figures.steps();
-    view.transport = figures.carrier().map(crate::view::Carrier::word).or(view.transport);
-    view.video = figures.video(now);
-    view.audio = figures.audio();
-    view.offered = figures.offered().to_vec();
-    view.reception = figures.reception();
+fn describe(snapshot: Option<&FeedSnapshot>, clock: Clock, view: &mut StreamView) {
+    let Some(snapshot) = snapshot else { return };
+    let feed = snapshot.feed(clock);
+    view.steps = feed.steps;
+    view.transport = feed.transport.or(view.transport);
+    view.video = feed.video;
+    view.audio = feed.audio;
+    view.offered.clone_from(&snapshot.offered);
+    view.reception = feed.reception;
 }
 
-/// Decodes a keyframe where that blocks nobody.
-pub(crate) async fn decode(entry: Arc<Entry>) -> Result<Still, StillError> {
-    let decoded = tokio::task::spawn_blocking(move || still::of_keyframe(&entry)).await;
+/// Decodes a keyframe on a thread that may block.
+pub(crate) async fn decode(frame: Arc<Frame>) -> Result<Still, StillError> {
+    let decoded = tokio::task::spawn_blocking(move || still::of_keyframe(&frame)).await;
     decoded.unwrap_or_else(|_| Err(StillError::Undecodable("the decoder failed".to_owned())))
 }
 
@@ -281,7 +289,7 @@ fn surveyed(view: &StreamView) -> Option<SurveyedStream> {
         measured,
         audio: view.audio.as_ref().map(|audio| audio.codec.to_owned()),
         audio_left: left.map(|track| track.encoding.clone()).collect(),
-        transport: view.transport.unwrap_or_default().to_owned(),
+        transport: view.transport.map_or("", Carrier::as_str).to_owned(),
         packets: (received, lost),
         drift_ppm: view.reception.first().and_then(|track| track.drift_ppm),
     })

@@ -8,12 +8,9 @@ use std::time::Duration;
 use futures_util::FutureExt as _;
 use tokio::runtime::Handle;
 use tokio::task::JoinSet;
-use tokio::time::{sleep, timeout};
+use tokio::time::timeout;
 
-use crate::feed::lock;
-
-/// Pause before a supervisor that panicked is started again.
-const RESTART_DELAY: Duration = Duration::from_secs(1);
+use crate::sync::lock;
 
 /// Runs `future` and returns the message of a panic in it as an error.
 ///
@@ -26,20 +23,6 @@ pub(crate) async fn catch_panic<T>(future: impl Future<Output = T>) -> Result<T,
 fn message_of(panic: &(dyn Any + Send)) -> String {
     let text = panic.downcast_ref::<String>().map(String::as_str);
     text.or_else(|| panic.downcast_ref::<&str>().copied()).unwrap_or("panic without a message").to_owned()
-}
-
-/// Runs what `start` returns until it ends; one that panics is started again.
-///
-/// # Cancel safety
-/// Dropping it drops what runs.
-pub(crate) async fn restart_on_panic<F>(what: &'static str, name: &str, mut start: impl FnMut() -> F)
-where
-    F: Future<Output = ()>,
-{
-    while let Err(panic) = catch_panic(start()).await {
-        tracing::error!(what, name, panic, "supervisor panicked, restarting");
-        sleep(RESTART_DELAY).await;
-    }
 }
 
 /// Tasks that end in order in the background, such as connections that say goodbye. Clones share them.
@@ -74,18 +57,9 @@ impl ClosingTasks {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
-    use std::sync::atomic::{AtomicU32, Ordering};
+    use tokio::time::sleep;
 
-    #[tokio::test(start_paused = true)]
-    async fn supervisor_that_panics_is_started_again() {
-        let runs = AtomicU32::new(0);
-        let start = || async {
-            assert!(runs.fetch_add(1, Ordering::Relaxed) >= 2, "planned");
-        };
-        restart_on_panic("test", "one", start).await;
-        assert_eq!(runs.load(Ordering::Relaxed), 3);
-    }
+    use super::*;
 
     #[tokio::test]
     async fn panic_is_returned_with_its_message() {

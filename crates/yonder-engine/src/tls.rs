@@ -18,7 +18,7 @@ use tokio_rustls::rustls::{
     CertificateError, ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme,
 };
 
-use crate::feed::lock;
+use crate::sync::lock;
 
 /// SHA-256 of a certificate.
 pub type Fingerprint = [u8; 32];

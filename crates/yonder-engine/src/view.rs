@@ -2,13 +2,18 @@
 
 use std::time::{Duration, SystemTime};
 
-use yonder_core::{Cause, History, ServerRole, Side};
+use yonder_core::{Cause, CauseCode, DialStep, FeedPhase, History, PushPhase, ServerRole, Side};
 use yonder_media::Track;
+
+use crate::clock::Clock;
+use crate::spec::PushSpec;
 
 /// A cause as it is shown.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CauseView {
-    /// Stable code.
+    /// Code.
+    pub kind: CauseCode,
+    /// The code as it is written everywhere.
     pub code: &'static str,
     /// Whose side.
     pub side: Side,
@@ -23,6 +28,7 @@ pub struct CauseView {
 impl From<&Cause> for CauseView {
     fn from(cause: &Cause) -> Self {
         Self {
+            kind: cause.code,
             code: cause.code.code(),
             side: cause.code.side(),
             message: cause.message.clone(),
@@ -78,9 +84,9 @@ pub enum Carrier {
 }
 
 impl Carrier {
-    /// The word that people read.
+    /// Returns the name of the transport.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Tcp => "tcp",
             Self::Udp => "udp",
@@ -132,10 +138,16 @@ impl ReceptionView {
 pub struct FeedView {
     /// Name.
     pub name: String,
-    /// State word.
-    pub state: &'static str,
+    /// Time since the feed was looked at. It grows beyond a second only when the feed's media thread stands still.
+    pub age: Duration,
+    /// State.
+    pub state: FeedPhase,
     /// When the state began.
     pub since: SystemTime,
+    /// Since when it has been down, over all attempts.
+    pub down_since: Option<SystemTime>,
+    /// Connection attempts since then.
+    pub attempts: u32,
     /// Why it does not flow.
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
@@ -145,7 +157,7 @@ pub struct FeedView {
     /// A person may be needed: it is blocked, or retried at long intervals only.
     pub needs_attention: bool,
     /// Transport in use.
-    pub transport: Option<&'static str>,
+    pub transport: Option<Carrier>,
     /// Picture, once known.
     pub video: Option<VideoView>,
     /// Sound, once known.
@@ -167,8 +179,8 @@ pub struct FeedView {
 /// A step of a push's dialogue, done.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StepView {
-    /// What was reached, in words.
-    pub name: &'static str,
+    /// Step.
+    pub step: DialStep,
     /// Time since the dial began.
     pub after: Duration,
 }
@@ -199,10 +211,14 @@ pub struct LinkView {
 pub struct PushView {
     /// Name of the destination.
     pub destination: String,
-    /// State word.
-    pub state: &'static str,
+    /// State.
+    pub state: PushPhase,
     /// When the state began.
     pub since: SystemTime,
+    /// Since when it has been down, over all attempts.
+    pub down_since: Option<SystemTime>,
+    /// Connection attempts since then.
+    pub attempts: u32,
     /// Why it is not live.
     pub cause: Option<CauseView>,
     /// Time until the next attempt, while waiting or blocked.
@@ -233,6 +249,34 @@ pub struct PushView {
     pub uplink: Option<String>,
     /// What is measured of its connection, where that is SRT.
     pub link: Option<LinkView>,
+}
+
+impl PushView {
+    /// Returns a push that has just been started.
+    pub(crate) fn started(spec: &PushSpec, clock: &Clock) -> Self {
+        Self {
+            destination: spec.destination.clone(),
+            state: PushPhase::Waiting,
+            since: clock.wall(clock.now()),
+            down_since: None,
+            attempts: 0,
+            cause: None,
+            retry_in: None,
+            history: spec.history,
+            needs_attention: false,
+            kbps: 0,
+            bytes: 0,
+            frames_sent: 0,
+            frames_dropped: 0,
+            reconnects: 0,
+            backlog: Duration::ZERO,
+            steps: Vec::new(),
+            connected_since: None,
+            server: ServerRole::Main,
+            uplink: None,
+            link: None,
+        }
+    }
 }
 
 /// A relay at one moment.

@@ -10,6 +10,7 @@ use std::time::Duration;
 use bytes::Bytes;
 use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code};
+use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RelayView, TransportChoice};
 use yonder_lab::{Manners, Weather};
 use yonder_media::h264::kind_of;
@@ -26,17 +27,17 @@ fn refusal(status: u16, words: &str) -> Manners {
 }
 
 #[rstest]
-#[case::forbidden(403, "Forbidden", "feed.forbidden", "blocked")]
-#[case::not_found(404, "Not Found", "feed.no-such-stream", "blocked")]
-#[case::crowded(453, "Not Enough Bandwidth", "feed.too-many-viewers", "waiting")]
-#[case::starting(503, "Service Unavailable", "feed.not-ready", "waiting")]
-#[case::something_else(418, "Resting", "feed.protocol", "waiting")]
+#[case::forbidden(403, "Forbidden", "feed.forbidden", FeedPhase::Blocked)]
+#[case::not_found(404, "Not Found", "feed.no-such-stream", FeedPhase::Blocked)]
+#[case::crowded(453, "Not Enough Bandwidth", "feed.too-many-viewers", FeedPhase::Waiting)]
+#[case::starting(503, "Service Unavailable", "feed.not-ready", FeedPhase::Waiting)]
+#[case::something_else(418, "Resting", "feed.protocol", FeedPhase::Waiting)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
     #[case] status: u16,
     #[case] words: &str,
     #[case] code: &str,
-    #[case] state: &str,
+    #[case] state: FeedPhase,
 ) {
     let world = World::with(refusal(status, words), None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -44,18 +45,18 @@ async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
     let view = world.wait("settled", 12, settled).await;
     assert!(view.feed.cause.unwrap().message.contains(words));
     world.camera.change(|manners| manners.refuses = None);
-    if state == "blocked" {
+    if state == FeedPhase::Blocked {
         world.engine.withdraw("relay");
         world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     }
-    world.wait("flowing", 8, |view| view.feed.state == "flowing").await;
+    world.wait("flowing", 8, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", "planted-wrong-word", &[KEY]));
-    let view = world.wait("blocked", 6, |view| view.feed.state == "blocked").await;
+    let view = world.wait("blocked", 6, |view| view.feed.state == FeedPhase::Blocked).await;
     let cause = view.feed.cause.unwrap();
     assert_eq!(cause.code, "feed.wrong-password");
     assert!(!cause.likely.is_empty() && !format!("{cause:?}").contains("planted"));
@@ -64,7 +65,7 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     tokio::time::sleep(Duration::from_secs(6)).await;
     assert_eq!(world.camera.refused(), 1);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
-    world.wait("live", 3, |view| view.pushes[0].state == "live").await;
+    world.wait("live", 3, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -78,7 +79,7 @@ async fn one_session_allowed_and_taken_is_waited_for() {
     let other = || world.engine.relay("other").unwrap();
     world.until("crowded", 6, || feed_code(&other()) == "feed.too-many-viewers").await;
     world.engine.withdraw("relay");
-    world.until("flowing", 8, || other().feed.state == "flowing").await;
+    world.until("flowing", 8, || other().feed.state == FeedPhase::Flowing).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -91,7 +92,7 @@ async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() 
     tokio::time::sleep(Duration::from_secs(9)).await;
     let back = std::time::Instant::now();
     world.camera.switch_on().unwrap();
-    world.wait("live", 5, |view| view.pushes[0].state == "live").await;
+    world.wait("live", 5, |view| view.pushes[0].state == PushPhase::Live).await;
     assert!(back.elapsed() < Duration::from_millis(1_500), "{:?}", back.elapsed());
 }
 
@@ -99,10 +100,10 @@ async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() 
 async fn a_frozen_camera_stalls_and_flows_when_it_thaws() {
     let world = live("/viaduct/main").await;
     world.camera.change(|manners| manners.frozen = true);
-    world.wait("stalled", 4, |view| view.feed.state == "stalled").await;
-    world.wait("given up", 6, |view| view.feed.state != "stalled").await;
+    world.wait("stalled", 4, |view| view.feed.state == FeedPhase::Stalled).await;
+    world.wait("given up", 6, |view| view.feed.state != FeedPhase::Stalled).await;
     world.camera.change(|manners| manners.frozen = false);
-    world.wait("flowing", 12, |view| view.feed.state == "flowing").await;
+    world.wait("flowing", 12, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -183,9 +184,9 @@ async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
     let bandstand = Arc::new(world.media("/bandstand"));
     world.camera.change(|manners| manners.shows = Some(bandstand));
     world.until("the new size", 8, || size() == Some((1920, 1080))).await;
-    let view = world.engine.relay("relay").unwrap();
+    let is_wide = |view: &RelayView| view.feed.video.as_ref().is_some_and(|video| video.width == 1920);
+    let view = world.wait("the new size in the snapshot", 3, is_wide).await;
     assert_eq!((view.feed.reconnects, view.pushes[0].reconnects), (0, 0));
-    assert_eq!(view.feed.video.unwrap().width, 1920);
     let report = world.platform.report("one").unwrap();
     assert!(report.is_good(), "{report:?}");
 }
@@ -197,14 +198,16 @@ async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
     let view = world.wait("no keyframe", 10, |view| feed_code(view) == "feed.no-keyframe").await;
     assert!(view.feed.cause.unwrap().message.contains("no keyframe"));
     world.camera.change(|manners| manners.no_keyframes = false);
-    world.wait("flowing", 10, |view| view.feed.state == "flowing").await;
+    world.wait("flowing", 10, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn garbage_in_the_stream_costs_one_dial() {
     let world = live("/viaduct/main").await;
     world.camera.change(|manners| manners.garbage = 1);
-    let view = world.wait("back", 8, |view| view.feed.reconnects == 1 && view.feed.state == "flowing").await;
+    let view = world
+        .wait("back", 8, |view| view.feed.reconnects == 1 && view.feed.state == FeedPhase::Flowing)
+        .await;
     assert_eq!(view.pushes[0].reconnects, 0, "the push outlives it");
 }
 
@@ -243,7 +246,7 @@ async fn each_dial_looks_its_name_up_and_tells_its_steps() {
     spec.feed.url.host = "localhost".into();
     world.engine.apply(spec);
     let view = world.wait_live().await;
-    let steps: Vec<&str> = view.feed.steps.iter().map(|step| step.name).collect();
+    let steps: Vec<&str> = view.feed.steps.iter().map(|step| step.step.as_str()).collect();
     assert_eq!(
         steps,
         [

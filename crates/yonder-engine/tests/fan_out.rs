@@ -7,6 +7,7 @@ mod support;
 use std::time::Duration;
 
 use support::{KEY, PASSWORD, World, push_code, push_to};
+use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PushSpec, RelaySpec};
 use yonder_lab::{Platform, PlatformConfig, PlatformManners};
 
@@ -46,7 +47,7 @@ async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_
     world.engine.apply(relay(&world, pushes));
     world.wait_live().await;
     stalled.change(|manners| manners.frozen = true);
-    let view = world.wait("lagging", 40, |view| view.pushes[STEADY].state == "lagging").await;
+    let view = world.wait("lagging", 40, |view| view.pushes[STEADY].state == PushPhase::Lagging).await;
     let message = &view.pushes[STEADY].cause.as_ref().unwrap().message;
     assert_eq!(push_code(&view, STEADY), "push.too-slow");
     assert!(message.contains("kbit/s and the push needs"), "{message}");
@@ -54,9 +55,9 @@ async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_
     tokio::time::sleep(Duration::from_secs(45)).await;
 
     let view = world.engine.relay("relay").unwrap();
-    assert_eq!((view.feed.state, view.feed.reconnects, view.feed.packets_lost), ("flowing", 0, 0));
+    assert_eq!((view.feed.state, view.feed.reconnects, view.feed.packets_lost), (FeedPhase::Flowing, 0, 0));
     for push in &view.pushes[..STEADY] {
-        assert_eq!((push.state, push.frames_dropped, push.reconnects), ("live", 0, 0), "{push:?}");
+        assert_eq!((push.state, push.frames_dropped, push.reconnects), (PushPhase::Live, 0, 0), "{push:?}");
         assert!(push.frames_sent > 55 * 25, "{push:?}");
     }
     let slow_one = &view.pushes[STEADY];
@@ -79,12 +80,14 @@ async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_ho
     for turn in 0..6 {
         let other = world.push("other", if turn % 2 == 0 { KEY } else { "second-key-0815" });
         world.engine.apply(relay(&world, vec![constant(), other]));
-        let view =
-            world.wait("both live", 10, |view| view.pushes.iter().all(|push| push.state == "live")).await;
+        let view = world
+            .wait("both live", 10, |view| view.pushes.iter().all(|push| push.state == PushPhase::Live))
+            .await;
         // The last keyframe is at hand: nobody waits for the next.
         let steps = &view.pushes[1].steps;
-        let took = |name: &str| steps.iter().find(|step| step.name == name).map(|step| step.after).unwrap();
-        let waited = took("first keyframe").checked_sub(took("key accepted")).unwrap();
+        let took =
+            |wanted: DialStep| steps.iter().find(|step| step.step == wanted).map(|step| step.after).unwrap();
+        let waited = took(DialStep::FirstKeyframe).checked_sub(took(DialStep::KeyAccepted)).unwrap();
         assert!(waited < Duration::from_millis(200), "{waited:?}");
         if turn % 3 == 2 {
             world.engine.apply(relay(&world, vec![constant()]));
@@ -108,12 +111,12 @@ async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
         (0..STEADY).map(|at| push_to(&format!("steady-{at}"), &steady.server(), &key(at))).collect();
     pushes.extend((0..2).map(|at| push_to(&format!("stalled-{at}"), &stalled.server(), &key(at))));
     world.engine.apply(RelaySpec { feed: world.feed("/shed/main", PASSWORD), ..relay(&world, pushes) });
-    world.wait("live", 30, |view| view.pushes.iter().all(|push| push.state == "live")).await;
+    world.wait("live", 30, |view| view.pushes.iter().all(|push| push.state == PushPhase::Live)).await;
     stalled.change(|manners| manners.frozen = true);
     tokio::time::sleep(Duration::from_secs(15)).await;
     let view = world.engine.relay("relay").unwrap();
     for push in &view.pushes[..STEADY] {
-        assert_eq!((push.state, push.frames_dropped, push.reconnects), ("live", 0, 0), "{push:?}");
+        assert_eq!((push.state, push.frames_dropped, push.reconnects), (PushPhase::Live, 0, 0), "{push:?}");
     }
     for at in 0..STEADY {
         let report = steady.report(&format!("channel-{at}")).unwrap();
@@ -140,7 +143,7 @@ async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
         tokio::time::sleep(Duration::from_millis(700)).await;
     }
     let view = world.engine.relay("relay").unwrap();
-    assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), ("live", 0));
+    assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), (PushPhase::Live, 0));
     assert_eq!(platform.report("channel-0").unwrap().broadcasts, 1);
 }
 

@@ -15,6 +15,7 @@ use tokio::io::copy_bidirectional;
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::time::timeout;
+use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::RelaySpec;
 
 /// A port in front of another one, through which bytes pass or not.
@@ -126,10 +127,12 @@ async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it(
     world.wait_live().await;
     gate.shut();
     let view = world
-        .wait("stalled", 4, |view| view.feed.state == "stalled" && view.pushes[0].state == "waiting")
+        .wait("stalled", 4, |view| {
+            view.feed.state == FeedPhase::Stalled && view.pushes[0].state == PushPhase::Waiting
+        })
         .await;
     assert_eq!((feed_code(&view), push_code(&view, 0)), ("feed.stalled", "feed.stalled"));
-    world.wait("given up", 6, |view| view.feed.state != "stalled").await;
+    world.wait("given up", 6, |view| view.feed.state != FeedPhase::Stalled).await;
     gate.open();
     let view = world.wait_live().await;
     assert_eq!((view.feed.reconnects, view.pushes[0].reconnects), (1, 0));
@@ -157,9 +160,9 @@ async fn a_camera_that_says_nothing_is_no_answer() {
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), mute(b"")));
     let view = world.wait("no answer", 12, |view| feed_code(view) == "feed.no-answer").await;
     // It is there: it is given the usual pause, not dialled anew at once.
-    assert_eq!(view.feed.state, "waiting");
+    assert_eq!(view.feed.state, FeedPhase::Waiting);
     tokio::time::sleep(Duration::from_millis(600)).await;
-    assert_eq!(world.engine.relay("relay").unwrap().feed.state, "waiting");
+    assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Waiting);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -167,7 +170,7 @@ async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
     let world = World::start();
     let garbage = mute(b"\x01\x02\x03 not rtsp at all\r\n\r\n");
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), garbage));
-    let view = world.wait("a cause", 5, |view| view.feed.state == "waiting").await;
+    let view = world.wait("a cause", 5, |view| view.feed.state == FeedPhase::Waiting).await;
     assert_eq!(feed_code(&view), "feed.protocol");
 }
 
@@ -178,7 +181,7 @@ async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_o
     set_port(&mut spec.pushes[0], mute(b"").port());
     world.engine.apply(spec);
     let view = world.wait("no answer", 14, |view| push_code(view, 0) == "push.no-answer").await;
-    assert_eq!(view.feed.state, "flowing");
+    assert_eq!(view.feed.state, FeedPhase::Flowing);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -199,7 +202,7 @@ async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
     world.engine.apply(spec);
     world.wait_live().await;
     gate.shut();
-    let view = world.wait("lagging", 15, |view| view.pushes[1].state == "lagging").await;
+    let view = world.wait("lagging", 15, |view| view.pushes[1].state == PushPhase::Lagging).await;
     assert_eq!(push_code(&view, 1), "push.too-slow");
     assert!(view.pushes[1].backlog.as_millis() > 1_000);
     world
@@ -208,7 +211,7 @@ async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
         })
         .await;
     let view = world.engine.relay("relay").unwrap();
-    assert_eq!((view.pushes[0].state, view.pushes[0].frames_dropped), ("live", 0));
+    assert_eq!((view.pushes[0].state, view.pushes[0].frames_dropped), (PushPhase::Live, 0));
     let report = world.platform.report("one").unwrap();
     assert!(report.is_good(), "{report:?}");
     assert_eq!(report.broadcasts, 1);

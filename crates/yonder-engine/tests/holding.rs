@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use yonder_core::grade::Finding;
+use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, Picture, PushSpec, RelaySpec};
 use yonder_lab::{PlatformConfig, PlatformManners, Recording, SrtConfig};
 use yonder_media::aac::SAMPLES_PER_FRAME;
@@ -35,8 +36,8 @@ fn held_relay(world: &World, path: &str, hold: HoldSpec) -> RelaySpec {
     RelaySpec { pushes: vec![world.push("to-0", KEY), srt], hold, ..world.relay(path, PASSWORD, &[]) }
 }
 
-async fn wait_state(world: &World, state: &str) {
-    world.wait(state, 20, |view| view.pushes.iter().all(|push| push.state == state)).await;
+async fn wait_state(world: &World, state: PushPhase) {
+    world.wait(state.as_str(), 20, |view| view.pushes.iter().all(|push| push.state == state)).await;
 }
 
 fn assert_rises(times: &[i64]) {
@@ -67,7 +68,7 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
     world.wait_live().await;
     world.camera.switch_off().await;
     let gone = Instant::now();
-    wait_state(&world, "holding").await;
+    wait_state(&world, PushPhase::Holding).await;
     let took = gone.elapsed();
     assert!(took > Duration::from_secs(2) && took < Duration::from_secs(6), "{took:?}");
     let view = world.engine.relay("relay").unwrap();
@@ -76,7 +77,7 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
     tokio::time::sleep_until((gone + Duration::from_secs(60)).into()).await;
     world.camera.switch_on().unwrap();
     let returned = Instant::now();
-    wait_state(&world, "live").await;
+    wait_state(&world, PushPhase::Live).await;
     assert!(returned.elapsed() < Duration::from_millis(1_500), "{:?}", returned.elapsed());
     tokio::time::sleep(Duration::from_secs(3)).await;
     let view = world.engine.relay("relay").unwrap();
@@ -112,12 +113,12 @@ async fn a_person_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
     world.engine.apply(held_relay(&world, path, hold_after(3)));
     world.wait_live().await;
     world.engine.apply(held_relay(&world, path, HoldSpec { wanted: true, ..hold_after(3) }));
-    wait_state(&world, "holding").await;
+    wait_state(&world, PushPhase::Holding).await;
     let view = world.engine.relay("relay").unwrap();
-    assert_eq!((view.feed.state, push_code(&view, 0)), ("flowing", ""));
+    assert_eq!((view.feed.state, push_code(&view, 0)), (FeedPhase::Flowing, ""));
     tokio::time::sleep(Duration::from_secs(3)).await;
     world.engine.apply(held_relay(&world, path, hold_after(3)));
-    wait_state(&world, "live").await;
+    wait_state(&world, PushPhase::Live).await;
     tokio::time::sleep(Duration::from_secs(2)).await;
     world.engine.shutdown().await;
     for channel in ["one", "two"] {
@@ -138,15 +139,17 @@ async fn a_push_that_joins_or_drops_while_it_is_held_gets_the_holding_picture() 
     world.engine.apply(only(hold_after(1)));
     world.wait_live().await;
     world.camera.switch_off().await;
-    wait_state(&world, "holding").await;
+    wait_state(&world, PushPhase::Holding).await;
     world.engine.apply(held_relay(&world, "/viaduct/main", hold_after(1)));
-    world.wait("both holding", 10, |view| view.pushes.len() == 2 && view.pushes[1].state == "holding").await;
+    world
+        .wait("both holding", 10, |view| view.pushes.len() == 2 && view.pushes[1].state == PushPhase::Holding)
+        .await;
     world.platform.switch_off().await;
-    world.wait("dropped", 10, |view| view.pushes[0].state == "waiting").await;
+    world.wait("dropped", 10, |view| view.pushes[0].state == PushPhase::Waiting).await;
     world.platform.switch_on().unwrap();
-    wait_state(&world, "holding").await;
+    wait_state(&world, PushPhase::Holding).await;
     world.camera.switch_on().unwrap();
-    wait_state(&world, "live").await;
+    wait_state(&world, PushPhase::Live).await;
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -162,7 +165,7 @@ async fn a_picture_of_the_users_own_is_shown_and_changed_while_it_is() {
     world.engine.apply(held_relay(&world, "/shed/main", HoldSpec::default()));
     world.wait_live().await;
     world.engine.apply(held_relay(&world, "/shed/main", hold(picture(200))));
-    wait_state(&world, "holding").await;
+    wait_state(&world, PushPhase::Holding).await;
     let keyframes = || {
         let recording = world.platform.recording("one");
         let mut seen: Vec<Vec<bytes::Bytes>> = Vec::new();
@@ -193,13 +196,19 @@ async fn two_relays_of_one_feed_hold_each_for_itself() {
     world.engine.apply(relay("relay", one(), false));
     world.engine.apply(relay("other", two(), false));
     world.wait_live().await;
-    world.until("both are live", 10, || world.engine.relay("other").unwrap().pushes[0].state == "live").await;
+    world
+        .until("both are live", 10, || {
+            world.engine.relay("other").unwrap().pushes[0].state == PushPhase::Live
+        })
+        .await;
     world.engine.apply(relay("other", two(), true));
     world
-        .until("the other holds", 10, || world.engine.relay("other").unwrap().pushes[0].state == "holding")
+        .until("the other holds", 10, || {
+            world.engine.relay("other").unwrap().pushes[0].state == PushPhase::Holding
+        })
         .await;
     tokio::time::sleep(Duration::from_secs(2)).await;
-    assert_eq!(world.engine.relay("relay").unwrap().pushes[0].state, "live");
+    assert_eq!(world.engine.relay("relay").unwrap().pushes[0].state, PushPhase::Live);
     world.engine.shutdown().await;
     world.assert_pictures_exact("one", "/viaduct/main");
     let (held, _) = world.held(&world.platform.recording("two"), "/viaduct/main");

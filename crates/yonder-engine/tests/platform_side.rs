@@ -10,6 +10,7 @@ use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code, push_code, push_to, set_port};
 use yonder_address::{KeyLength, Passphrase};
 use yonder_core::ServerRole;
+use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PrivateAuthority, PushSpec, RelaySpec};
 use yonder_lab::{Limits, PlatformConfig, PlatformManners, SrtConfig, Stage, TestAuthority, Weather};
 
@@ -61,7 +62,7 @@ async fn rtmps_delivers_bit_for_bit_under_a_private_authority(#[case] path: &str
     push.authority = Some(PrivateAuthority::from_pem(&authority.pem()).unwrap());
     world.engine.apply(relay(&world, path, vec![push]));
     let view = world.wait_live().await;
-    assert!(view.pushes[0].steps.iter().any(|step| step.name == "TLS agreed"), "{view:#?}");
+    assert!(view.pushes[0].steps.iter().any(|step| step.step == DialStep::TlsAgreed), "{view:#?}");
     pictures(&world, "one", 130).await;
     ended(&world, "one").await;
     world.assert_exact("one", path);
@@ -75,7 +76,7 @@ async fn a_certificate_that_nobody_vouches_for_blocks_and_is_described() {
         "/viaduct/main",
         vec![push_to("to-0", &world.platform.tls_server().unwrap(), KEY)],
     ));
-    let view = world.wait("blocked", 8, |view| view.pushes[0].state == "blocked").await;
+    let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.tls-untrusted");
     assert!(
         view.pushes[0].cause.as_ref().unwrap().message.contains("signed by nobody known here"),
@@ -91,7 +92,7 @@ async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
     let mut push = push_to("to-0", &world.platform.tls_server().unwrap(), KEY);
     push.authority = Some(PrivateAuthority::from_pem(&authority.pem()).unwrap());
     world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
-    let view = world.wait("blocked", 8, |view| view.pushes[0].state == "blocked").await;
+    let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("another name"), "{view:#?}");
 }
 
@@ -101,7 +102,7 @@ async fn tls_to_a_port_that_speaks_none_fails_and_is_tried_again() {
     let server = world.platform.server().replace("rtmp://", "rtmps://");
     world.engine.apply(relay(&world, "/viaduct/main", vec![push_to("to-0", &server, KEY)]));
     let view = world.wait("waiting", 12, |view| push_code(view, 0) == "push.tls-failed").await;
-    assert_eq!(view.pushes[0].state, "waiting");
+    assert_eq!(view.pushes[0].state, PushPhase::Waiting);
 }
 
 const CALM: Weather = Weather { lost: 0, reordered: 0, repeated: 0 };
@@ -152,7 +153,7 @@ async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[cas
     let mut push = srt_push(&world, KEY);
     push.encryption = ours.map(|text| (phrase(text), KeyLength::Aes128));
     world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
-    let view = world.wait("blocked", 8, |view| view.pushes[0].state == "blocked").await;
+    let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.passphrase-refused");
 }
 
@@ -160,16 +161,16 @@ async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[cas
 async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
     let world = srt_world(None, CALM);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, "an-unknown-stream-id")]));
-    let view = world.wait("blocked", 8, |view| view.pushes[0].state == "blocked").await;
+    let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.key-refused");
     world.engine.withdraw("relay");
     let twice = vec![srt_push(&world, KEY), PushSpec { destination: "to-1".into(), ..srt_push(&world, KEY) }];
     world.engine.apply(relay(&world, "/viaduct/main", twice));
     world
         .wait("busy", 8, |view| {
-            let mut states: Vec<_> = view.pushes.iter().map(|push| push.state).collect();
-            states.sort_unstable();
-            states == ["live", "waiting"]
+            let has = |state: PushPhase| view.pushes.iter().any(|push| push.state == state);
+            has(PushPhase::Live)
+                && has(PushPhase::Waiting)
                 && (push_code(view, 0) == "push.key-busy" || push_code(view, 1) == "push.key-busy")
         })
         .await;
@@ -203,11 +204,11 @@ async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
     world.engine.apply(relay(&world, "/summit/main", vec![srt_push(&world, KEY)]));
     world.wait_live().await;
     world.platform.change(|manners| manners.weather.lost = 600);
-    let view = world.wait("lagging", 10, |view| view.pushes[0].state == "lagging").await;
+    let view = world.wait("lagging", 10, |view| view.pushes[0].state == PushPhase::Lagging).await;
     assert_eq!(push_code(&view, 0), "push.too-slow");
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("packets"), "{view:#?}");
     world.platform.change(|manners| manners.weather.lost = 0);
-    world.wait("live again", 25, |view| view.pushes[0].state == "live").await;
+    world.wait("live again", 25, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
 #[rstest]
@@ -241,7 +242,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
     world.wait_live().await;
     world.platform.change(|manners| manners.ends = (manners.ends.0 + 1, words.to_owned()));
     let view = world.wait("told", 5, |view| push_code(view, 0) == code).await;
-    assert_eq!(view.pushes[0].state, "waiting");
+    assert_eq!(view.pushes[0].state, PushPhase::Waiting);
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains(words), "{view:#?}");
     world.wait_live().await;
 }
@@ -251,7 +252,7 @@ async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() 
     let world = World::start();
     world.platform.change(|manners| manners.refuses_app = Some("closed for the winter".to_owned()));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
-    let view = world.wait("blocked", 15, |view| view.pushes[0].state == "blocked").await;
+    let view = world.wait("blocked", 15, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.app-refused");
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("closed for the winter"));
 }
@@ -275,7 +276,7 @@ async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait("three returns", 30, |view| view.pushes[0].reconnects >= 3).await;
     world.platform.change(|manners| manners.flaky = None);
-    world.wait("live for good", 20, |view| view.pushes[0].state == "live").await;
+    world.wait("live for good", 20, |view| view.pushes[0].state == PushPhase::Live).await;
     assert_eq!(world.engine.relay("relay").unwrap().feed.reconnects, 0);
 }
 
@@ -293,10 +294,10 @@ async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
     let fast = world.push("to-0", KEY);
     world.engine.apply(relay(&world, "/summit/main", vec![fast, slow]));
     world.wait_live().await;
-    let view = world.wait("lagging", 20, |view| view.pushes[1].state == "lagging").await;
+    let view = world.wait("lagging", 20, |view| view.pushes[1].state == PushPhase::Lagging).await;
     assert!(view.pushes[1].cause.as_ref().unwrap().message.contains("kbit/s"), "{view:#?}");
     let view = world.wait("skipping", 20, |view| view.pushes[1].frames_dropped > 0).await;
-    assert_eq!((view.pushes[0].state, view.pushes[0].frames_dropped), ("live", 0));
+    assert_eq!((view.pushes[0].state, view.pushes[0].frames_dropped), (PushPhase::Live, 0));
     assert!(world.platform.report("one").unwrap().is_good());
 }
 
@@ -337,13 +338,13 @@ async fn the_backup_server_takes_over_and_gives_back() {
     assert_eq!(view.pushes[0].server, ServerRole::Main);
     world.platform.switch_off().await;
     let on_backup = |view: &yonder_engine::RelayView| {
-        view.pushes[0].state == "live" && view.pushes[0].server == ServerRole::Backup
+        view.pushes[0].state == PushPhase::Live && view.pushes[0].server == ServerRole::Backup
     };
     world.wait("on the backup server", 12, on_backup).await;
     world.platform.switch_on().unwrap();
     let view = world
         .wait("back on the main server", 12, |view| {
-            view.pushes[0].state == "live" && view.pushes[0].server == ServerRole::Main
+            view.pushes[0].state == PushPhase::Live && view.pushes[0].server == ServerRole::Main
         })
         .await;
     assert_eq!(view.pushes[0].reconnects, 2);
@@ -378,7 +379,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
         "/summit/main",
         pushes([keys[0], "another-key-of-b", keys[2], keys[3]]),
     ));
-    world.wait("live under the new key", 5, |view| view.pushes[1].state == "live").await;
+    world.wait("live under the new key", 5, |view| view.pushes[1].state == PushPhase::Live).await;
     assert!(rolled.elapsed() < Duration::from_secs(2), "it took {:?}", rolled.elapsed());
     tokio::time::sleep(Duration::from_secs(1)).await;
     world.engine.withdraw("relay");
@@ -420,7 +421,7 @@ async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(
     world.camera.change(|manners| manners.frozen = false);
     let view = world.wait("refused", 25, |view| push_code(view, 0) == "push.key-refused").await;
     // The key has worked, so it is tried on, rationed.
-    assert_eq!(view.pushes[0].state, "waiting");
+    assert_eq!(view.pushes[0].state, PushPhase::Waiting);
     if !by_srt {
         assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("for one broadcast"), "{view:#?}");
     }
@@ -462,11 +463,11 @@ async fn a_platform_port_that_is_closed_is_told() {
 async fn feed_that_flows_without_keyframes_shows_it() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[]));
-    world.wait("flowing", 8, |view| view.feed.state == "flowing").await;
+    world.wait("flowing", 8, |view| view.feed.state == FeedPhase::Flowing).await;
     world.camera.change(|manners| manners.no_keyframes = true);
     // The feed flows on, and shows what is wrong with it.
     let view = world.wait("warned", 25, |view| feed_code(view) == "feed.no-keyframe").await;
-    assert_eq!(view.feed.state, "flowing");
+    assert_eq!(view.feed.state, FeedPhase::Flowing);
     world.camera.change(|manners| manners.no_keyframes = false);
     world.wait("well again", 8, |view| feed_code(view).is_empty()).await;
 }

@@ -11,6 +11,7 @@ use support::{KEY, PASSWORD, World};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
 use tokio::time::timeout;
+use yonder_core::FeedPhase;
 use yonder_engine::PreviewMessage;
 
 /// A viewer of `path`, with room for so many messages.
@@ -53,7 +54,7 @@ async fn a_running_feed_is_shown_from_its_last_keyframe_without_another_session(
     assert_eq!(world.camera.sessions(), 1);
     drop(viewer);
     timeout(Duration::from_secs(2), task).await.expect("it ends with its viewer").unwrap();
-    assert_eq!(world.engine.relay("relay").unwrap().feed.state, "flowing");
+    assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Flowing);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

@@ -6,7 +6,8 @@ mod support;
 
 use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
-use yonder_engine::TransportChoice;
+use yonder_core::{FeedPhase, PushPhase};
+use yonder_engine::{Carrier, TransportChoice};
 
 #[rstest]
 #[case::one_slice_with_sound("/summit/main")]
@@ -23,7 +24,7 @@ async fn what_arrives_is_bit_for_bit_what_the_camera_sent(
     spec.feed.transport = transport;
     world.engine.apply(spec);
     let view = world.wait("sending for a while", 20, |view| view.pushes[0].frames_sent > 130).await;
-    let carrier = if transport == TransportChoice::Udp { "udp" } else { "tcp" };
+    let carrier = if transport == TransportChoice::Udp { Carrier::Udp } else { Carrier::Tcp };
     assert_eq!((view.feed.transport, view.feed.packets_lost), (Some(carrier), 0));
     world.engine.shutdown().await;
     world.assert_exact("one", path);
@@ -47,7 +48,7 @@ async fn the_measured_facts_are_the_cameras() {
     assert!((video.keyframe_interval_s.unwrap() - 2.0).abs() < 0.05, "{video:?}");
     let audio = view.feed.audio.unwrap();
     assert_eq!((audio.codec, audio.rate_hz, audio.channels), ("AAC", 48_000, 2));
-    let steps: Vec<&str> = view.pushes[0].steps.iter().map(|step| step.name).collect();
+    let steps: Vec<&str> = view.pushes[0].steps.iter().map(|step| step.step.as_str()).collect();
     assert_eq!(
         steps,
         ["name found", "connected", "greeted", "application accepted", "key accepted", "first keyframe"]
@@ -63,13 +64,13 @@ async fn a_camera_that_goes_and_returns_is_live_again_by_itself() {
     // The push waits for the same reason, and says so.
     world
         .wait("refused", 10, |view| {
-            view.pushes[0].state == "waiting"
+            view.pushes[0].state == PushPhase::Waiting
                 && [feed_code(view), push_code(view, 0)] == ["feed.connection-refused"; 2]
         })
         .await;
     world.camera.switch_on().unwrap();
     let view = world.wait_live().await;
-    assert_eq!((view.feed.state, view.feed.reconnects), ("flowing", 1));
+    assert_eq!((view.feed.state, view.feed.reconnects), (FeedPhase::Flowing, 1));
     assert_eq!(view.pushes[0].reconnects, 0, "the push stayed connected");
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
@@ -83,19 +84,22 @@ async fn a_platform_that_goes_and_returns_is_live_again_and_the_feed_does_not_no
     world.wait("refused", 10, |view| push_code(view, 0) == "push.connection-refused").await;
     world.platform.switch_on().unwrap();
     let view = world.wait_live().await;
-    assert_eq!((view.feed.state, view.feed.reconnects, view.pushes[0].reconnects), ("flowing", 0, 1));
+    assert_eq!(
+        (view.feed.state, view.feed.reconnects, view.pushes[0].reconnects),
+        (FeedPhase::Flowing, 0, 1)
+    );
     assert!(view.feed.since.duration_since(before.feed.since).unwrap_or_default().as_millis() < 200);
 }
 
 #[rstest]
-#[case::wrong_password("/viaduct/main", "wrong", "feed.wrong-password", "blocked")]
-#[case::wrong_path("/nowhere", PASSWORD, "feed.no-such-stream", "blocked")]
+#[case::wrong_password("/viaduct/main", "wrong", "feed.wrong-password", FeedPhase::Blocked)]
+#[case::wrong_path("/nowhere", PASSWORD, "feed.no-such-stream", FeedPhase::Blocked)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn what_the_camera_refuses_blocks_the_feed(
     #[case] path: &str,
     #[case] password: &str,
     #[case] code: &str,
-    #[case] state: &str,
+    #[case] state: FeedPhase,
 ) {
     let world = World::start();
     world.engine.apply(world.relay(path, password, &[KEY]));
@@ -108,7 +112,7 @@ async fn what_the_camera_refuses_blocks_the_feed(
 async fn a_blocked_feed_flows_once_its_password_is_put_right() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", "wrong", &[KEY]));
-    world.wait("blocked", 15, |view| view.feed.state == "blocked").await;
+    world.wait("blocked", 15, |view| view.feed.state == FeedPhase::Blocked).await;
     world.engine.update_feed(world.feed("/viaduct/main", PASSWORD));
     world.wait_live().await;
 }
@@ -119,7 +123,7 @@ async fn a_wrong_key_blocks_its_own_push_and_no_other() {
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY, "no-such-key-here"]));
     let view = world
         .wait("one live, one blocked", 10, |view| {
-            view.pushes[0].state == "live" && view.pushes[1].state == "blocked"
+            view.pushes[0].state == PushPhase::Live && view.pushes[1].state == PushPhase::Blocked
         })
         .await;
     assert_eq!(push_code(&view, 1), "push.key-refused");
@@ -134,12 +138,12 @@ async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
     let view = world
         .wait("one busy", 10, |view| {
             view.pushes.iter().any(|push| {
-                push.state == "waiting"
+                push.state == PushPhase::Waiting
                     && push.cause.as_ref().is_some_and(|cause| cause.code == "push.key-busy")
             })
         })
         .await;
-    let busy = view.pushes.iter().position(|push| push.state == "waiting").unwrap();
+    let busy = view.pushes.iter().position(|push| push.state == PushPhase::Waiting).unwrap();
     // The one that holds the key goes.
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY, KEY]);
     spec.pushes.retain(|push| push.destination == view.pushes[busy].destination);

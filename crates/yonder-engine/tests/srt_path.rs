@@ -13,6 +13,7 @@ use support::{KEY, PASSWORD, World, push_to};
 use tokio::net::UdpSocket;
 use tokio::sync::watch;
 use tokio::task::JoinSet;
+use yonder_core::PushPhase;
 use yonder_engine::{HoldSpec, RelaySpec};
 use yonder_lab::{PlatformConfig, SrtConfig};
 
@@ -93,7 +94,7 @@ async fn port_that_is_unreachable_for_a_moment_ends_no_push() {
         router.open.send_replace(true);
     }
     // A third of the packets was lost meanwhile, which shows for some seconds.
-    let view = world.wait("live again", 15, |view| view.pushes[0].state == "live").await;
+    let view = world.wait("live again", 15, |view| view.pushes[0].state == PushPhase::Live).await;
     let push = &view.pushes[0];
     assert_eq!(push.reconnects, 0, "{push:?}");
     assert!(push.link.unwrap().retransmitted > 0, "the router was closed: {push:?}");
@@ -160,7 +161,7 @@ fn mtu_that_shrinks_under_a_live_push_is_followed() {
 /// The push is live without a reconnect, and its pictures have arrived whole.
 fn assert_carried(world: &World, pictures: u64) {
     let view = world.engine.relay("relay").unwrap();
-    assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), ("live", 0), "{view:?}");
+    assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), (PushPhase::Live, 0), "{view:?}");
     let report = world.platform.report("one").unwrap();
     let received = world.platform.recording("one").pictures.len();
     assert!(u64::try_from(received).unwrap() >= pictures, "{received} pictures arrived: {report:?}");

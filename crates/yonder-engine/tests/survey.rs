@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use support::{KEY, PASSWORD, World};
-use yonder_engine::{StillError, SurveyRequest, SurveyView, TransportChoice};
+use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
 use yonder_lab::{Manners, Weather};
 
 fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
@@ -42,7 +42,7 @@ async fn main_and_sub_are_measured_together_each_with_a_picture() {
     let keyframes = measured.keyframes.unwrap();
     assert!((keyframes.min_s - 2.0).abs() < 0.05 && (keyframes.max_s - 2.0).abs() < 0.05, "{keyframes:?}");
     assert!((sub.measured.unwrap().fps.unwrap() - 12.5).abs() < 0.1);
-    assert_eq!((main.transport, main.shared, main.reception[0].lost), (Some("tcp"), false, 0));
+    assert_eq!((main.transport, main.shared, main.reception[0].lost), (Some(Carrier::Tcp), false, 0));
     let sizes: Vec<(u32, u32)> = [main, sub]
         .iter()
         .map(|stream| stream.still.clone().unwrap().unwrap())

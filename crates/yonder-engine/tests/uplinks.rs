@@ -9,6 +9,7 @@ use std::time::Duration;
 
 use rstest::rstest;
 use support::{KEY, World, push_to};
+use yonder_core::PushPhase;
 use yonder_engine::{Binding, HoldSpec, PushSpec, RelaySpec, UplinkSpec};
 use yonder_lab::{PlatformConfig, SrtConfig};
 
@@ -86,5 +87,5 @@ async fn an_address_of_the_other_family_says_so() {
         view.pushes[0].cause.as_ref().is_some_and(|cause| cause.message.contains(says))
     };
     let view = world.wait("told", 5, told).await;
-    assert_eq!(view.pushes[0].state, "waiting");
+    assert_eq!(view.pushes[0].state, PushPhase::Waiting);
 }

@@ -36,4 +36,4 @@ pub use blocks::BlockWriter;
 pub use nal::{NalRole, split_access_units, split_nals};
 pub use order::PictureOrder;
 pub use stream::{AudioConfig, ParameterSets, PictureFacts, StreamHeaders, VideoCodec, VideoConfig};
-pub use unit::{AccessUnit, Payload, PerTrack, TICKS_PER_SECOND, Track};
+pub use unit::{AccessUnit, Frame, Payload, PerTrack, TICKS_PER_SECOND, Track};

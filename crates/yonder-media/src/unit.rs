@@ -1,6 +1,10 @@
 //! The access unit: one picture, or one frame of sound, on the relay's clock.
 
+use std::sync::Arc;
+
 use bytes::Bytes;
+
+use crate::stream::StreamHeaders;
 
 /// Ticks of the relay's clock in one second (90 kHz, as in MPEG systems and RTP video).
 pub const TICKS_PER_SECOND: i64 = 90_000;
@@ -88,6 +92,29 @@ impl AccessUnit {
     #[must_use]
     pub fn composition_ms(&self) -> i64 {
         ticks_to_ms(self.pts.saturating_sub(self.dts))
+    }
+}
+
+/// An access unit of a stream, with the stream's headers from this unit on. Shared by all of its readers.
+#[derive(Debug)]
+pub struct Frame {
+    /// The access unit.
+    pub unit: AccessUnit,
+    /// Headers of the stream.
+    pub headers: Arc<StreamHeaders>,
+}
+
+impl Frame {
+    /// Returns a unit under the given headers.
+    #[must_use]
+    pub fn new(unit: AccessUnit, headers: Arc<StreamHeaders>) -> Self {
+        Self { unit, headers }
+    }
+
+    /// True for a video frame at which a decoder can start.
+    #[must_use]
+    pub fn is_keyframe(&self) -> bool {
+        self.unit.track == Track::Video && self.unit.keyframe
     }
 }
 

@@ -33,12 +33,16 @@ impl Outbox {
         self.len == 0
     }
 
-    /// Fills `slices` with the first pieces and returns how many were filled.
-    pub fn io_slices<'a>(&'a self, slices: &mut [IoSlice<'a>]) -> usize {
-        let mut filled = 0;
+    /// Fills `slices` with the first pieces, up to `limit` bytes, and returns how many were filled.
+    pub fn io_slices<'a>(&'a self, slices: &mut [IoSlice<'a>], limit: usize) -> usize {
+        let (mut filled, mut left) = (0, limit);
         for (slot, piece) in slices.iter_mut().zip(&self.pieces) {
-            *slot = IoSlice::new(piece);
+            if left == 0 {
+                break;
+            }
+            *slot = IoSlice::new(piece.get(..left).unwrap_or(piece));
             filled += 1;
+            left = left.saturating_sub(piece.len());
         }
         filled
     }
@@ -89,7 +93,7 @@ mod tests {
             let mut written = Vec::new();
             for step in steps.into_iter().cycle().take(expected.len()) {
                 let mut slices = [IoSlice::new(&[]); 3];
-                let filled = outbox.io_slices(&mut slices);
+                let filled = outbox.io_slices(&mut slices, usize::MAX);
                 let available: Vec<u8> = slices[..filled].iter().flat_map(|s| s.to_vec()).collect();
                 let count = step.min(available.len());
                 written.extend_from_slice(&available[..count]);

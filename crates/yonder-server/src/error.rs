@@ -5,6 +5,7 @@ use actix_web::{HttpResponse, ResponseError};
 use yonder_address::{AddressError, PassphraseError, PasteError};
 use yonder_api::{BookFault, Check, Problem};
 use yonder_core::budget::UnitError;
+use yonder_core::preflight::Level as CheckLevel;
 use yonder_core::{NameError, Role};
 use yonder_engine::CauseView;
 use yonder_rtsp::UrlError;
@@ -124,7 +125,7 @@ pub enum ServiceError {
 
 /// The failed checks in one line.
 fn failures(checks: &[Check]) -> String {
-    let failed = checks.iter().filter(|check| check.level == "fail");
+    let failed = checks.iter().filter(|check| check.level == CheckLevel::Fail);
     failed.map(|check| format!("{}: {}", check.subject, check.reason)).collect::<Vec<_>>().join("; ")
 }
 

@@ -10,6 +10,7 @@ use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::info::Info;
 use prometheus_client::registry::Registry;
 use yonder_api::{FeedState, PushState, Relay, Status};
+use yonder_core::{FeedPhase, PushPhase};
 
 use crate::process::ProcessFigures;
 
@@ -89,8 +90,8 @@ impl Families {
 
     fn set_relay(&self, relay: &Relay) {
         let label = OfRelay { relay: relay.name.clone() };
-        self.relay_wanted.get_or_create(&label).set(i64::from(relay.wanted != "off"));
-        if relay.wanted != "off" {
+        self.relay_wanted.get_or_create(&label).set(i64::from(relay.wanted.is_running()));
+        if relay.wanted.is_running() {
             self.set_feed(&relay.feed);
             relay.pushes.iter().for_each(|push| self.set_push(&relay.name, push));
         }
@@ -99,7 +100,7 @@ impl Families {
     /// Two relays of one feed tell the same of it: counters are set once.
     fn set_feed(&self, feed: &FeedState) {
         let label = OfFeed { feed: feed.name.clone() };
-        self.feed_up.get_or_create(&label).set(i64::from(feed.state == "flowing"));
+        self.feed_up.get_or_create(&label).set(i64::from(feed.state == FeedPhase::Flowing));
         set_counter(&self.feed_bytes.get_or_create(&label), feed.bytes);
         set_counter(&self.feed_lost.get_or_create(&label), feed.packets_lost);
         set_counter(&self.feed_reconnects.get_or_create(&label), feed.reconnects);
@@ -107,9 +108,9 @@ impl Families {
 
     fn set_push(&self, relay: &str, push: &PushState) {
         let label = OfPush { relay: relay.to_owned(), destination: push.destination.clone() };
-        let is_up = matches!(push.state.as_str(), "live" | "holding" | "lagging");
+        let is_up = push.state.is_sending();
         self.push_up.get_or_create(&label).set(i64::from(is_up));
-        self.push_holding.get_or_create(&label).set(i64::from(push.state == "holding"));
+        self.push_holding.get_or_create(&label).set(i64::from(push.state == PushPhase::Holding));
         set_counter(&self.push_bytes.get_or_create(&label), push.bytes);
         set_counter(&self.push_frames.get_or_create(&label), push.frames_sent);
         set_counter(&self.push_dropped.get_or_create(&label), push.frames_dropped);

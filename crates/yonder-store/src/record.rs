@@ -1,8 +1,8 @@
 //! The record: logbook, runs and outages.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use yonder_core::Side;
 use yonder_core::record::{Blame, Note, OpenRun, Span, SpanOutage, StateBegan, Subject};
+use yonder_core::{PushPhase, Side};
 
 use crate::error::{Kind, StoreError};
 use crate::store::Store;
@@ -94,7 +94,7 @@ fn span(row: &Row<'_>) -> rusqlite::Result<Span> {
 
 fn outage(row: &Row<'_>) -> rusqlite::Result<SpanOutage> {
     let side: String = row.get("side")?;
-    let side = Side::from_word(&side).unwrap_or(Side::Ours);
+    let side = Side::from_name(&side).unwrap_or(Side::Ours);
     let blame = Blame { code: row.get("code")?, side, message: row.get("message")? };
     Ok(SpanOutage { span: span(row)?, blame })
 }
@@ -128,9 +128,9 @@ fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
                     kind,
                     name,
                     part,
-                    state,
+                    state.as_str(),
                     blame.map(|blame| &blame.code),
-                    blame.map(|blame| blame.side.word()),
+                    blame.map(|blame| blame.side.as_str()),
                     blame.map(|blame| &blame.message).or(remark.as_ref()).map_or("", String::as_str)
                 ],
             )?;
@@ -147,7 +147,7 @@ fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
             transaction.execute(
                 "INSERT INTO outage (kind, name, part, begin_ms, code, side, message)
                  VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-                params![kind, name, part, at_ms, blame.code, blame.side.word(), blame.message],
+                params![kind, name, part, at_ms, blame.code, blame.side.as_str(), blame.message],
             )?;
         }
         Note::RunEnded { at_ms, subject } => end(transaction, "run", *at_ms, subject)?,
@@ -304,7 +304,9 @@ impl Store {
                  ) ORDER BY id",
             )?;
             let read = |row: &Row<'_>| {
-                Ok(StateBegan { subject: subject(row)?, at_ms: row.get("at_ms")?, state: row.get("what")? })
+                let state: String = row.get("what")?;
+                let state = PushPhase::from_name(&state);
+                Ok(StateBegan { subject: subject(row)?, at_ms: row.get("at_ms")?, state })
             };
             Ok(statement.query_map(params![from_ms, most], read)?.collect::<Result<Vec<_>, _>>()?)
         })

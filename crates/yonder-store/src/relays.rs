@@ -2,50 +2,10 @@
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 
+use yonder_core::DesiredState;
+
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
-
-/// What a person wants of a relay.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
-    /// It should run.
-    On,
-    /// It should not run.
-    Off,
-    /// It should show its holding picture.
-    Hold,
-}
-
-impl Wanted {
-    /// The word that is kept and shown.
-    #[must_use]
-    pub fn word(self) -> &'static str {
-        match self {
-            Self::On => "on",
-            Self::Off => "off",
-            Self::Hold => "hold",
-        }
-    }
-
-    /// Its broadcasts should run, with the feed or with the holding picture.
-    #[must_use]
-    pub fn is_running(self) -> bool {
-        self != Self::Off
-    }
-
-    /// What a word stands for.
-    ///
-    /// # Errors
-    /// [`StoreError::Damaged`] for a word that stands for nothing.
-    pub fn from_word(word: &str) -> Result<Self, StoreError> {
-        match word {
-            "on" => Ok(Self::On),
-            "off" => Ok(Self::Off),
-            "hold" => Ok(Self::Hold),
-            _ => Err(StoreError::Damaged("a relay that is wanted in an unknown way")),
-        }
-    }
-}
 
 /// A relay as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -59,7 +19,7 @@ pub struct Relay {
     /// Names of its destinations, in order.
     pub destinations: Vec<String>,
     /// What is wanted.
-    pub wanted: Wanted,
+    pub wanted: DesiredState,
     /// How long its feed may be away before the holding picture is shown, in milliseconds; `None` never shows it so.
     pub hold_after_ms: Option<i64>,
     /// There is a holding picture of the user's own.
@@ -83,7 +43,7 @@ impl Relay {
             feed: feed.into(),
             site: None,
             destinations,
-            wanted: Wanted::Off,
+            wanted: DesiredState::Off,
             hold_after_ms: Some(3_000),
             has_picture: false,
             on_air: Vec::new(),
@@ -188,10 +148,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
-    pub fn set_wanted(&self, name: &str, wanted: Wanted) -> Result<(), StoreError> {
+    pub fn set_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
-            transaction.execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.word()])?;
+            transaction
+                .execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.as_str()])?;
             Ok(())
         })
     }
@@ -284,7 +245,7 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
             feed: row.get("feed")?,
             site: row.get("site")?,
             destinations,
-            wanted: Wanted::Off,
+            wanted: DesiredState::Off,
             hold_after_ms: row.get("hold_after_ms")?,
             has_picture: row.get("has_picture")?,
             on_air: row.get::<_, String>("on_air")?.lines().map(str::to_owned).collect(),
@@ -294,5 +255,9 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         };
         Ok((relay, row.get::<_, String>("wanted")?))
     })?;
-    Ok(Relay { wanted: Wanted::from_word(&wanted)?, ..relay })
+    Ok(Relay {
+        wanted: DesiredState::from_name(&wanted)
+            .ok_or(StoreError::Damaged("a relay that is wanted in an unknown way"))?,
+        ..relay
+    })
 }

@@ -4,6 +4,7 @@
 
 use yonder_core::Side;
 use yonder_core::record::{Blame, Note, OpenRun, Subject};
+use yonder_core::{FeedPhase, Phase};
 use yonder_store::{Deed, Kind, LogFilter, MasterKey, Store};
 
 fn store() -> Store {
@@ -25,7 +26,7 @@ fn blame() -> Blame {
 fn began(at_ms: i64, subject: Subject) -> [Note; 2] {
     [
         Note::RunBegan { at_ms, subject: subject.clone() },
-        Note::State { at_ms, subject, state: "dialing".into(), blame: None, remark: None },
+        Note::State { at_ms, subject, state: Phase::Feed(FeedPhase::Dialing), blame: None, remark: None },
     ]
 }
 
@@ -78,7 +79,7 @@ fn the_logbook_is_found_by_time_name_and_number() {
     let state = Note::State {
         at_ms: 30,
         subject: feed(),
-        state: "stalled".into(),
+        state: Phase::Feed(FeedPhase::Stalled),
         blame: Some(blame()),
         remark: None,
     };
@@ -124,8 +125,13 @@ fn what_is_old_is_forgotten_but_not_what_lasts() {
     assert!(store.outages(0, 100).unwrap().is_empty());
     assert_eq!(store.runs(0, 100).unwrap().len(), 2);
     for at_ms in 30..60 {
-        let state =
-            Note::State { at_ms, subject: feed(), state: "waiting".into(), blame: None, remark: None };
+        let state = Note::State {
+            at_ms,
+            subject: feed(),
+            state: Phase::Feed(FeedPhase::Waiting),
+            blame: None,
+            remark: None,
+        };
         store.keep_notes(&[state], at_ms, false).unwrap();
     }
     store.prune_record(0, 10).unwrap();

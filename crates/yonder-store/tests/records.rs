@@ -4,8 +4,8 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_store::{
-    Carried, DestinationSettings, Fate, KeyKind, Kind, MasterKey, NewDestination, NewFeed, NewSecrets,
-    Pattern, PlatformSheet, Relay, Store, StoreError, Uplink, Wanted,
+    Carried, DesiredState, DestinationSettings, Fate, KeyKind, Kind, MasterKey, NewDestination, NewFeed,
+    NewSecrets, Pattern, PlatformSheet, Relay, Store, StoreError, Uplink,
 };
 
 fn key() -> MasterKey {
@@ -66,7 +66,7 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
         store.add_feed(&feed("Summit"), 1).unwrap();
         store.add_destination(&destination("One"), 2).unwrap();
         store.add_relay(&Relay::new("Line", "summit", vec!["one".into()]), 3).unwrap();
-        store.set_wanted("Line", Wanted::On).unwrap();
+        store.set_wanted("Line", DesiredState::On).unwrap();
     }
     for file in std::fs::read_dir(folder.path()).unwrap() {
         let bytes = std::fs::read(file.unwrap().path()).unwrap();
@@ -79,7 +79,7 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     let passphrase = store.destination("One").unwrap().passphrase.unwrap();
     assert_eq!(passphrase.expose_secret(), "planted-passphrase");
     let relay = Relay {
-        wanted: Wanted::On,
+        wanted: DesiredState::On,
         site: Some("Fell".into()),
         ..Relay::new("Line", "Summit", vec!["One".into()])
     };

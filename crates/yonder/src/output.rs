@@ -7,6 +7,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use crate::failure::Failure;
+use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 
 /// Writes text. A reader that went away ends the output quietly.
 pub(crate) fn print(text: &str) {
@@ -33,13 +34,39 @@ pub(crate) enum Tone {
 }
 
 impl Tone {
-    /// The tone of a state word.
-    pub(crate) fn of_state(state: &str) -> Self {
+    /// Returns the tone of a feed's state.
+    pub(crate) fn of_feed(state: FeedPhase) -> Self {
         match state {
-            "flowing" | "live" => Self::Good,
-            "dialing" | "waiting" | "holding" => Self::Wait,
-            "stalled" | "lagging" | "blocked" => Self::Bad,
-            _ => Self::Quiet,
+            FeedPhase::Off => Self::Quiet,
+            FeedPhase::Flowing => Self::Good,
+            FeedPhase::Dialing | FeedPhase::Waiting => Self::Wait,
+            FeedPhase::Stalled | FeedPhase::Blocked => Self::Bad,
+        }
+    }
+
+    /// Returns the tone of a push's state.
+    pub(crate) fn of_push(state: PushPhase) -> Self {
+        match state {
+            PushPhase::Off => Self::Quiet,
+            PushPhase::Live => Self::Good,
+            PushPhase::Dialing | PushPhase::Waiting | PushPhase::Holding => Self::Wait,
+            PushPhase::Lagging | PushPhase::Blocked => Self::Bad,
+        }
+    }
+
+    /// Returns the tone of a logbook entry's state, or of what was done.
+    pub(crate) fn of_entry(what: &str) -> Self {
+        let feed = FeedPhase::from_name(what).map(Self::of_feed);
+        feed.or_else(|| PushPhase::from_name(what).map(Self::of_push)).unwrap_or(Self::Quiet)
+    }
+
+    /// Returns the tone of a relay's condition.
+    pub(crate) fn of_condition(level: ConditionLevel) -> Self {
+        match level {
+            ConditionLevel::Off => Self::Quiet,
+            ConditionLevel::Good => Self::Good,
+            ConditionLevel::Holding | ConditionLevel::Starting | ConditionLevel::Degraded => Self::Wait,
+            ConditionLevel::Down | ConditionLevel::Blocked => Self::Bad,
         }
     }
 

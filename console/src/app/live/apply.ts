@@ -22,6 +22,7 @@ export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
       packets_lost: feed.packets_lost,
       units_dropped: feed.units_dropped,
       retry_in_s: feed.retry_in_s ?? null,
+      age_s: feed.age_s ?? 0,
       ...(video == null
         ? {}
         : {

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 
+import { isFlowing } from "../../lib/states";
 import type { Feed, FeedState } from "../../api/types";
 import { rate } from "../../lib/format";
 import { Button } from "../../ui/Button";
@@ -84,7 +85,7 @@ function FeedTile({ feed, state }: { feed: Feed; state: FeedState | undefined })
         <p className="truncate text-[12.5px] text-quiet">{feed.url}</p>
         <p className="flex flex-wrap items-center gap-x-2 text-[12.5px]">
           <State word={state?.state ?? "off"} size={18} />
-          {state?.video != null && state.state === "flowing" && (
+          {state?.video != null && isFlowing(state.state) && (
             <span className="text-quiet">
               {factsOf(state)} · {rate(state.video.kbps)}
             </span>

@@ -4,7 +4,7 @@ import userEvent from "@testing-library/user-event";
 import { expect, test } from "vitest";
 
 import type { Budget, Day, Relay } from "../../api/types";
-import { feed, push, relay } from "../../test/railway";
+import { condition, feed, push, relay } from "../../test/railway";
 import { draw, fakeApi } from "../../test/render";
 import { LinesPage } from "./LinesPage";
 
@@ -19,8 +19,12 @@ function answer(relays: Relay[]): void {
 }
 
 async function drawLines(): Promise<void> {
-  const troubled = relay("Viaduct", { feed: feed({ state: "blocked" }), pushes: [push("Night", { state: "waiting" })] });
-  answer([relay("Summit"), troubled, relay("Shed", { wanted: "off" })]);
+  const troubled = relay("Viaduct", {
+    condition: condition({ level: "blocked" }),
+    feed: feed({ state: "blocked" }),
+    pushes: [push("Night", { state: "waiting" })],
+  });
+  answer([relay("Summit"), troubled, relay("Shed", { wanted: "off", condition: condition({ level: "off" }) })]);
   draw(<LinesPage />);
   await screen.findByRole("heading", { name: "One line wants attention" });
 }
@@ -31,7 +35,7 @@ test("lines stand worst first, under one sentence that sums them up", async () =
   expect(screen.getByText(/1 of 2 relays flow as they should/)).toBeTruthy();
 });
 
-test("search and moods narrow the list", async () => {
+test("search and levels narrow the list", async () => {
   const user = userEvent.setup();
   await drawLines();
   await user.type(screen.getByRole("searchbox"), "night");
@@ -39,7 +43,7 @@ test("search and moods narrow the list", async () => {
   await user.clear(screen.getByRole("searchbox"));
   await user.click(screen.getByRole("button", { name: "Show only the lines that are off: 1" }));
   expect(names()).toEqual(["Shed"]);
-  await user.click(screen.getByRole("button", { name: "Show only the lines that are in trouble: 0" }));
+  await user.click(screen.getByRole("button", { name: "Show only the lines that are down: 0" }));
   expect(screen.getByText("No line fits this filter.")).toBeTruthy();
   await user.click(screen.getByRole("button", { name: "Worst first" }));
   expect(names()).toHaveLength(3);

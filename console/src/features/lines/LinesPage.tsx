@@ -8,7 +8,7 @@ import { LineList } from "./components/LineList";
 import { NoLines } from "./components/NoLines";
 import { Tools, type Filter } from "./components/Tools";
 import { UplinkGlance } from "./components/UplinkGlance";
-import { matches, moodOf, verdictOf, worstFirst } from "./judge";
+import { levelOf, matches, verdictOf, worstFirst } from "./condition";
 import { dayQuery, relaysQuery } from "./queries";
 
 /** The home page: is everything up, and if not, what broke, whose side, what to do. */
@@ -31,7 +31,7 @@ function Nothing(): ReactNode {
 }
 
 function Lines({ relays }: { relays: readonly Relay[] }): ReactNode {
-  const [filter, setFilter] = useState<Filter>({ search: "", mood: null, site: "" });
+  const [filter, setFilter] = useState<Filter>({ search: "", level: null, site: "" });
   const search = useDeferredValue(filter.search);
   const day = useQuery(dayQuery());
   const days = useMemo(
@@ -42,7 +42,7 @@ function Lines({ relays }: { relays: readonly Relay[] }): ReactNode {
   const shown = worstFirst(relays).filter(
     (relay) =>
       matches(relay, search) &&
-      (filter.mood === null || moodOf(relay) === filter.mood) &&
+      (filter.level === null || levelOf(relay) === filter.level) &&
       (filter.site === "" || relay.site === filter.site),
   );
   return (

@@ -4,7 +4,7 @@ import { useParams } from "react-router";
 
 import { ApiError } from "../../api/client";
 import type { Relay } from "../../api/types";
-import { counted, duration, listed, rate } from "../../lib/format";
+import { counted, duration, grouped, listed, rate } from "../../lib/format";
 import { useNow } from "../../lib/clock";
 import { Button } from "../../ui/Button";
 import { Checks } from "../../ui/Checks";
@@ -13,10 +13,11 @@ import { Fault } from "../../ui/Fault";
 import { ButtonLink, Link } from "../../ui/Link";
 import { Loaded } from "../../ui/Loaded";
 import { PageHead } from "../../ui/Page";
-import { Pennant, stateOf } from "../../ui/Pennant";
+import { isLive, isOff, isPass, needsAttention } from "../../lib/states";
+import { Pennant, pennantOf } from "../../ui/Pennant";
 import { Strip } from "../../ui/Strip";
 import { destinationsQuery } from "../destinations";
-import { dayQuery, relaysQuery, useSwitch } from "../lines";
+import { dayQuery, wordsOf, relaysQuery, useSwitch } from "../lines";
 import { FeedCard } from "./components/FeedCard";
 import { PushCard } from "./components/PushCard";
 import { RateChart } from "./components/RateChart";
@@ -61,7 +62,7 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
         }
         title={
           <span className="flex items-center gap-2">
-            <Pennant state={stateOf(relay.feed.state)} size={30} />
+            <Pennant state={pennantOf(relay.condition.level)} size={30} />
             {relay.name}
           </span>
         }
@@ -73,7 +74,7 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
           <Fault error={change.error} />
           {failed !== null && (
             <>
-              <Checks checks={failed.checks.filter((check) => check.level !== "pass")} />
+              <Checks checks={failed.checks.filter((check) => !isPass(check.level))} />
               <Button className="justify-self-start" onClick={() => change.mutate("force")}>
                 Start all the same
               </Button>
@@ -111,16 +112,18 @@ function RelayView({ relay }: { relay: Relay }): ReactNode {
 
 function Lead({ relay }: { relay: Relay }): ReactNode {
   const now = useNow();
-  const { feed, pushes } = relay;
-  const since = feed.since == null ? "" : ` for ${duration(now - Date.parse(feed.since))}`;
-  const live = pushes.filter((push) => push.state === "live").length;
-  const others = pushes.filter((push) => push.state !== "live").map((push) => `${push.destination} ${push.state}`);
+  const { pushes } = relay;
+  const { condition } = relay;
+  const since = condition.since == null ? "" : ` for ${duration(now - Date.parse(condition.since))}`;
+  const tries = condition.attempts > 1 ? `, ${grouped(condition.attempts)} tries` : "";
+  const live = pushes.filter((push) => isLive(push.state)).length;
+  const others = pushes.filter((push) => !isLive(push.state)).map((push) => `${push.destination} ${push.state}`);
   const going = rate(pushes.reduce((sum, push) => sum + push.kbps, 0));
   const parts = [
-    relay.wanted === "off" ? "Off" : `${feed.state}${since}`,
-    `${live} of ${counted(pushes.length, "push", "pushes")} live${others.length > 0 && relay.wanted !== "off" ? `, ${listed(others)}` : ""}`,
-    ...(relay.wanted === "off" ? [] : [`${going} going out`]),
-    ...(relay.wanted === "hold" ? ["held on purpose"] : []),
+    isOff(relay.wanted) ? "Off" : `${wordsOf(relay)}${since}${tries}`,
+    ...(needsAttention(condition.level) && condition.about.length > 0 ? [listed(condition.about)] : []),
+    `${live} of ${counted(pushes.length, "push", "pushes")} live${others.length > 0 && !isOff(relay.wanted) ? `, ${listed(others)}` : ""}`,
+    ...(isOff(relay.wanted) ? [] : [`${going} going out`]),
     ...(relay.on_air == null ? [] : [relay.on_air.now ? "on air" : "off air", `${relay.on_air.windows.join(", ")} in ${relay.on_air.zone}`]),
   ];
   return <span className="inline-block first-letter:uppercase">{parts.join(" · ")}</span>;

@@ -125,9 +125,9 @@ test("a preflight is run by opening it, and tells the worst first", async () => 
 });
 
 test("the steps of a dial tell what is done, what is waited for and what is to come", () => {
-  const way = ["name found", "connected", "greeted", "key accepted"];
+  const way = ["name found", "connected", "greeted", "key accepted"] as const;
   const since = new Date(Date.now() - 4_000).toISOString();
-  const steps = [{ name: "name found", after_ms: 2 }, { name: "connected", after_ms: 1_240 }];
+  const steps = [{ name: "name found", after_ms: 2 }, { name: "connected", after_ms: 1_240 }] as const;
   draw(<DialSteps steps={steps} way={way} end="live" state="dialing" since={since} />);
   const items = screen.getAllByRole("listitem");
   expect(items.map((item) => item.textContent)).toEqual(["name found2 ms", "connected1.2 s", "greeted4 s", "key accepted (to come)"]);

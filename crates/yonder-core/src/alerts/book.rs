@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, VecDeque};
 
 use crate::budget::BitRate;
+use crate::supervision::Phase;
 
 use super::Trigger;
 
@@ -39,7 +40,7 @@ pub enum Facts {
     /// A feed or a push that should run.
     Running {
         /// State word.
-        state: String,
+        state: Phase,
         /// Pictures pass.
         up: bool,
         /// A person may be needed: it is blocked, or retried at long intervals only.
@@ -198,10 +199,10 @@ impl AlertBook {
         let ms = |span: std::time::Duration| i64::try_from(span.as_millis()).unwrap_or(i64::MAX);
         match (&sighted.facts, rule.trigger) {
             (Facts::Running { state, up: false, cause, .. }, Trigger::Down(after)) => {
-                Some((down_text(subject, state, cause.as_deref()), ms(after)))
+                Some((down_text(subject, *state, cause.as_deref()), ms(after)))
             }
             (Facts::Running { needs_attention: true, state, cause, .. }, Trigger::Blocked) => {
-                Some((down_text(subject, state, cause.as_deref()), 0))
+                Some((down_text(subject, *state, cause.as_deref()), 0))
             }
             (Facts::Running { up: true, kbps: Some(kbps), .. }, Trigger::RateBelow(below, span))
                 if *kbps < below.kbps() =>
@@ -241,7 +242,7 @@ impl AlertBook {
     }
 }
 
-fn down_text(subject: &str, state: &str, cause: Option<&str>) -> String {
+fn down_text(subject: &str, state: Phase, cause: Option<&str>) -> String {
     format!("The {subject} is {state}. {}", cause.unwrap_or_default()).trim_end().to_owned()
 }
 
@@ -306,6 +307,7 @@ impl Watch {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::supervision::PushPhase;
 
     const HOUR: i64 = 3_600_000;
 
@@ -321,8 +323,14 @@ mod tests {
     fn push(state: &str, up: bool, kbps: u64, reconnects: u64) -> Vec<Sighted> {
         let cause = (!up).then(|| "Camera side. It does not answer. (feed.no-answer)".to_owned());
         let needs_attention = state == "blocked";
-        let facts =
-            Facts::Running { state: state.into(), up, needs_attention, cause, kbps: Some(kbps), reconnects };
+        let facts = Facts::Running {
+            state: Phase::Push(PushPhase::from_name(state).unwrap()),
+            up,
+            needs_attention,
+            cause,
+            kbps: Some(kbps),
+            reconnects,
+        };
         vec![Sighted {
             subject: "push Line → Bramble".into(),
             names: vec!["Line".into(), "Bramble".into()],

@@ -1,9 +1,13 @@
 //! What goes into the checks, and what comes out.
 
+use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
 
-/// How a check came out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+/// Result of a check.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = CheckLevel))]
+#[serde(rename_all = "lowercase")]
 pub enum Level {
     /// It is as it must be.
     Pass,
@@ -14,9 +18,9 @@ pub enum Level {
 }
 
 impl Level {
-    /// The word that is shown.
+    /// Returns the name of the result.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Pass => "pass",
             Self::Warn => "warn",

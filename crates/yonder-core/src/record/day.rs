@@ -2,10 +2,16 @@
 
 use std::collections::BTreeMap;
 
+use serde::{Deserialize, Serialize};
+
 use super::{Span, SpanOutage, Subject};
+use crate::supervision::PushPhase;
 
 /// How a relay was, the better before the worse.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", schema(as = DayLevel))]
+#[serde(rename_all = "lowercase")]
 pub enum Level {
     /// It should not run.
     #[default]
@@ -21,9 +27,9 @@ pub enum Level {
 }
 
 impl Level {
-    /// Its stable word.
+    /// Returns the name of the level.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Off => "off",
             Self::Flowing => "flowing",
@@ -33,11 +39,11 @@ impl Level {
         }
     }
 
-    /// The level of a push's state word, where it tells more than runs and outages do.
-    fn of_state(state: &str) -> Option<Self> {
+    /// Returns the level of a push's state; `None` for states that runs and outages cover.
+    fn of_push(state: PushPhase) -> Option<Self> {
         match state {
-            "holding" => Some(Self::Holding),
-            "lagging" => Some(Self::Lagging),
+            PushPhase::Holding => Some(Self::Holding),
+            PushPhase::Lagging => Some(Self::Lagging),
             _ => None,
         }
     }
@@ -50,8 +56,8 @@ pub struct StateBegan {
     pub subject: Subject,
     /// When.
     pub at_ms: i64,
-    /// State word.
-    pub state: String,
+    /// The state of a push; `None` for other subjects.
+    pub state: Option<PushPhase>,
 }
 
 /// Steps of a time, each as bad as the worst that was laid over it.
@@ -120,7 +126,8 @@ pub fn day(
     let mut ends: BTreeMap<&Subject, i64> = BTreeMap::new();
     for began in states.iter().rev() {
         let end_ms = ends.insert(&began.subject, began.at_ms);
-        if let (Subject::Push(relay, _), Some(level)) = (&began.subject, Level::of_state(&began.state)) {
+        if let (Subject::Push(relay, _), Some(level)) = (&began.subject, began.state.and_then(Level::of_push))
+        {
             lay(relay, level, began.at_ms, end_ms);
         }
     }
@@ -151,14 +158,14 @@ mod tests {
     }
 
     fn began(subject: Subject, at_ms: i64, state: &str) -> StateBegan {
-        StateBegan { subject, at_ms, state: state.into() }
+        StateBegan { subject, at_ms, state: PushPhase::from_name(state) }
     }
 
     /// A day of ten steps of ten milliseconds that begins at 100.
     fn short(runs: &[Span], outages: &[SpanOutage], states: &[StateBegan]) -> Vec<(&'static str, u32)> {
         let all = day((100, 10, 10), 200, runs, outages, states);
         assert!(all.values().all(|bands| bands.iter().map(|(_, steps)| steps).sum::<u32>() == 10));
-        all.into_values().flatten().map(|(level, steps)| (level.word(), steps)).collect()
+        all.into_values().flatten().map(|(level, steps)| (level.as_str(), steps)).collect()
     }
 
     #[test]

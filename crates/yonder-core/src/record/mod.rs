@@ -12,6 +12,7 @@ pub use recorder::{OpenRun, Recorder};
 pub use report::{Line, Share, Span, SpanOutage, report};
 
 use crate::cause::Side;
+use crate::supervision::{FeedPhase, Phase};
 
 /// What is watched.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -70,8 +71,8 @@ impl Blame {
 pub struct Sight {
     /// What.
     pub subject: Subject,
-    /// State word.
-    pub state: String,
+    /// State.
+    pub state: Phase,
     /// When the state began.
     pub since_ms: i64,
     /// Why it is not up, where that is known.
@@ -93,7 +94,7 @@ impl Sight {
     /// Pictures pass: a feed that flows, a push that is live, holds or lags.
     #[must_use]
     pub fn is_up(&self) -> bool {
-        matches!(self.state.as_str(), "flowing" | "live" | "holding" | "lagging")
+        self.state.is_up()
     }
 }
 
@@ -105,7 +106,7 @@ pub fn relay_sight(relay: &str, feed: &Sight, pushes: &[Sight]) -> Sight {
     let is_down_since = down.map(|sight| sight.since_ms);
     Sight {
         subject: Subject::Relay(relay.to_owned()),
-        state: down.map_or_else(|| "flowing".to_owned(), |sight| sight.state.clone()),
+        state: down.map_or(Phase::Feed(FeedPhase::Flowing), |sight| sight.state),
         since_ms: is_down_since.or(latest).unwrap_or(feed.since_ms),
         blame: down.and_then(|sight| sight.blame.clone()),
         silence: None,
@@ -121,8 +122,8 @@ pub enum Note {
         at_ms: i64,
         /// What.
         subject: Subject,
-        /// State word.
-        state: String,
+        /// State.
+        state: Phase,
         /// Why, where there is a cause.
         blame: Option<Blame>,
         /// What else is worth a word.

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::{Blame, Note, Sight, Silence, Subject};
+use crate::supervision::{FeedPhase, Phase, PushPhase};
 
 /// A run that was open when the service ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,7 +16,7 @@ pub struct OpenRun {
 
 #[derive(Debug)]
 struct Known {
-    state: String,
+    state: Option<Phase>,
     code: Option<String>,
     /// When the last thing was written down of it; nothing is written out of order.
     last_ms: i64,
@@ -32,12 +33,12 @@ struct Known {
 impl Known {
     /// What the holding picture was good for, once the feed is back.
     fn remark(&mut self, sight: &Sight, at_ms: i64) -> Option<String> {
-        if sight.state == "holding" {
+        if sight.state == Phase::Push(PushPhase::Holding) {
             self.held.get_or_insert_with(|| (at_ms, sight.silence.clone()));
             return None;
         }
         let (since_ms, silence) = self.held.take()?;
-        if sight.state != "live" {
+        if sight.state != Phase::Push(PushPhase::Live) {
             return None;
         }
         let held_s = (at_ms - since_ms) / 1_000;
@@ -63,7 +64,7 @@ impl Recorder {
         for OpenRun { subject, was_down } in open {
             let blame = if in_order { Blame::stopped() } else { Blame::not_running() };
             let known = Known {
-                state: "off".to_owned(),
+                state: None,
                 code: Some(blame.code.clone()),
                 last_ms: ended_ms,
                 down_since: Some(ended_ms),
@@ -95,7 +96,10 @@ impl Recorder {
                 notes.push(Note::OutageEnded { at_ms, subject: subject.clone() });
             }
             if !matches!(subject, Subject::Relay(_)) {
-                let state = "off".to_owned();
+                let state = match &subject {
+                    Subject::Push(..) => Phase::Push(PushPhase::Off),
+                    Subject::Feed(_) | Subject::Relay(_) => Phase::Feed(FeedPhase::Off),
+                };
                 notes.push(Note::State { at_ms, subject: subject.clone(), state, blame: None, remark: None });
             }
             notes.push(Note::RunEnded { at_ms, subject });
@@ -110,7 +114,7 @@ impl Recorder {
         let known = self.known.entry(subject.clone()).or_insert_with(|| {
             notes.push(Note::RunBegan { at_ms: begins_at, subject: subject.clone() });
             Known {
-                state: String::new(),
+                state: None,
                 code: None,
                 last_ms: begins_at,
                 down_since: None,
@@ -120,13 +124,13 @@ impl Recorder {
             }
         });
         let code = sight.blame.as_ref().map(|blame| blame.code.clone());
-        let is_new_state = known.state != sight.state;
+        let is_new_state = known.state != Some(sight.state);
         let at_ms = if is_new_state { begins_at } else { now_ms }.max(known.last_ms);
         if is_new_state || (known.code != code && code.is_some()) {
-            (known.state, known.code, known.last_ms) = (sight.state.clone(), code, at_ms);
+            (known.state, known.code, known.last_ms) = (Some(sight.state), code, at_ms);
             let remark = known.remark(sight, at_ms);
             if !matches!(subject, Subject::Relay(_)) {
-                let (state, blame) = (sight.state.clone(), sight.blame.clone());
+                let (state, blame) = (sight.state, sight.blame.clone());
                 notes.push(Note::State { at_ms, subject: subject.clone(), state, blame, remark });
             }
         }
@@ -177,8 +181,13 @@ mod tests {
         Blame { code: code.into(), side: Side::Camera, message: "It is away.".into() }
     }
 
+    fn phase(name: &str) -> Phase {
+        let feed = FeedPhase::from_name(name).map(Phase::Feed);
+        feed.or_else(|| PushPhase::from_name(name).map(Phase::Push)).unwrap()
+    }
+
     fn sight(state: &str, since_ms: i64, code: Option<&str>) -> Vec<Sight> {
-        vec![Sight { subject: feed(), state: state.into(), since_ms, blame: code.map(blame), silence: None }]
+        vec![Sight { subject: feed(), state: phase(state), since_ms, blame: code.map(blame), silence: None }]
     }
 
     /// Notes in short: a letter and its time, with the code of what has one.
@@ -288,7 +297,7 @@ mod tests {
 
     #[test]
     fn a_relay_is_up_while_all_of_it_is() {
-        let up = |subject| Sight { subject, state: "live".into(), since_ms: 5, blame: None, silence: None };
+        let up = |subject| Sight { subject, state: phase("live"), since_ms: 5, blame: None, silence: None };
         let push = |name: &str| Subject::Push("Line".into(), name.into());
         let feed = sight("flowing", 7, None).remove(0);
         let whole = super::super::relay_sight("Line", &feed, &[up(push("a")), up(push("b"))]);
@@ -296,7 +305,7 @@ mod tests {
         assert_eq!(whole.since_ms, 7);
         let blocked = Sight {
             subject: push("b"),
-            state: "blocked".into(),
+            state: phase("blocked"),
             since_ms: 9,
             blame: Some(blame("push.key-refused")),
             silence: None,

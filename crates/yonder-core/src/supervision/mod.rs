@@ -1,8 +1,10 @@
 //! Supervision of feeds, pushes and slates as pure state machines: events go in with the time, decisions come out.
 
 mod backoff;
+mod downtime;
 mod feed;
 mod hold;
+mod phase;
 mod policy;
 mod push;
 mod ration;
@@ -12,6 +14,7 @@ use std::time::Duration;
 
 pub use feed::{FeedMachine, FeedState};
 pub use hold::{HoldDecision, HoldMachine};
+pub use phase::{DesiredState, FeedPhase, Phase, PushPhase};
 pub use policy::{FailureClass, History, RetryPolicy};
 pub use push::{PushMachine, PushState, ServerRole, Source};
 

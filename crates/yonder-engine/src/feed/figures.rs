@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use yonder_core::{PictureMeter, RateMeter};
+use yonder_core::{DialStep, PictureMeter, RateMeter};
 use yonder_media::h265::Tier;
 use yonder_media::{AccessUnit, StreamHeaders, Track};
 use yonder_rtsp::{Offered, TrackFigures};
@@ -27,8 +27,6 @@ pub(crate) struct FeedFigures {
     before: (u64, u64),
     dialled: Duration,
     steps: Vec<StepView>,
-    /// When the last video frame was published.
-    last_frame_at: Option<Duration>,
 }
 
 impl FeedFigures {
@@ -39,27 +37,27 @@ impl FeedFigures {
     }
 
     /// The dial has come so far. A step that comes again, as after a redirect, counts where it was last.
-    pub(crate) fn note_step(&mut self, name: &'static str, now: Duration) {
-        self.steps.retain(|step| step.name != name);
-        self.steps.push(StepView { name, after: now.saturating_sub(self.dialled) });
+    pub(crate) fn note_step(&mut self, step: DialStep, now: Duration) {
+        self.steps.retain(|other| other.step != step);
+        self.steps.push(StepView { step, after: now.saturating_sub(self.dialled) });
     }
 
     /// The last dial came to a connection.
     pub(crate) fn was_reached(&self) -> bool {
-        self.steps.iter().any(|step| step.name == "connected")
+        self.steps.iter().any(|step| step.step == DialStep::Connected)
     }
 
     /// What the dial was at when it failed, and for how long it had run; no step once pictures flowed.
     pub(crate) fn failing_step(&self, now: Duration) -> (Option<&'static str>, Duration) {
-        let step = match self.steps.last().map(|step| step.name) {
+        let step = match self.steps.last().map(|step| step.step) {
             None => Some("looking up the name"),
-            Some("name found") => Some("connecting"),
-            Some("connected" | "encrypted") => Some("greeting"),
-            Some("greeted") => Some("signing in and asking for the stream"),
-            Some("signed in") => Some("asking for the stream"),
-            Some("stream described") => Some("setting up the tracks"),
-            Some("tracks set up") => Some("asking to play"),
-            Some("playing") => Some("waiting for the first keyframe"),
+            Some(DialStep::NameFound) => Some("connecting"),
+            Some(DialStep::Connected | DialStep::Encrypted) => Some("greeting"),
+            Some(DialStep::Greeted) => Some("signing in and asking for the stream"),
+            Some(DialStep::SignedIn) => Some("asking for the stream"),
+            Some(DialStep::StreamDescribed) => Some("setting up the tracks"),
+            Some(DialStep::TracksSetUp) => Some("asking to play"),
+            Some(DialStep::Playing) => Some("waiting for the first keyframe"),
             Some(_) => None,
         };
         (step, now.saturating_sub(self.dialled))
@@ -86,14 +84,8 @@ impl FeedFigures {
         self.bytes
     }
 
-    /// Time since the last video frame; `None` before the first.
-    pub(crate) fn silent_for(&self, now: Duration) -> Option<Duration> {
-        self.last_frame_at.map(|at| now.saturating_sub(at))
-    }
-
-    pub(crate) fn add_unit(&mut self, unit: &AccessUnit, now: Duration) {
+    pub(crate) fn add_unit(&mut self, unit: &AccessUnit) {
         if unit.track == Track::Video {
-            self.last_frame_at = Some(now);
             self.picture.add(unit.dts, unit.keyframe);
         }
     }

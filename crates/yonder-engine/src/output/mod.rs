@@ -3,25 +3,34 @@
 //! The output owns its time ([`Splice`]): whichever source takes over is placed at its first keyframe, so that a late
 //! keyframe, a camera whose clock is wrong, or a slate that ran ahead never keeps a source off the output.
 
-mod supervisor;
+mod ring;
+mod slate;
 
-use std::sync::{Arc, Mutex};
-use std::time::{Duration, SystemTime};
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
+use std::task::Context;
+use std::time::{Duration, Instant};
 
-use tokio::sync::{Notify, watch};
-use yonder_core::{Cause, HoldDecision, HoldMachine, Source};
+use yonder_core::{Cause, CauseCode, HoldMachine, Source};
 use yonder_media::splice::Splice;
-use yonder_media::{AccessUnit, StreamHeaders, Track};
+use yonder_media::{Frame, StreamHeaders, Track};
 
-use crate::feed::{Feed, lock};
-use crate::hub::{Entry, Hub};
-use crate::slate::{self, Picture, SlateFolder, SlateGop, SlatePlayer, SlateRequest};
-use crate::spec::HoldSpec;
+use crate::children::{Children, RelayId};
+use crate::clock::Clock;
+use crate::feed::{FeedFigures, FeedSignal};
+use crate::push::{Push, PushContext, PushId};
+use crate::spec::{HoldSpec, PushSpec};
+use crate::view::PushView;
+use yonder_slate::SlateFolder;
 
-pub(crate) use supervisor::supervise;
+use self::slate::SlateStage;
+pub(crate) use ring::{Cursor, Next, Ring};
 
 /// Interval at which the source of the slate is saved.
 const SAVE_INTERVAL: Duration = Duration::from_secs(10 * 60);
+/// How long audio waits for a video frame, with which it is written: a write of its own for each audio unit would nearly
+/// triple the number of system calls.
+const MAX_AUDIO_HOLD: Duration = Duration::from_millis(40);
 
 /// State of the output as pushes need it.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -43,223 +52,310 @@ enum ActiveSource {
     SlateUntilKeyframe,
 }
 
+/// Output of a relay, with its pushes.
 #[derive(Debug)]
-struct OutputState {
-    source: ActiveSource,
+pub(crate) struct RelayOutput {
+    pub(crate) id: RelayId,
+    /// Name of the relay.
+    pub(crate) name: Arc<str>,
+    /// Number of its last application.
+    pub(crate) revision: u64,
+    clock: Clock,
+    ring: Ring,
     splice: Splice,
+    source: ActiveSource,
+    signal: OutputSignal,
     /// The feed's last keyframe, with its headers.
-    keyframe: Option<Arc<Entry>>,
+    keyframe: Option<Arc<Frame>>,
     /// When the feed last had a video frame.
     last_frame_at: Option<Duration>,
     /// When the keyframe was last saved, and the headers that it had.
     saved: Option<(Duration, Arc<StreamHeaders>)>,
-}
-
-/// Output of a relay, shared by its feed, its pushes and its supervisor.
-#[derive(Debug)]
-pub(crate) struct RelayOutput {
-    /// Name of the relay.
-    pub(crate) relay: String,
-    pub(crate) feed: Arc<Feed>,
-    pub(crate) hub: Hub,
-    state: Mutex<OutputState>,
-    machine: Mutex<HoldMachine>,
-    spec: Mutex<HoldSpec>,
-    signal: watch::Sender<OutputSignal>,
-    changes: watch::Sender<u64>,
-    wake: Notify,
     /// Where the slate's source is kept over a restart.
     slates: Option<SlateFolder>,
+    machine: HoldMachine,
+    spec: HoldSpec,
+    slate: SlateStage,
+    pushes: Vec<Push>,
+    /// First push of the next poll: each has its turn to be the first.
+    first_push: usize,
+    /// When audio that waits for a video frame is written without it.
+    audio_due: Option<Duration>,
+    /// Something has changed that is shown at once.
+    is_changed: bool,
+    #[cfg(debug_assertions)]
+    panics_next: bool,
+}
+
+/// Everything of its feed that an output uses.
+pub(crate) struct OutputContext<'a, 'w> {
+    pub(crate) task: &'a mut Context<'w>,
+    /// The evaluations of once a second are due.
+    pub(crate) is_tick: bool,
+    pub(crate) figures: &'a mut FeedFigures,
+    pub(crate) signal: &'a FeedSignal,
+    pub(crate) children: &'a mut Children,
 }
 
 impl RelayOutput {
+    /// Returns the output of a relay. `keyframe` is the source of its slate from before a restart, kept in `slates`.
     pub(crate) fn new(
-        relay: &str,
-        feed: Arc<Feed>,
+        id: RelayId,
+        name: &str,
+        clock: Clock,
         spec: HoldSpec,
-        changes: watch::Sender<u64>,
-        slates: Option<SlateFolder>,
-    ) -> Arc<Self> {
+        (slates, keyframe): (Option<SlateFolder>, Option<Arc<Frame>>),
+    ) -> Self {
         let mut machine = HoldMachine::new(spec.after);
         machine.want_hold(spec.wanted);
-        let keyframe = slates.as_ref().and_then(|slates| slates.load(relay));
         if keyframe.is_some() {
             // The service ended while the relay ran, so that the broadcast may still be there.
             machine.on_slate_known();
         }
-        let state = OutputState {
-            source: ActiveSource::Feed,
+        Self {
+            id,
+            name: name.into(),
+            revision: 0,
+            clock,
+            ring: Ring::default(),
             splice: Splice::default(),
+            source: ActiveSource::Feed,
+            signal: OutputSignal::default(),
             keyframe,
             last_frame_at: None,
             saved: None,
-        };
-        Arc::new(Self {
-            relay: relay.to_owned(),
-            feed,
-            hub: Hub::default(),
-            state: Mutex::new(state),
-            machine: Mutex::new(machine),
-            spec: Mutex::new(spec),
-            signal: watch::Sender::default(),
-            changes,
-            wake: Notify::new(),
             slates,
-        })
-    }
-
-    pub(crate) fn signal(&self) -> watch::Receiver<OutputSignal> {
-        self.signal.subscribe()
+            machine,
+            spec,
+            slate: SlateStage::default(),
+            pushes: Vec::new(),
+            first_push: 0,
+            audio_due: None,
+            is_changed: true,
+            #[cfg(debug_assertions)]
+            panics_next: false,
+        }
     }
 
     /// Holds or resumes, or changes when and with what.
-    pub(crate) fn set_hold(&self, spec: HoldSpec) {
-        {
-            let mut machine = lock(&self.machine);
-            machine.set_after(spec.after);
-            machine.want_hold(spec.wanted);
-        }
-        *lock(&self.spec) = spec;
-        self.wake.notify_one();
+    pub(crate) fn set_hold(&mut self, spec: HoldSpec) {
+        self.machine.set_after(spec.after);
+        self.machine.want_hold(spec.wanted);
+        self.spec = spec;
     }
 
-    /// Handles a unit of the feed: it goes out unless the slate is on the output. A keyframe brings the feed back where
-    /// that is wanted.
-    pub(crate) fn handle_feed_unit(&self, entry: &Arc<Entry>) {
-        let mut state = lock(&self.state);
-        let is_keyframe = entry.unit.track == Track::Video && entry.unit.keyframe;
-        if entry.unit.track == Track::Video {
-            state.last_frame_at = Some(self.feed.clock.now());
+    /// Brings the pushes to the given shape: only what differs is touched.
+    pub(crate) fn set_pushes(&mut self, specs: Vec<PushSpec>, children: &mut Children) {
+        let mut before = std::mem::take(&mut self.pushes);
+        for spec in specs {
+            let at = before.iter().position(|push| push.spec().destination == spec.destination);
+            let push = match at.map(|at| before.remove(at)) {
+                Some(mut kept) if kept.spec().has_same_identity(&spec) => {
+                    kept.apply_policy(&spec, children);
+                    kept
+                }
+                replaced => {
+                    // The successor waits until its predecessor has ended, which would keep the key busy.
+                    let predecessor = replaced.and_then(|replaced| replaced.retire(children));
+                    let id = PushId(children.next_number());
+                    let mut push = Push::new(id, self.clock, Arc::clone(&self.name), spec, predecessor);
+                    push.set_source(&self.signal);
+                    push
+                }
+            };
+            self.pushes.push(push);
         }
-        if is_keyframe {
-            state.keyframe = Some(Arc::clone(entry));
-            self.save_slate(&mut state, entry);
+        for removed in before {
+            removed.retire(children);
         }
-        let returns = match state.source {
+        self.is_changed = true;
+    }
+
+    /// Ends the relay's pushes in order.
+    pub(crate) fn retire(self, children: &mut Children) {
+        for push in self.pushes {
+            push.retire(children);
+        }
+    }
+
+    /// Returns the push with this number.
+    pub(crate) fn push(&mut self, id: PushId) -> Option<&mut Push> {
+        self.pushes.iter_mut().find(|push| push.id == id)
+    }
+
+    /// Returns the push to a destination.
+    pub(crate) fn push_to(&mut self, destination: &str) -> Option<&mut Push> {
+        self.pushes.iter_mut().find(|push| push.spec().destination == destination)
+    }
+
+    pub(crate) fn pushes(&mut self) -> &mut [Push] {
+        &mut self.pushes
+    }
+
+    /// State of the output.
+    pub(crate) fn signal(&self) -> &OutputSignal {
+        &self.signal
+    }
+
+    /// Handles a frame of the feed: it goes out unless the slate is on the output. A keyframe brings the feed back where that
+    /// is wanted.
+    pub(crate) fn handle_feed_frame(&mut self, frame: &Arc<Frame>, now: Duration) {
+        #[cfg(debug_assertions)]
+        assert!(!std::mem::take(&mut self.panics_next), "panic requested by a test");
+        if frame.unit.track == Track::Video {
+            self.last_frame_at = Some(now);
+        }
+        if frame.is_keyframe() {
+            self.keyframe = Some(Arc::clone(frame));
+            self.save_slate(frame, now);
+        }
+        match self.source {
             ActiveSource::Slate => return,
-            ActiveSource::SlateUntilKeyframe if !is_keyframe => return,
+            ActiveSource::SlateUntilKeyframe if !frame.is_keyframe() => return,
             ActiveSource::SlateUntilKeyframe => {
-                state.source = ActiveSource::Feed;
-                state.splice.cut();
-                true
+                self.source = ActiveSource::Feed;
+                self.splice.cut();
+                self.end_slate();
             }
-            ActiveSource::Feed => false,
-        };
-        self.send(&mut state, entry);
-        drop(state);
-        if returns {
-            self.publish_signal();
-            // The slate's supervisor has nothing left to send.
-            self.wake.notify_one();
+            ActiveSource::Feed => {}
         }
+        self.send(frame, now);
     }
 
     /// Saves the keyframe for a slate after a restart, now and then.
-    fn save_slate(&self, state: &mut OutputState, keyframe: &Arc<Entry>) {
-        let Some(slates) = &self.slates else { return };
-        let now = self.feed.clock.now();
-        let is_fresh = state.saved.as_ref().is_some_and(|(at, headers)| {
+    fn save_slate(&mut self, keyframe: &Arc<Frame>, now: Duration) {
+        let Some(folder) = &self.slates else { return };
+        let is_fresh = self.saved.as_ref().is_some_and(|(at, headers)| {
             now.saturating_sub(*at) < SAVE_INTERVAL && Arc::ptr_eq(headers, &keyframe.headers)
         });
         if !is_fresh {
-            state.saved = Some((now, Arc::clone(&keyframe.headers)));
-            slate::save(slates, &self.relay, keyframe);
+            self.saved = Some((now, Arc::clone(&keyframe.headers)));
+            yonder_slate::save(folder, &self.name, keyframe);
         }
     }
 
-    fn send(&self, state: &mut OutputState, entry: &Arc<Entry>) {
-        let unit = &entry.unit;
-        let Some(times) = state.splice.place(unit, self.feed.clock.ticks_now()) else { return };
-        if (times.dts, times.pts) == (unit.dts, unit.pts) {
-            self.hub.publish(Arc::clone(entry));
-            return;
-        }
-        let moved = AccessUnit { dts: times.dts, pts: times.pts, ..unit.clone() };
-        self.hub.publish(Arc::new(Entry::new(moved, Arc::clone(&entry.headers))));
-    }
-
-    /// Sends a unit of the slate, unless the feed is on the output again.
-    fn send_slate(&self, unit: AccessUnit, headers: &Arc<StreamHeaders>) {
-        let mut state = lock(&self.state);
-        if state.source != ActiveSource::Feed {
-            self.send(&mut state, &Arc::new(Entry::new(unit, Arc::clone(headers))));
+    /// Places a frame on the output. Audio waits for the next video frame, if there is video.
+    fn send(&mut self, frame: &Arc<Frame>, now: Duration) {
+        let Some(times) = self.splice.place(&frame.unit, self.clock.ticks(now)) else { return };
+        let pushes = &self.pushes;
+        let slowest = || pushes.iter().filter_map(Push::position).min();
+        self.ring.push(Arc::clone(frame), times, slowest);
+        if frame.unit.track == Track::Video || frame.headers.video.is_none() {
+            self.request_pump();
+        } else {
+            self.audio_due.get_or_insert(now + MAX_AUDIO_HOLD);
         }
     }
 
-    fn is_on_feed(&self) -> bool {
-        lock(&self.state).source == ActiveSource::Feed
-    }
-
-    fn picture(&self) -> Option<Arc<Picture>> {
-        lock(&self.spec).picture.clone()
-    }
-
-    /// Evaluates the feed's state and the time.
-    fn decide(&self) -> HoldDecision {
-        let flows = self.feed.signal().borrow().flows;
-        let last_frame_at = lock(&self.state).last_frame_at;
-        let now = self.feed.clock.now();
-        let mut machine = lock(&self.machine);
-        machine.on_feed(flows, last_frame_at, now);
-        machine.decide(now)
-    }
-
-    /// True when `other` is the present picture; samples are not compared.
-    fn has_picture(&self, other: Option<&Arc<Picture>>) -> bool {
-        match (&lock(&self.spec).picture, other) {
-            (Some(own), Some(other)) => Arc::ptr_eq(own, other),
-            (own, other) => own.is_none() && other.is_none(),
-        }
-    }
-
-    /// Everything that a slate is made from now; `None` before the feed's first keyframe.
-    fn slate_request(&self) -> Option<SlateRequest> {
-        let (keyframe, last_frame_at) = {
-            let state = lock(&self.state);
-            (state.keyframe.clone()?, state.last_frame_at)
-        };
-        let clock = self.feed.clock;
-        let fps = lock(&self.feed.figures).video(clock.now()).and_then(|video| video.fps);
-        let by_a_person = lock(&self.machine).is_wanted();
-        let away_since: Option<SystemTime> = last_frame_at.filter(|_| !by_a_person).map(|at| clock.wall(at));
-        let picture = self.picture();
-        Some(SlateRequest { keyframe, fps, name: self.relay.clone(), away_since, picture })
-    }
-
-    /// Puts a slate on the output; its first frame is due now.
-    fn begin_slate(&self, gop: SlateGop) -> SlatePlayer {
-        let mut state = lock(&self.state);
-        state.source = ActiveSource::Slate;
-        state.splice.cut();
-        SlatePlayer::new(gop, self.feed.clock.ticks_now())
-    }
-
-    /// The feed's next keyframe ends the slate, unless a person wants the slate.
-    fn apply_hold_request(&self) {
-        let wanted = lock(&self.machine).is_wanted();
-        let mut state = lock(&self.state);
-        if state.source != ActiveSource::Feed {
-            state.source = if wanted { ActiveSource::Slate } else { ActiveSource::SlateUntilKeyframe };
+    fn request_pump(&mut self) {
+        self.audio_due = None;
+        for push in &mut self.pushes {
+            push.request_pump();
         }
     }
 
     /// Publishes the source on the output to the pushes.
-    fn publish_signal(&self) {
-        let feed = self.feed.signal().borrow().clone();
-        let source = match lock(&self.state).source {
+    fn update_signal(&mut self, feed: &FeedSignal) {
+        let source = match self.source {
             ActiveSource::Feed if feed.flows => Source::Feed,
             ActiveSource::Feed => Source::Away,
             ActiveSource::Slate | ActiveSource::SlateUntilKeyframe => Source::Holding,
         };
-        let signal = OutputSignal { source, cause: feed.cause.filter(|_| source != Source::Feed) };
-        let changed = self.signal.send_if_modified(|current| {
-            let differs = *current != signal;
-            *current = signal;
-            differs
-        });
-        if changed {
-            self.changes.send_modify(|count| *count += 1);
+        let has_cause = source != Source::Feed;
+        if self.signal.source == source
+            && self.signal.cause.as_ref() == feed.cause.as_ref().filter(|_| has_cause)
+        {
+            return;
         }
+        self.signal = OutputSignal { source, cause: feed.cause.clone().filter(|_| has_cause) };
+        for push in &mut self.pushes {
+            push.set_source(&self.signal);
+        }
+        self.is_changed = true;
+    }
+
+    /// Carries out what is due: the slate, and every push. Pushes give way after `deadline`; true when some of them are still to
+    /// be polled.
+    pub(crate) fn poll(&mut self, context: &mut OutputContext<'_, '_>, deadline: Instant) -> bool {
+        let now = self.clock.now();
+        self.poll_slate(now, context);
+        self.update_signal(context.signal);
+        if self.audio_due.is_some_and(|due| now >= due) {
+            self.request_pump();
+        }
+        self.poll_pushes(now, context, deadline)
+    }
+
+    fn poll_pushes(&mut self, now: Duration, context: &mut OutputContext<'_, '_>, deadline: Instant) -> bool {
+        let count = self.pushes.len();
+        let first = self.first_push;
+        let mut has_more = false;
+        for turn in 0..count {
+            let at = (first + turn) % count;
+            let Some(push) = self.pushes.get_mut(at) else { continue };
+            let mut context = PushContext {
+                task: &mut *context.task,
+                now,
+                is_tick: context.is_tick,
+                ring: &mut self.ring,
+                feed: &mut *context.figures,
+                signal: &self.signal,
+                children: &mut *context.children,
+            };
+            has_more |= push.poll(&mut context);
+            if turn + 1 < count && Instant::now() >= deadline {
+                self.first_push = (at + 1) % count;
+                return true;
+            }
+        }
+        has_more
+    }
+
+    /// Returns the next time at which [`Self::poll`] has something to do.
+    pub(crate) fn poll_timeout(&self) -> Option<Duration> {
+        let pushes = self.pushes.iter().filter_map(Push::poll_timeout).min();
+        [pushes, self.audio_due, self.slate.due].into_iter().flatten().min()
+    }
+
+    /// Handles a panic while a frame was placed: the pushes begin again, and time on the output never steps back.
+    fn handle_panic(&mut self) {
+        tracing::error!(relay = &*self.name, "output panicked");
+        self.splice.cut();
+        for push in &mut self.pushes {
+            let message = "The service failed while preparing frames for this destination.";
+            push.fail(Cause::new(CauseCode::PushInternal, message));
+            push.set_source(&self.signal);
+        }
+        self.is_changed = true;
+    }
+
+    /// Runs `work` on this output, and handles a panic in it.
+    pub(crate) fn guard<T: Default>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
+        let worked = catch_unwind(AssertUnwindSafe(|| work(self)));
+        worked.unwrap_or_else(|_| {
+            self.handle_panic();
+            T::default()
+        })
+    }
+
+    /// Makes the next frame panic, as a fault in this output would.
+    #[cfg(debug_assertions)]
+    pub(crate) fn panic_next(&mut self) {
+        self.panics_next = true;
+    }
+
+    /// True once something has changed since the last call.
+    pub(crate) fn take_change(&mut self) -> bool {
+        let mut is_changed = std::mem::take(&mut self.is_changed);
+        for push in &mut self.pushes {
+            is_changed |= push.take_change();
+        }
+        is_changed
+    }
+
+    /// Returns the pushes as they are shown.
+    pub(crate) fn views(&mut self, now: Duration) -> Vec<PushView> {
+        self.pushes.iter_mut().map(|push| push.view(now)).collect()
     }
 }
 

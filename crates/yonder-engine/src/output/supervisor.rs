@@ -9,7 +9,7 @@ use tokio_util::task::AbortOnDropHandle;
 use yonder_core::HoldDecision;
 
 use crate::feed::FeedSignal;
-use crate::slate::{self, SlateGop, SlatePlayer};
+use yonder_slate::{self, SlateGop, SlatePlayer};
 
 use super::RelayOutput;
 
@@ -77,7 +77,7 @@ fn start_rendering(output: &Arc<RelayOutput>) -> Rendering {
 /// Makes a slate; `None`, with an entry in the log, where that fails.
 async fn render(output: Arc<RelayOutput>) -> Option<SlateGop> {
     let request = output.slate_request()?;
-    match slate::render_on_own_thread(request).await {
+    match yonder_slate::render_on_own_thread(request).await {
         Ok(gop) => Some(gop),
         Err(error) => {
             tracing::error!(relay = output.relay, %error, "slate could not be rendered");

@@ -1,63 +1,54 @@
 use bytes::Bytes;
 use rstest::rstest;
-use yonder_media::{Payload, TICKS_PER_SECOND};
-use yonder_rtsp::CameraUrl;
+use yonder_media::{AccessUnit, Payload, TICKS_PER_SECOND};
+
+use std::task::Waker;
+
+use yonder_address::read_pasted;
 
 use super::*;
-use crate::clock::Clock;
-use crate::hub::{Cursor, Taken};
-use crate::spec::{FeedSpec, TransportChoice};
+use yonder_slate::SlateGop;
 
 const FRAME: i64 = TICKS_PER_SECOND / 25;
 
-/// A feed without a camera, and the output of a relay that sends it.
+/// Output of a relay without pushes, and a reader of its ring.
 struct Bench {
-    feed: Arc<Feed>,
-    output: Arc<RelayOutput>,
+    output: RelayOutput,
+    clock: Clock,
     cursor: Cursor,
     times: Vec<i64>,
 }
 
 impl Bench {
     fn new() -> Self {
-        let (url, _) = CameraUrl::parse("rtsp://192.0.2.7/main").unwrap();
-        let spec = FeedSpec {
-            name: "Summit".into(),
-            url,
-            credentials: None,
-            transport: TransportChoice::Auto,
-            pin: None,
-            history: yonder_core::History::default(),
-        };
-        let feed = Feed::new(spec, Clock::default(), watch::Sender::new(0));
-        let output =
-            RelayOutput::new("relay", Arc::clone(&feed), HoldSpec::default(), watch::Sender::new(0), None);
-        feed.attach(&output);
-        Self { feed, output, cursor: Cursor::default(), times: Vec::new() }
+        let clock = Clock::default();
+        let output = RelayOutput::new(RelayId(1), "relay", clock, HoldSpec::default(), (None, None));
+        Self { output, clock, cursor: Cursor::default(), times: Vec::new() }
     }
 
     fn frame(&mut self, dts: i64, keyframe: bool) {
         let payload = Payload::Nals(vec![Bytes::from_static(&[0x65, 1])]);
         let unit = AccessUnit { track: Track::Video, dts, pts: dts, keyframe, payload };
-        self.feed.publish(Entry::new(unit, Arc::default()));
+        let now = self.clock.now();
+        self.output.handle_feed_frame(&Arc::new(Frame::new(unit, Arc::default())), now);
         self.read();
     }
 
     /// Puts a slate of the feed's own keyframe on the output, and plays `frames` of it.
-    fn hold(&mut self, frames: i64) {
-        let request = self.output.slate_request().unwrap();
+    fn hold(&mut self, frames: u32) {
+        let now = self.clock.now();
+        let request = self.output.slate_request(&mut FeedFigures::default(), now).unwrap();
         let gop = SlateGop::repeating(&request.keyframe, FRAME);
-        let mut player = self.output.begin_slate(gop);
-        for _ in 0..frames {
-            let unit = player.next_unit();
-            self.output.send_slate(unit, player.headers());
+        self.output.begin_slate(gop, None, now);
+        for frame in 0..frames {
+            self.output.play_slate(now + Duration::from_millis(40) * frame + Duration::from_millis(1));
             self.read();
         }
     }
 
     fn read(&mut self) {
-        while let Taken::Entry { entry, .. } = self.output.hub.take(&mut self.cursor) {
-            self.times.push(entry.unit.dts);
+        while let Some(Next { number, .. }) = self.output.ring.read(&mut self.cursor) {
+            self.times.push(self.output.ring.slot(number).unwrap().times.dts);
         }
     }
 
@@ -74,7 +65,7 @@ impl Bench {
 #[case::camera_clock_a_minute_fast(-60_000)]
 fn feed_returns_from_the_slate_at_its_first_keyframe(#[case] late_ms: i64) {
     let mut bench = Bench::new();
-    let begin = bench.feed.clock.ticks_now() - 50 * FRAME;
+    let begin = bench.clock.ticks_now() - 50 * FRAME;
     for frame in 0..50 {
         bench.frame(begin + frame * FRAME, frame == 0);
     }
@@ -92,7 +83,7 @@ fn feed_returns_from_the_slate_at_its_first_keyframe(#[case] late_ms: i64) {
     bench.frame(now + 3 * FRAME, false);
     let returned = bench.sent();
     assert_eq!(returned.len(), 2);
-    assert!(bench.output.is_on_feed());
+    assert_eq!(bench.output.source, ActiveSource::Feed);
     let all = [held, returned].concat();
     let steps: Vec<i64> = all.windows(2).map(|two| two[1] - two[0]).collect();
     assert!(steps.iter().all(|step| (FRAME / 2..=2 * FRAME).contains(step)), "{steps:?}");
@@ -101,7 +92,7 @@ fn feed_returns_from_the_slate_at_its_first_keyframe(#[case] late_ms: i64) {
 #[test]
 fn holding_again_and_again_never_moves_time_back() {
     let mut bench = Bench::new();
-    let begin = bench.feed.clock.ticks_now();
+    let begin = bench.clock.ticks_now();
     let mut all = Vec::new();
     for round in 0..40 {
         let late = (round % 7) * 9_000 - 20_000;
@@ -114,4 +105,46 @@ fn holding_again_and_again_never_moves_time_back() {
     }
     assert!(all.windows(2).all(|two| two[1] > two[0]));
     assert_eq!(all.len(), 40 * 50);
+}
+
+fn push_spec(at: usize) -> PushSpec {
+    let pasted = read_pasted(Some("rtmp://192.0.2.9/live"), Some("bramble-summit-4711")).unwrap();
+    PushSpec {
+        destination: format!("to-{at}"),
+        server: pasted.server,
+        backup: None,
+        failback_delay: Duration::from_secs(120),
+        key: pasted.key,
+        encryption: None,
+        authority: None,
+        uplinks: Vec::new(),
+        refusals: Arc::default(),
+        history: yonder_core::History::default(),
+    }
+}
+
+#[test]
+fn pushes_give_way_after_the_deadline_and_each_has_its_turn() {
+    const PUSHES: usize = 64;
+    let mut output = Bench::new().output;
+    let mut children = Children::new();
+    output.set_pushes((0..PUSHES).map(push_spec).collect(), &mut children);
+    let mut task = Context::from_waker(Waker::noop());
+    let mut context = OutputContext {
+        task: &mut task,
+        is_tick: false,
+        figures: &mut FeedFigures::default(),
+        signal: &FeedSignal::default(),
+        children: &mut children,
+    };
+    // The time is over from the beginning: one push is polled at a time, and the next poll goes on behind it.
+    let past = Instant::now();
+    let mut firsts = Vec::new();
+    for _ in 0..PUSHES {
+        firsts.push(output.first_push);
+        assert!(output.poll(&mut context, past), "others are still to be polled");
+    }
+    assert_eq!(firsts, (0..PUSHES).collect::<Vec<_>>());
+    // With time enough all of them are polled at once.
+    assert!(!output.poll(&mut context, past + Duration::from_secs(3_600)));
 }

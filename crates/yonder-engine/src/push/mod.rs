@@ -1,24 +1,43 @@
-//! One push: its shared state, and the task that supervises it.
+//! One push: supervision, connection and statistics, driven by its feed's actor.
 
-mod delivery;
+mod backlog;
+mod connect;
+mod failback;
 mod figures;
-mod link;
-mod supervisor;
+mod rtmp;
+mod srt;
 
-use std::sync::{Arc, Mutex};
+use std::io;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
+use std::task::Context;
 use std::time::Duration;
 
-use tokio::sync::{Notify, watch};
-use yonder_core::{Cause, Decision, History, PushMachine, PushState, Refusal, RefusalRule};
+use yonder_core::{
+    Cause, CauseCode, Decision, DialStep, History, PushMachine, PushState, Refusal, RefusalRule,
+};
 
+use crate::children::{Attempt, Child, ChildEvent, Children};
 use crate::clock::Clock;
-use crate::feed::{Feed, lock};
-use crate::output::RelayOutput;
+use crate::feed::FeedFigures;
+use crate::output::{Cursor, OutputSignal, Ring};
 use crate::spec::{PushSpec, Route};
-use crate::view::{CauseView, PushView};
+use crate::view::{CauseView, PushView, StepView};
 
-pub(crate) use figures::PushFigures;
-pub(crate) use supervisor::supervise;
+use figures::PushFigures;
+use rtmp::RtmpConnection;
+use srt::SrtConnection;
+
+/// A platform that accepts no bytes for this long is gone.
+const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
+/// How long an orderly end may take.
+pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_200);
+/// A push that waits this long for a keyframe shows it.
+const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
+
+/// Number of a push within its feed's actor.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct PushId(pub(crate) u64);
 
 /// Part of a push's settings that can change while it runs.
 #[derive(Debug, Clone)]
@@ -39,181 +58,445 @@ impl PushPolicy {
     }
 }
 
-/// A push, shared by its supervisor and the engine.
+/// Connection to a platform.
+#[expect(clippy::large_enum_variant, reason = "it is always boxed as a whole")]
 #[derive(Debug)]
-pub(crate) struct Push {
-    pub(crate) clock: Clock,
-    pub(crate) feed: Arc<Feed>,
-    pub(crate) output: Arc<RelayOutput>,
-    /// The push as it was started; [`Self::policy`] holds what has changed since.
-    pub(crate) spec: PushSpec,
-    policy: Mutex<PushPolicy>,
-    /// Name of the relay, for the log.
-    pub(crate) relay: String,
-    pub(crate) figures: Mutex<PushFigures>,
-    machine: Mutex<PushMachine>,
-    changes: watch::Sender<u64>,
-    wake: Notify,
-    hang_up: watch::Sender<bool>,
-    roll: Notify,
+pub(crate) enum Connection {
+    /// RTMP, with or without TLS.
+    Rtmp(RtmpConnection),
+    /// SRT.
+    Srt(SrtConnection),
 }
 
-impl Push {
-    pub(crate) fn new(spec: PushSpec, output: Arc<RelayOutput>, changes: watch::Sender<u64>) -> Arc<Self> {
-        let feed = Arc::clone(&output.feed);
-        let clock = feed.clock;
-        let policy = PushPolicy::of(&spec);
-        let mut machine = PushMachine::new(rand::random(), clock.now())
-            .with_routes(policy.routes.len(), policy.failback_delay);
-        machine.set_history(spec.history);
-        Arc::new(Self {
-            clock,
-            feed,
-            spec,
-            policy: Mutex::new(policy),
-            relay: output.relay.clone(),
-            output,
-            figures: Mutex::default(),
-            machine: Mutex::new(machine),
-            changes,
-            wake: Notify::new(),
-            hang_up: watch::Sender::new(false),
-            roll: Notify::new(),
-        })
-    }
-
-    /// Takes over the servers, uplinks and delays of `spec`. A connection over a route that stays is not touched; one over
-    /// a route that is gone is replaced.
-    pub(crate) fn apply_policy(&self, spec: &PushSpec) {
-        let policy = PushPolicy::of(spec);
-        let route_is_gone = {
-            let mut current = lock(&self.policy);
-            let mut machine = lock(&self.machine);
-            let in_use = current.routes.get(machine.route());
-            let place = in_use.and_then(|in_use| policy.routes.iter().position(|route| route == in_use));
-            if current.routes != policy.routes || current.failback_delay != policy.failback_delay {
-                machine.replace_routes(policy.routes.len(), policy.failback_delay, place);
-            }
-            let servers =
-                |routes: &[Route]| routes.iter().map(|route| route.server.clone()).collect::<Vec<_>>();
-            if servers(&current.routes) != servers(&policy.routes) {
-                let history = History { address: spec.history.address, ..machine.history() };
-                machine.set_history(history);
-            }
-            *current = policy;
-            place.is_none()
-        };
-        if route_is_gone {
-            self.roll_over();
-            self.wake.notify_one();
+impl Connection {
+    /// Registers its sockets with the runtime that runs the caller.
+    fn register_here(self) -> io::Result<Self> {
+        match self {
+            Self::Rtmp(connection) => connection.register_here().map(Self::Rtmp),
+            // An SRT socket is not registered.
+            Self::Srt(connection) => Ok(Self::Srt(connection)),
         }
     }
 
-    /// Enables or disables the push; one that is disabled ends in order.
-    pub(crate) fn set_enabled(&self, enabled: bool) {
-        self.change(|machine, now| machine.set_enabled(enabled, now));
-        self.hang_up.send_replace(!enabled);
-        self.wake.notify_one();
+    async fn close(self) {
+        match self {
+            Self::Rtmp(connection) => connection.close().await,
+            Self::Srt(connection) => connection.close(),
+        }
     }
+}
 
-    /// Reconnects, if there is a connection.
-    pub(crate) fn roll_over(&self) {
-        self.roll.notify_waiters();
-    }
+#[derive(Debug)]
+enum Stage {
+    /// No connection.
+    Idle,
+    /// A child connects.
+    Connecting(#[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
+    /// The dialogue or the broadcast runs.
+    Connected(Box<Connection>),
+}
 
-    /// Resolves when the push is to be reconnected.
-    pub(crate) async fn rolled_over(&self) {
-        self.roll.notified().await;
-    }
+/// State of a push apart from its connection, which uses it.
+#[derive(Debug)]
+struct PushCore {
+    clock: Clock,
+    /// Name of the relay, for the log.
+    relay: Arc<str>,
+    /// The push as it was started; [`Self::policy`] holds what has changed since.
+    spec: PushSpec,
+    policy: PushPolicy,
+    figures: PushFigures,
+    machine: PushMachine,
+    /// The present or last connection attempt.
+    attempt: Attempt,
+    attempt_began: Duration,
+    /// Something has changed that is shown at once.
+    is_changed: bool,
+}
 
-    /// Resolves once the push is disabled.
-    pub(crate) async fn hung_up(&self) {
-        let mut hang_up = self.hang_up.subscribe();
-        // The sender lives in `self`.
-        let _closed = hang_up.wait_for(|hang_up| *hang_up).await;
-    }
+/// One push.
+#[derive(Debug)]
+pub(crate) struct Push {
+    pub(crate) id: PushId,
+    core: PushCore,
+    stage: Stage,
+    cursor: Cursor,
+    /// The push that this one replaces, while its connection is being closed: it still holds the stream key.
+    predecessor: Option<PushId>,
+    /// Probes better routes while another is in use.
+    failback: Option<Child>,
+    /// Time of the next connection attempt.
+    retry_at: Option<Duration>,
+    /// Units wait in the ring.
+    is_pump_due: bool,
+    #[cfg(debug_assertions)]
+    panics_next: bool,
+}
 
-    /// Passes an event to the machine and publishes the result, if anything has changed.
-    pub(crate) fn change(&self, event: impl FnOnce(&mut PushMachine, Duration)) {
-        if let Some((state, cause)) = self.change_unlogged(event) {
-            let code = cause.as_ref().map_or("", |cause| cause.code.code());
-            let message = cause.as_ref().map_or("", |cause| cause.message.as_str());
-            let (relay, destination) = (&self.relay, &self.spec.destination);
+/// Everything of its relay and feed that a push uses.
+pub(crate) struct PushContext<'a, 'w> {
+    pub(crate) task: &'a mut Context<'w>,
+    pub(crate) now: Duration,
+    /// The evaluations of once a second are due.
+    pub(crate) is_tick: bool,
+    pub(crate) ring: &'a mut Ring,
+    pub(crate) feed: &'a mut FeedFigures,
+    pub(crate) signal: &'a OutputSignal,
+    pub(crate) children: &'a mut Children,
+}
+
+impl PushCore {
+    /// Passes an event to the machine, and logs another state.
+    fn change(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) {
+        if let Some(state) = self.change_unlogged(event) {
+            let cause = self.machine.cause();
+            let code = cause.map_or("", |cause| cause.code.code());
+            let message = cause.map_or("", |cause| cause.message.as_str());
+            let (relay, destination) = (&*self.relay, &self.spec.destination);
             tracing::info!(relay, destination, state = state.as_str(), code, message, "push");
         }
     }
 
-    /// The same without a line in the log; returns the state with its cause if it is another one.
-    fn change_unlogged(
-        &self,
-        event: impl FnOnce(&mut PushMachine, Duration),
-    ) -> Option<(PushState, Option<Cause>)> {
-        let (before, after) = {
-            let mut machine = lock(&self.machine);
-            let before = (machine.state(), machine.cause().cloned());
-            event(&mut machine, self.clock.now());
-            (before, (machine.state(), machine.cause().cloned()))
-        };
-        if before != after {
-            self.changes.send_modify(|count| *count += 1);
+    /// Passes an event to the machine, and returns the state if it is another one.
+    fn change_unlogged(&mut self, event: impl FnOnce(&mut PushMachine, Duration)) -> Option<PushState> {
+        let before = (self.machine.state(), self.machine.cause().cloned());
+        event(&mut self.machine, self.clock.now());
+        let state = self.machine.state();
+        if before.0 != state || before.1.as_ref() != self.machine.cause() {
+            self.is_changed = true;
         }
-        (std::mem::discriminant(&before.0) != std::mem::discriminant(&after.0)).then_some(after)
+        (std::mem::discriminant(&before.0) != std::mem::discriminant(&state)).then_some(state)
     }
 
     /// Passes the source on the output to the machine. The output logs its source once for all of its pushes.
-    pub(crate) fn note_source(&self) {
-        let signal = self.output.signal().borrow().clone();
+    fn set_source(&mut self, signal: &OutputSignal) {
         self.change_unlogged(|machine, now| machine.on_source(signal.source, signal.cause.as_ref(), now));
     }
 
-    pub(crate) fn state(&self) -> PushState {
-        lock(&self.machine).state()
+    /// Handles the first unit that the platform received.
+    fn go_live(&mut self, signal: &OutputSignal) {
+        self.note_step(DialStep::FirstKeyframe);
+        self.change(PushMachine::on_live);
+        // The units may be stale: the feed may be away by now, or the slate be on the output.
+        self.set_source(signal);
     }
 
-    /// Returns the route in use.
-    pub(crate) fn route(&self) -> Option<Route> {
-        let policy = lock(&self.policy);
-        policy.routes.get(lock(&self.machine).route()).cloned()
+    fn note_step(&mut self, step: DialStep) {
+        let after = self.clock.now().saturating_sub(self.attempt_began);
+        self.figures.steps.push(StepView { step, after });
     }
 
-    /// Returns the routes that are better than the one in use, the best first, and how long one must be reachable before
-    /// the push returns to it.
-    pub(crate) fn better_routes(&self) -> (Vec<Route>, Duration) {
-        let policy = lock(&self.policy);
-        let current = lock(&self.machine).route();
-        (policy.routes.iter().take(current).cloned().collect(), policy.failback_delay)
-    }
-
-    /// Records a probe of a better route; true when it is time to return to it.
-    pub(crate) fn record_probe(&self, route: usize, is_reachable: bool) -> bool {
-        lock(&self.machine).record_probe(route, is_reachable, self.clock.now())
+    fn route(&self) -> Option<Route> {
+        self.policy.routes.get(self.machine.route()).cloned()
     }
 
     /// Returns the cause that a refusal means for this destination.
-    pub(crate) fn judge(&self, refusal: &Refusal<'_>) -> Cause {
-        let rules = Arc::clone(&lock(&self.policy).refusals);
-        refusal.cause(&rules, lock(&self.machine).history())
+    fn cause_of(&self, refusal: &Refusal<'_>) -> Cause {
+        refusal.cause(&self.policy.refusals, self.machine.history())
     }
 
-    fn decide(&self) -> Decision {
-        let decision = lock(&self.machine).decide(self.clock.now());
-        if decision == Decision::Dial {
-            self.changes.send_modify(|count| *count += 1);
+    /// Warns while the platform waits for the feed's first keyframe, so that the platform is not blamed when it closes the
+    /// connection.
+    fn warn_about_keyframe(&mut self, waited: Duration) {
+        if waited >= KEYFRAME_WARNING {
+            self.change(|machine, _| machine.on_warning(Some(no_keyframe(waited))));
         }
-        decision
+    }
+}
+
+impl Push {
+    /// Returns a push that is enabled and waits for `predecessor` to be closed.
+    pub(crate) fn new(
+        id: PushId,
+        clock: Clock,
+        relay: Arc<str>,
+        spec: PushSpec,
+        predecessor: Option<PushId>,
+    ) -> Self {
+        let policy = PushPolicy::of(&spec);
+        let now = clock.now();
+        let mut machine =
+            PushMachine::new(rand::random(), now).with_routes(policy.routes.len(), policy.failback_delay);
+        machine.set_history(spec.history);
+        machine.set_enabled(true, now);
+        let core = PushCore {
+            clock,
+            relay,
+            spec,
+            policy,
+            figures: PushFigures::default(),
+            machine,
+            attempt: Attempt::default(),
+            attempt_began: now,
+            is_changed: true,
+        };
+        Self {
+            id,
+            core,
+            stage: Stage::Idle,
+            cursor: Cursor::default(),
+            predecessor,
+            failback: None,
+            retry_at: None,
+            is_pump_due: false,
+            #[cfg(debug_assertions)]
+            panics_next: false,
+        }
     }
 
-    pub(crate) fn view(&self) -> PushView {
-        let now = self.clock.now();
-        let routes = Arc::clone(&lock(&self.policy).routes);
-        let machine = lock(&self.machine);
-        let mut figures = lock(&self.figures);
+    pub(crate) fn spec(&self) -> &PushSpec {
+        &self.core.spec
+    }
+
+    /// Position in the output's ring; `None` while nothing is kept for this push.
+    pub(crate) fn position(&self) -> Option<u64> {
+        match self.stage {
+            Stage::Connected(_) => self.cursor.position(),
+            Stage::Idle | Stage::Connecting(_) => None,
+        }
+    }
+
+    /// True once something has changed since the last call.
+    pub(crate) fn take_change(&mut self) -> bool {
+        std::mem::take(&mut self.core.is_changed)
+    }
+
+    /// Takes over the servers, uplinks and delays of `spec`. A connection over a route that stays is not touched; one over
+    /// a route that is gone is replaced.
+    pub(crate) fn apply_policy(&mut self, spec: &PushSpec, children: &mut Children) {
+        let policy = PushPolicy::of(spec);
+        let core = &mut self.core;
+        let in_use = core.policy.routes.get(core.machine.route());
+        let place = in_use.and_then(|in_use| policy.routes.iter().position(|route| route == in_use));
+        if core.policy.routes != policy.routes || core.policy.failback_delay != policy.failback_delay {
+            core.machine.replace_routes(policy.routes.len(), policy.failback_delay, place);
+            self.failback = None;
+        }
+        let servers = |routes: &[Route]| routes.iter().map(|route| route.server.clone()).collect::<Vec<_>>();
+        if servers(&core.policy.routes) != servers(&policy.routes) {
+            let history = History { address: spec.history.address, ..core.machine.history() };
+            core.machine.set_history(history);
+        }
+        core.policy = policy;
+        core.change(|machine, now| machine.set_enabled(true, now));
+        if place.is_none() {
+            self.roll_over(children);
+        }
+    }
+
+    /// Ends the connection in order and connects again at once; nothing happens without a connection.
+    pub(crate) fn roll_over(&mut self, children: &mut Children) {
+        match std::mem::replace(&mut self.stage, Stage::Idle) {
+            Stage::Idle => {}
+            Stage::Connecting(_) => self.core.change(PushMachine::on_returned),
+            Stage::Connected(connection) => {
+                self.close_connection(*connection, children);
+                self.predecessor = Some(self.id);
+                self.core.change(PushMachine::on_returned);
+            }
+        }
+        self.failback = None;
+    }
+
+    /// Ends the push in order. Returns the push whose [`ChildEvent::PushClosed`] a successor has to wait for: this one, or the
+    /// one that it was still waiting for itself; `None` without either.
+    pub(crate) fn retire(mut self, children: &mut Children) -> Option<PushId> {
+        self.core.change(|machine, now| machine.set_enabled(false, now));
+        match std::mem::replace(&mut self.stage, Stage::Idle) {
+            Stage::Connected(connection) => {
+                self.close_connection(*connection, children);
+                Some(self.id)
+            }
+            Stage::Idle | Stage::Connecting(_) => self.predecessor,
+        }
+    }
+
+    fn close_connection(&mut self, connection: Connection, children: &mut Children) {
+        self.core.figures.backlog = Duration::ZERO;
+        children.close(CLOSE_TIMEOUT, connection.close(), ChildEvent::PushClosed(self.id));
+    }
+
+    /// Handles the end of a connection that was being closed.
+    pub(crate) fn handle_closed(&mut self, closed: PushId) {
+        if self.predecessor == Some(closed) {
+            self.predecessor = None;
+        }
+    }
+
+    /// Registers its sockets with the runtime that runs the caller.
+    pub(crate) fn register_here(&mut self) {
+        match std::mem::replace(&mut self.stage, Stage::Idle) {
+            Stage::Connected(connection) => match connection.register_here() {
+                Ok(connection) => self.stage = Stage::Connected(Box::new(connection)),
+                Err(error) => self.fail(rtmp::connection_lost(&error)),
+            },
+            other => self.stage = other,
+        }
+    }
+
+    /// Notes that units wait in the ring. SRT sends at its ticks.
+    pub(crate) fn request_pump(&mut self) {
+        self.is_pump_due = true;
+    }
+
+    /// Passes the source on the output to the machine.
+    pub(crate) fn set_source(&mut self, signal: &OutputSignal) {
+        self.core.set_source(signal);
+    }
+
+    pub(crate) fn handle_step(&mut self, attempt: Attempt, step: DialStep) {
+        if attempt == self.core.attempt && matches!(self.stage, Stage::Connecting(_)) {
+            self.core.note_step(step);
+        }
+    }
+
+    /// Handles the result of a connection attempt.
+    pub(crate) fn handle_connected(
+        &mut self,
+        attempt: Attempt,
+        result: Result<Box<Connection>, Cause>,
+        signal: &OutputSignal,
+    ) {
+        if attempt != self.core.attempt || !matches!(self.stage, Stage::Connecting(_)) {
+            return;
+        }
+        // The child may have run on another thread.
+        let lost = |error: io::Error| rtmp::connection_lost(&error);
+        match result.and_then(|connection| connection.register_here().map_err(lost)) {
+            Ok(mut connection) => {
+                self.cursor = Cursor::default();
+                if let Connection::Rtmp(connection) = &mut connection {
+                    connection.start(self.core.clock.now());
+                }
+                self.stage = Stage::Connected(Box::new(connection));
+                self.is_pump_due = true;
+            }
+            Err(cause) => {
+                self.fail(cause);
+                self.core.set_source(signal);
+            }
+        }
+    }
+
+    /// Handles a probe of a better route; the push returns to it when it has been reachable for long enough.
+    pub(crate) fn handle_probe(&mut self, route: &Route, is_reachable: bool, children: &mut Children) {
+        let Some(number) = self.core.policy.routes.iter().position(|other| other == route) else { return };
+        let now = self.core.clock.now();
+        if self.core.machine.record_probe(number, is_reachable, now) {
+            self.roll_over(children);
+        }
+    }
+
+    /// Ends the connection with a failure.
+    pub(crate) fn fail(&mut self, cause: Cause) {
+        self.stage = Stage::Idle;
+        self.failback = None;
+        self.core.figures.backlog = Duration::ZERO;
+        self.core.change(|machine, now| machine.on_failed(cause, now));
+    }
+
+    /// Connects when that is due, reads and writes the connection's sockets, and keeps its time. A panic ends the connection.
+    /// True when there is more to write at once.
+    pub(crate) fn poll(&mut self, context: &mut PushContext<'_, '_>) -> bool {
+        let polled = catch_unwind(AssertUnwindSafe(|| self.poll_connection(context)));
+        let result = polled.unwrap_or_else(|_| {
+            let (relay, destination) = (&*self.core.relay, &self.core.spec.destination);
+            tracing::error!(relay, destination, "push panicked");
+            Err(Cause::new(CauseCode::PushInternal, "The service failed while pushing to this destination."))
+        });
+        let has_more = result.unwrap_or_else(|cause| {
+            self.fail(cause);
+            // The source may have changed meanwhile.
+            self.core.set_source(context.signal);
+            false
+        });
+        self.connect_if_due(context);
+        has_more
+    }
+
+    fn poll_connection(&mut self, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
+        let Stage::Connected(connection) = &mut self.stage else {
+            self.is_pump_due = false;
+            return Ok(false);
+        };
+        #[cfg(debug_assertions)]
+        assert!(!std::mem::take(&mut self.panics_next), "panic requested by a test");
+        let is_pump_due = std::mem::take(&mut self.is_pump_due);
+        let has_more = match &mut **connection {
+            Connection::Rtmp(connection) => {
+                connection.poll(&mut self.core, &mut self.cursor, is_pump_due, context)?
+            }
+            Connection::Srt(connection) => {
+                connection.poll(&mut self.core, &mut self.cursor, context)?;
+                false
+            }
+        };
+        self.is_pump_due = has_more;
+        if self.core.machine.live_since().is_some() && self.core.machine.route() > 0 {
+            self.failback.get_or_insert_with(|| failback::start(self.id, &self.core, context.children));
+        }
+        Ok(has_more)
+    }
+
+    fn connect_if_due(&mut self, context: &mut PushContext<'_, '_>) {
+        self.retry_at = None;
+        if !matches!(self.stage, Stage::Idle) || self.predecessor.is_some() {
+            return;
+        }
+        match self.core.machine.decide(context.now) {
+            Decision::Dial => {}
+            Decision::WaitUntil(until) => {
+                self.retry_at = Some(until);
+                return;
+            }
+            Decision::Idle => return,
+        }
+        let core = &mut self.core;
+        core.is_changed = true;
+        core.attempt = Attempt(context.children.next_number());
+        core.attempt_began = core.clock.now();
+        core.figures.steps.clear();
+        core.figures.link = None;
+        match core.route() {
+            Some(route) => {
+                self.stage = Stage::Connecting(connect::start(self.id, core, route, context.children));
+            }
+            None => {
+                let message = "There is no route to this destination.";
+                self.fail(Cause::new(CauseCode::PushInternal, message));
+            }
+        }
+    }
+
+    /// Returns the next time at which [`Self::poll`] has something to do.
+    pub(crate) fn poll_timeout(&self) -> Option<Duration> {
+        match &self.stage {
+            Stage::Connected(connection) => match &**connection {
+                Connection::Rtmp(connection) => connection.poll_timeout(),
+                Connection::Srt(connection) => Some(connection.poll_timeout()),
+            },
+            Stage::Idle | Stage::Connecting(_) => self.retry_at,
+        }
+    }
+
+    /// Makes the next poll panic, as a fault in this push would.
+    #[cfg(debug_assertions)]
+    pub(crate) fn panic_next(&mut self) {
+        self.panics_next = true;
+    }
+
+    /// Returns the push as it is shown.
+    pub(crate) fn view(&mut self, now: Duration) -> PushView {
+        let core = &mut self.core;
+        let (machine, figures) = (&core.machine, &mut core.figures);
         let state = machine.state();
-        let route = routes.get(machine.route());
+        let route = core.policy.routes.get(machine.route());
         PushView {
-            destination: self.spec.destination.clone(),
-            state: state.as_str(),
-            since: self.clock.wall(machine.since()),
+            destination: core.spec.destination.clone(),
+            state: state.into(),
+            since: core.clock.wall(machine.since()),
+            down_since: machine.down_since().map(|since| core.clock.wall(since)),
+            attempts: machine.attempts(),
             cause: machine.cause().map(CauseView::from),
             retry_in: state.retry_at().map(|until| until.saturating_sub(now)),
             history: machine.history(),
@@ -227,8 +510,17 @@ impl Push {
             steps: figures.steps.clone(),
             server: route.map(|route| route.role).unwrap_or_default(),
             uplink: route.and_then(|route| route.uplink.as_ref()).map(|uplink| uplink.name.clone()),
-            connected_since: machine.live_since().map(|since| self.clock.wall(since)),
+            connected_since: machine.live_since().map(|since| core.clock.wall(since)),
             link: figures.link,
         }
     }
+}
+
+/// Cause of a push that the platform has accepted, but whose feed has no keyframe to begin with.
+fn no_keyframe(waited: Duration) -> Cause {
+    let message = format!(
+        "The platform has accepted the push, but the feed has sent no keyframe for {} s.",
+        waited.as_secs()
+    );
+    Cause::new(CauseCode::FeedNoKeyframe, message)
 }

@@ -21,7 +21,7 @@ use tokio::sync::{Semaphore, watch};
 use tokio::task::JoinSet;
 use tokio::time::timeout;
 
-use crate::feed::lock;
+use crate::sync::lock;
 
 /// How long a question may take, over all name servers and attempts.
 const QUERY_TIMEOUT: Duration = Duration::from_secs(5);

@@ -10,6 +10,7 @@ use bytes::Bytes;
 
 use yonder_address::{ServerAddress, read_pasted};
 use yonder_core::History;
+use yonder_core::PushPhase;
 use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
 use yonder_lab::{
     Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
@@ -178,7 +179,7 @@ impl World {
     }
 
     pub(crate) async fn wait_live(&self) -> RelayView {
-        self.wait("live", 10, |view| view.pushes.iter().all(|push| push.state == "live")).await
+        self.wait("live", 10, |view| view.pushes.iter().all(|push| push.state == PushPhase::Live)).await
     }
 }
 

@@ -9,6 +9,7 @@ use bytes::{BufMut, Bytes, BytesMut};
 use crate::aac;
 use crate::blocks::BlockWriter;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
+use crate::timeline::Timestamps;
 use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND};
 use crate::{h264, h265};
 
@@ -150,16 +151,21 @@ struct Bundle {
 }
 
 impl Muxer {
-    /// The packets of one unit of a stream with these headers. A unit that cannot be carried gives none.
+    /// Returns the packets of one unit of a stream with these headers; none for a unit that cannot be carried.
     pub fn write(&mut self, unit: &AccessUnit, headers: &StreamHeaders) -> Chunk {
+        self.write_at(unit, Timestamps { dts: unit.dts, pts: unit.pts }, headers)
+    }
+
+    /// Returns the packets of one unit as [`Self::write`] does, with `times` instead of the unit's own timestamps.
+    pub fn write_at(&mut self, unit: &AccessUnit, times: Timestamps, headers: &StreamHeaders) -> Chunk {
         let Some(video) = &headers.video else { return Chunk::default() };
         if self.map.is_empty() || self.headers != *headers {
             self.describe(headers, video.codec());
         }
         match (&unit.payload, &headers.audio) {
-            (Payload::Nals(nals), _) => self.write_picture(unit, nals, video),
+            (Payload::Nals(nals), _) => self.write_picture(unit, times, nals, video),
             (Payload::Frame(frame), Some(AudioConfig::Aac { facts, .. })) => {
-                self.write_sound(unit, frame, facts);
+                self.write_sound(times, frame, facts);
             }
             (Payload::Frame(_), _) => return Chunk::default(),
         }
@@ -201,17 +207,17 @@ impl Muxer {
         clock
     }
 
-    fn write_picture(&mut self, unit: &AccessUnit, nals: &[Bytes], video: &VideoConfig) {
-        self.video.note(unit.dts);
-        let clock = self.begin_at(unit.dts);
+    fn write_picture(&mut self, unit: &AccessUnit, times: Timestamps, nals: &[Bytes], video: &VideoConfig) {
+        self.video.note(times.dts);
+        let clock = self.begin_at(times.dts);
         if unit.keyframe {
             self.tables_at = None;
         }
         let spread = self.video.duration.min(LONGEST_SPREAD);
-        let spread = spread.min((unit.dts + spread - clock).max(0));
+        let spread = spread.min((times.dts + spread - clock).max(0));
         self.put_tables(clock, clock + spread);
         let mut pieces = Vec::with_capacity(2 * nals.len() + 8);
-        pieces.push(pes::header(VIDEO_ID, unit.pts + LEAD, unit.dts + LEAD, 0));
+        pieces.push(pes::header(VIDEO_ID, times.pts + LEAD, times.dts + LEAD, 0));
         for nal in annex_b(unit, nals, video) {
             pieces.push(Bytes::from_static(&[0, 0, 0, 1]));
             pieces.push(nal);
@@ -219,23 +225,23 @@ impl Muxer {
         self.put_payload(VIDEO_PID, &pieces, (clock, spread), unit.keyframe);
     }
 
-    fn write_sound(&mut self, unit: &AccessUnit, frame: &Bytes, facts: &aac::AudioSpecificConfig) {
-        self.audio.last = Some(unit.dts);
+    fn write_sound(&mut self, times: Timestamps, frame: &Bytes, facts: &aac::AudioSpecificConfig) {
+        self.audio.last = Some(times.dts);
         self.audio.duration = frame_ticks(facts);
         let Some(adts) = aac::adts_header(facts, frame.len()) else { return };
         // Times are told for the first frame of a bundle only: one that does not follow begins another.
         let frames = i64::try_from(self.bundle.pieces.len() / 2).unwrap_or_default();
         let follows = self.bundle.pts + frames * self.audio.duration;
-        if frames > 0 && (unit.pts - follows).abs() > self.audio.duration / 2 {
-            self.flush_sound(unit.dts);
+        if frames > 0 && (times.pts - follows).abs() > self.audio.duration / 2 {
+            self.flush_sound(times.dts);
         }
         if self.bundle.pieces.is_empty() {
-            self.bundle.pts = unit.pts;
+            self.bundle.pts = times.pts;
         }
         self.bundle.len += adts.len() + frame.len();
         self.bundle.pieces.extend([adts, frame.clone()]);
-        if unit.pts + self.audio.duration - self.bundle.pts >= SOUND_BUNDLE {
-            self.flush_sound(unit.dts);
+        if times.pts + self.audio.duration - self.bundle.pts >= SOUND_BUNDLE {
+            self.flush_sound(times.dts);
         }
     }
 

@@ -1,6 +1,7 @@
 //! Care of the service itself: a copy of its records, and a look at what it stands on.
 
 use yonder_api::Check;
+use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
 use yonder_store::{SealError, StoreError};
 
@@ -111,19 +112,19 @@ fn check_authorities() -> Check {
     )
 }
 
-fn check(check: &str, level: &str, reason: String, next_step: Option<&str>) -> Check {
-    let (check, level) = (check.to_owned(), level.to_owned());
+fn check(check: &str, level: Level, reason: String, next_step: Option<&str>) -> Check {
+    let check = check.to_owned();
     Check { subject: "service".to_owned(), check, level, reason, next_step: next_step.map(str::to_owned) }
 }
 
 fn pass(word: &str, reason: String) -> Check {
-    check(word, "pass", reason, None)
+    check(word, Level::Pass, reason, None)
 }
 
 fn warn(word: &str, reason: String, hint: &str) -> Check {
-    check(word, "warn", reason, Some(hint))
+    check(word, Level::Warn, reason, Some(hint))
 }
 
 fn fail(word: &str, reason: String, hint: &str) -> Check {
-    check(word, "fail", reason, Some(hint))
+    check(word, Level::Fail, reason, Some(hint))
 }

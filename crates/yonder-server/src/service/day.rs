@@ -32,10 +32,7 @@ impl Service {
         let kept: BTreeSet<String> = self.stored_relays().into_iter().map(|relay| relay.name).collect();
         let relays = days.into_iter().filter(|(name, _)| kept.contains(name)).map(|(name, bands)| RelayDay {
             name,
-            bands: bands
-                .into_iter()
-                .map(|(level, steps)| Band { state: level.word().to_owned(), steps })
-                .collect(),
+            bands: bands.into_iter().map(|(level, steps)| Band { state: level, steps }).collect(),
         });
         Ok(Day { from: time::text(time::from_millis(from_ms)), step_s: 60, relays: relays.collect() })
     }
@@ -49,7 +46,7 @@ impl Service {
             states.extend(before.map(|push| StateBegan {
                 subject: Subject::Push(relay.name.clone(), push.destination),
                 at_ms: time::millis(push.since),
-                state: push.state.to_owned(),
+                state: Some(push.state),
             }));
         }
         states

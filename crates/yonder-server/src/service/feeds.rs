@@ -129,7 +129,7 @@ impl Service {
             pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
             site: values.site.clone(),
             warnings: warnings(values),
-            state: self.engine.feed(&values.name).map_or("off", |view| view.state).to_owned(),
+            state: self.engine.feed(&values.name).map(|view| view.state).unwrap_or_default(),
         }
     }
 }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use yonder_api::Relay;
 use yonder_engine::{HoldSpec, Picture, PictureError, holding_preview};
-use yonder_store::{Relay as StoredRelay, Wanted};
+use yonder_store::{DesiredState, Relay as StoredRelay};
 
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -21,7 +21,7 @@ impl Service {
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
     pub fn hold_relay(&self, name: &str) -> Result<Relay, ServiceError> {
-        self.want_running(name, Wanted::Hold)
+        self.want_running(name, DesiredState::Hold)
     }
 
     /// Goes back to the feed.
@@ -29,10 +29,10 @@ impl Service {
     /// # Errors
     /// As [`Service::hold_relay`].
     pub fn resume_relay(&self, name: &str) -> Result<Relay, ServiceError> {
-        self.want_running(name, Wanted::On)
+        self.want_running(name, DesiredState::On)
     }
 
-    fn want_running(&self, name: &str, wanted: Wanted) -> Result<Relay, ServiceError> {
+    fn want_running(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         if !relay.wanted.is_running() {
@@ -83,7 +83,7 @@ impl Service {
     /// What the engine must know.
     pub(super) fn hold_spec(&self, relay: &StoredRelay) -> Result<HoldSpec, ServiceError> {
         let after = relay.hold_after_ms.and_then(|ms| u64::try_from(ms).ok()).map(Duration::from_millis);
-        Ok(HoldSpec { wanted: relay.wanted == Wanted::Hold, after, picture: self.own_picture(relay)? })
+        Ok(HoldSpec { wanted: relay.wanted == DesiredState::Hold, after, picture: self.own_picture(relay)? })
     }
 
     /// A picture is decoded once: the engine shows another one anew.

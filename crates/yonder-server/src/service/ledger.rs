@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_address::Protocol;
-use yonder_core::History;
 use yonder_core::budget::with_ip_headers;
+use yonder_core::{History, PushPhase};
 use yonder_store::{Carried, HistorySubject};
 
 use super::Service;
@@ -79,7 +79,9 @@ impl Service {
                 let whose = Carried::Push(relay.name.clone(), push.destination.clone());
                 let by = push.uplink.clone().map(Carried::Uplink);
                 ledger.count(whose, by, Some(protocol), push.bytes);
-                if matches!(push.state, "live" | "lagging") && destination.key_used_s.is_none() {
+                if matches!(push.state, PushPhase::Live | PushPhase::Lagging)
+                    && destination.key_used_s.is_none()
+                {
                     self.store.note_key_used(&push.destination, time::now_s())?;
                 }
                 if push.history == History::PROVEN {

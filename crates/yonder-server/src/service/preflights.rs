@@ -79,7 +79,7 @@ impl Service {
         });
         if !cleared.await? {
             let preflight = self.preflight(name).await?;
-            if preflight.level == Level::Fail.word() {
+            if preflight.level == Level::Fail {
                 return Err(ServiceError::PreflightFailed {
                     relay: preflight.relay,
                     checks: preflight.checks,
@@ -201,7 +201,7 @@ impl Service {
         }
         Ok(Preflight {
             relay: plan.relay.name.clone(),
-            level: level.word().to_owned(),
+            level,
             at: time::text(std::time::SystemTime::now()),
             checks: checks.into_iter().map(check).collect(),
         })
@@ -218,7 +218,7 @@ pub(super) async fn blocking<T: Send + 'static>(
 fn reach(knocked: Result<Reached, CauseView>) -> Reach {
     match knocked {
         Ok(reached) => {
-            let steps: Vec<&str> = reached.steps.iter().map(|step| step.name).collect();
+            let steps: Vec<&str> = reached.steps.iter().map(|step| step.step.as_str()).collect();
             let took = reached.steps.last().map_or(0, |step| step.after.as_millis());
             Reach::Reached(format!("{} ({took} ms)", steps.join(", ")))
         }
@@ -230,7 +230,7 @@ pub(super) fn check(check: CoreCheck) -> Check {
     Check {
         subject: check.subject,
         check: check.check.to_owned(),
-        level: check.level.word().to_owned(),
+        level: check.level,
         reason: check.reason,
         next_step: check.next_step,
     }

@@ -6,6 +6,7 @@ use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_api::{PushRates, Rates};
+use yonder_core::FeedPhase;
 use yonder_core::series::{Grain, RateSeries};
 use yonder_engine::RelayView;
 use yonder_store::{Carried, RateHour};
@@ -52,7 +53,7 @@ impl Service {
         let views: Vec<RelayView> = running.filter_map(|relay| self.engine.relay(&relay.name)).collect();
         let mut series = lock(&self.series);
         for RelayView { name, feed, pushes } in views {
-            let flows = feed.state == "flowing";
+            let flows = feed.state == FeedPhase::Flowing;
             let kbps = feed.video.filter(|_| flows).map_or(0, |video| video.kbps);
             series.entry(Carried::Feed(feed.name)).or_default().add(now_s, kbps);
             for push in pushes {

@@ -6,8 +6,8 @@ use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval, sleep};
 use yonder_api::{LogEntry, Outage as OutageFacts, Report, ReportLine, SideShare};
-use yonder_core::Side;
 use yonder_core::record::{Blame, Line, Sight, Silence, SpanOutage, Subject, relay_sight, report};
+use yonder_core::{Phase, PushPhase, Side};
 use yonder_engine::{CauseView, PushView, RelayView};
 use yonder_store::{Kind, LogFilter, LogLine, Relay as StoredRelay};
 
@@ -105,13 +105,13 @@ impl Service {
         let mut sights: BTreeMap<Subject, Sight> = BTreeMap::new();
         for relay in self.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             let Some(RelayView { name, feed, pushes }) = self.engine.relay(&relay.name) else { continue };
-            let feed = sight(Subject::Feed(feed.name), feed.state, feed.since, feed.cause, None);
+            let feed = sight(Subject::Feed(feed.name), Phase::Feed(feed.state), feed.since, feed.cause, None);
             let pushes: Vec<Sight> = pushes
                 .into_iter()
                 .map(|push| {
                     let silence = self.silence(&push);
                     let subject = Subject::Push(name.clone(), push.destination);
-                    sight(subject, push.state, push.since, push.cause, silence)
+                    sight(subject, Phase::Push(push.state), push.since, push.cause, silence)
                 })
                 .collect();
             let whole = relay_sight(&name, &feed, &pushes);
@@ -124,7 +124,7 @@ impl Service {
 
     /// What the platform of a push that holds does about silence.
     fn silence(&self, push: &PushView) -> Option<Silence> {
-        if push.state != "holding" {
+        if push.state != PushPhase::Holding {
             return None;
         }
         let platform = self.store.destination(&push.destination).ok()?.settings.platform?;
@@ -153,7 +153,7 @@ impl Service {
                 hint: "Ask for feed, push, relay, destination, platform, uplink, pattern, alert, person or service.",
             });
         }
-        if let Some(side) = request.side.as_deref().filter(|side| Side::from_word(side).is_none()) {
+        if let Some(side) = request.side.as_deref().filter(|side| Side::from_name(side).is_none()) {
             return Err(ServiceError::Invalid {
                 field: "side",
                 detail: format!("{side:?} is no side"),
@@ -243,14 +243,14 @@ impl Service {
 
 fn sight(
     subject: Subject,
-    state: &str,
+    state: Phase,
     since: SystemTime,
     cause: Option<CauseView>,
     silence: Option<Silence>,
 ) -> Sight {
     let blame =
         cause.map(|cause| Blame { code: cause.code.to_owned(), side: cause.side, message: cause.message });
-    Sight { subject, state: state.to_owned(), since_ms: time::millis(since), blame, silence }
+    Sight { subject, state, since_ms: time::millis(since), blame, silence }
 }
 
 /// A time in RFC 3339, or the end of a day.
@@ -272,7 +272,7 @@ fn entry(line: LogLine) -> LogEntry {
         part,
         what,
         code,
-        side,
+        side: side.as_deref().and_then(Side::from_name),
         message,
         who,
     }
@@ -291,7 +291,7 @@ fn line_facts(line: &Line) -> ReportLine {
     let shares = line
         .shares
         .iter()
-        .map(|share| SideShare { side: share.side.word().to_owned(), down_s: share.down_ms / 1_000 })
+        .map(|share| SideShare { side: share.side, down_s: share.down_ms / 1_000 })
         .collect();
     ReportLine {
         kind: kind.to_owned(),
@@ -316,7 +316,7 @@ fn outage_facts(outage: &SpanOutage, from_ms: i64, to_ms: i64) -> OutageFacts {
         end: outage.span.end_ms.map(|end| time::text(time::from_millis(end))),
         down_s: outage.span.within(from_ms, to_ms) / 1_000,
         code: outage.blame.code.clone(),
-        side: outage.blame.side.word().to_owned(),
+        side: outage.blame.side,
         message: outage.blame.message.clone(),
     }
 }

@@ -7,6 +7,7 @@ use std::time::Duration;
 use tokio::time::{Instant, sleep, sleep_until};
 use yonder_address::{KeyLength, Passphrase, Protocol, StreamKey, read_pasted};
 use yonder_api::{Graded, NewRehearsal, Rehearsal};
+use yonder_core::FeedPhase;
 use yonder_core::grade::ChannelReport;
 use yonder_core::platform::NamedSheet;
 use yonder_core::preflight::{
@@ -144,7 +145,7 @@ impl Service {
             if receiver.report(CHANNEL).is_some_and(|report| report.pictures > 0) {
                 return true;
             }
-            let blocked = self.engine.relay(relay).is_some_and(|view| view.feed.state == "blocked");
+            let blocked = self.engine.relay(relay).is_some_and(|view| view.feed.state == FeedPhase::Blocked);
             if blocked || Instant::now() >= deadline {
                 return false;
             }
@@ -213,7 +214,7 @@ fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -
         destination,
         over: plan.over.word().to_owned(),
         platform: plan.sheet.as_ref().map(|sheet| sheet.name.clone()),
-        level: worst(&checks).word().to_owned(),
+        level: worst(&checks),
         trouble,
         graded: graded(report),
         checks: checks.into_iter().map(check).collect(),

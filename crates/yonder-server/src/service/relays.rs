@@ -3,7 +3,7 @@
 use yonder_api::{NewRelay, Relay, RelayChange};
 use yonder_core::check_name;
 use yonder_engine::RelaySpec;
-use yonder_store::{Kind, Relay as StoredRelay, Wanted};
+use yonder_store::{DesiredState, Kind, Relay as StoredRelay};
 
 use super::effects::Effect;
 use super::feeds::feed_spec;
@@ -148,9 +148,9 @@ impl Service {
 
     fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
         let name = &relay.name;
-        self.store.set_wanted(name, Wanted::On)?;
+        self.store.set_wanted(name, DesiredState::On)?;
         self.refresh_relays()?;
-        self.bring_up(&StoredRelay { wanted: Wanted::On, ..relay.clone() })?;
+        self.bring_up(&StoredRelay { wanted: DesiredState::On, ..relay.clone() })?;
         self.relay(name)
     }
 
@@ -179,7 +179,7 @@ impl Service {
     pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
-        self.store.set_wanted(name, Wanted::Off)?;
+        self.store.set_wanted(name, DesiredState::Off)?;
         self.refresh_relays()?;
         self.engine.withdraw(&relay.name);
         self.relay(name)

@@ -8,6 +8,7 @@ use bytes::Bytes;
 use yonder_api::{
     MeasuredFacts, NewFeed, NewSurvey, OfferedTrack, RelayEvent, Survey, SurveyAdvice, SurveyStream,
 };
+use yonder_core::DialStep;
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
 
 use super::feeds::{feed_spec, sub_spec};
@@ -172,13 +173,13 @@ fn survey(kept: &Kept) -> Survey {
 }
 
 fn stream(view: &StreamView) -> SurveyStream {
-    let first = view.steps.iter().find(|step| step.name == "first keyframe");
+    let first = view.steps.iter().find(|step| step.step == DialStep::FirstKeyframe);
     SurveyStream {
         address: view.address.clone(),
         cause: view.cause.clone().map(views::cause),
         steps: view.steps.iter().map(views::step).collect(),
         shared: view.shared,
-        transport: view.transport.map(str::to_owned),
+        transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
         video: view.video.clone().map(views::video),
         audio: view.audio.clone().map(views::audio),
         offered: view

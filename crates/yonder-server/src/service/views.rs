@@ -2,7 +2,10 @@
 
 use std::time::Duration;
 
-use yonder_api::{AudioFacts, CauseFacts, DialStep, FeedState, LinkFacts, PushState, Relay, VideoFacts};
+use yonder_api::{
+    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, PushState, Relay, VideoFacts,
+};
+use yonder_core::{ConditionLevel, DesiredState, FeedPhase, Part, PartCause, Phase, PushPhase, ServerRole};
 use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
 use yonder_store::Relay as StoredRelay;
 
@@ -11,6 +14,7 @@ use crate::time;
 
 /// A kept relay, with how it is if it runs.
 pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
+    let condition = condition(kept.wanted, running.as_ref());
     let (feed, mut pushes) = match running {
         Some(view) => (feed(view.feed), view.pushes.into_iter().map(push).collect()),
         None => (feed_off(&kept.feed), Vec::new()),
@@ -24,7 +28,8 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     let hold_after_s = kept.hold_after_ms.map_or(0, |ms| u32::try_from(ms / 1_000).unwrap_or_default());
     Relay {
         name: kept.name.clone(),
-        wanted: kept.wanted.word().to_owned(),
+        wanted: kept.wanted,
+        condition,
         site: kept.site.clone(),
         hold_after_s,
         holding_picture: kept.has_picture,
@@ -32,6 +37,45 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
         quiet_minute: kept.quiet_minute.clone(),
         feed,
         pushes: ordered,
+    }
+}
+
+/// An age below this is that of any snapshot.
+const SHOWN_AGE: Duration = Duration::from_secs(3);
+
+/// Condition of a relay; a push that does not run is left out.
+fn condition(wanted: DesiredState, running: Option<&RelayView>) -> Condition {
+    let Some(RelayView { feed, pushes, .. }) = running else {
+        let level = if wanted.is_running() { ConditionLevel::Starting } else { ConditionLevel::Off };
+        return Condition { level, ..Condition::default() };
+    };
+    let feed_part = Part {
+        name: feed.name.clone(),
+        phase: Phase::Feed(feed.state),
+        since_ms: Some(time::millis(feed.since)),
+        down_since_ms: feed.down_since.map(time::millis),
+        attempts: feed.attempts,
+        cause: feed.cause.as_ref().map(|cause| PartCause { code: cause.kind, side: cause.side }),
+    };
+    let push_part = |push: &PushView| Part {
+        name: push.destination.clone(),
+        phase: Phase::Push(push.state),
+        since_ms: Some(time::millis(push.since)),
+        down_since_ms: push.down_since.map(time::millis),
+        attempts: push.attempts,
+        cause: push.cause.as_ref().map(|cause| PartCause { code: cause.kind, side: cause.side }),
+    };
+    let parts: Vec<Part> = pushes.iter().map(push_part).collect();
+    let found = yonder_core::Condition::of(wanted, &feed_part, &parts);
+    let mut causes = feed.cause.iter().chain(pushes.iter().filter_map(|push| push.cause.as_ref()));
+    Condition {
+        level: found.level,
+        since: found.since_ms.map(|ms| time::text(time::from_millis(ms))),
+        attempts: found.attempts,
+        side: found.side,
+        cause: causes.find(|shown| Some(shown.kind) == found.code).cloned().map(cause),
+        about: found.about,
+        actions: found.actions,
     }
 }
 
@@ -43,8 +87,8 @@ impl Service {
 }
 
 pub(super) fn cause(view: CauseView) -> CauseFacts {
-    let CauseView { code, side, message, hint, likely } = view;
-    CauseFacts { code: code.to_owned(), side: side.word().to_owned(), message, hint, likely }
+    let CauseView { code, side, message, hint, likely, .. } = view;
+    CauseFacts { code: code.to_owned(), side, message, hint, likely }
 }
 
 /// Seconds to one decimal: what people read, and what does not change with every look.
@@ -63,11 +107,14 @@ pub(super) fn millis(duration: Duration) -> u64 {
 fn feed(view: FeedView) -> FeedState {
     FeedState {
         name: view.name,
-        state: view.state.to_owned(),
-        since: (view.state != "off").then(|| time::text(view.since)),
+        state: view.state,
+        since: (view.state != FeedPhase::Off).then(|| time::text(view.since)),
+        down_since: view.down_since.map(time::text),
+        attempts: view.attempts,
+        age_s: if view.age < SHOWN_AGE { 0 } else { view.age.as_secs() },
         cause: view.cause.map(cause),
         retry_in_s: view.retry_in.map(seconds),
-        transport: view.transport.map(str::to_owned),
+        transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
         video: view.video.map(video),
         audio: view.audio.map(audio),
         bytes: view.bytes,
@@ -100,8 +147,11 @@ pub(super) fn audio(audio: AudioView) -> AudioFacts {
 fn feed_off(name: &str) -> FeedState {
     FeedState {
         name: name.to_owned(),
-        state: "off".to_owned(),
+        state: FeedPhase::Off,
         since: None,
+        down_since: None,
+        attempts: 0,
+        age_s: 0,
         cause: None,
         retry_in_s: None,
         transport: None,
@@ -116,14 +166,16 @@ fn feed_off(name: &str) -> FeedState {
 }
 
 pub(super) fn step(step: &StepView) -> DialStep {
-    DialStep { name: step.name.to_owned(), after_ms: millis(step.after) }
+    DialStep { name: step.step, after_ms: millis(step.after) }
 }
 
 fn push(view: PushView) -> PushState {
     PushState {
         destination: view.destination,
-        state: view.state.to_owned(),
-        since: (view.state != "off").then(|| time::text(view.since)),
+        state: view.state,
+        since: (view.state != PushPhase::Off).then(|| time::text(view.since)),
+        down_since: view.down_since.map(time::text),
+        attempts: view.attempts,
         cause: view.cause.map(cause),
         retry_in_s: view.retry_in.map(seconds),
         kbps: view.kbps,
@@ -133,7 +185,7 @@ fn push(view: PushView) -> PushState {
         reconnects: view.reconnects,
         backlog_ms: millis(view.backlog),
         steps: view.steps.iter().map(step).collect(),
-        server: view.server.word().to_owned(),
+        server: view.server,
         uplink: view.uplink,
         link: view.link.map(link),
     }
@@ -155,8 +207,10 @@ fn link(link: LinkView) -> LinkFacts {
 fn push_off(name: &str) -> PushState {
     PushState {
         destination: name.to_owned(),
-        state: "off".to_owned(),
+        state: PushPhase::Off,
         since: None,
+        down_since: None,
+        attempts: 0,
         cause: None,
         retry_in_s: None,
         kbps: 0,
@@ -166,7 +220,7 @@ fn push_off(name: &str) -> PushState {
         reconnects: 0,
         backlog_ms: 0,
         steps: Vec::new(),
-        server: "main".to_owned(),
+        server: ServerRole::Main,
         uplink: None,
         link: None,
     }

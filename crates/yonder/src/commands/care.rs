@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use yonder_api::Check;
+use yonder_core::preflight::Level;
 use yonder_server::{Home, HomeError};
 use yonder_store::{SealError, StoreError};
 
@@ -95,5 +96,5 @@ pub(crate) fn selfcheck(client: &Client, json: bool) -> Result<(), Failure> {
     } else {
         print(&(checks(&found, has_colour()) + "\n"));
     }
-    if found.iter().any(|check| check.level == "fail") { Err(Failure::Told) } else { Ok(()) }
+    if found.iter().any(|check| check.level == Level::Fail) { Err(Failure::Told) } else { Ok(()) }
 }

@@ -1,6 +1,7 @@
 //! `yonder relay preflight` and `yonder relay rehearse`: checks, as people read them.
 
 use yonder_api::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Relay};
+use yonder_core::preflight::Level;
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -20,7 +21,7 @@ pub(super) fn preflight(client: &Client, name: &str, json: bool) -> Result<bool,
             verdict(&preflight.checks, has_colour())
         ));
     }
-    Ok(preflight.level != "fail")
+    Ok(preflight.level != Level::Fail)
 }
 
 /// Rehearses pushes of a relay: the named one, or all in turn. True when nothing failed.
@@ -49,7 +50,7 @@ pub(super) fn rehearse(
     if json {
         print_json(&held)?;
     }
-    Ok(held.iter().all(|rehearsal| rehearsal.level != "fail"))
+    Ok(held.iter().all(|rehearsal| rehearsal.level != Level::Fail))
 }
 
 /// Checks under their subjects, each with its reason and what to do.
@@ -61,7 +62,7 @@ pub(crate) fn checks(checks: &[Check], colour: bool) -> String {
             text += &format!("\n  {}\n", check.subject);
             subject = Some(&check.subject);
         }
-        let level = paint(&format!("{:<4}", check.level), tone(&check.level), colour);
+        let level = paint(&format!("{:<4}", check.level.as_str()), tone(check.level), colour);
         text += &format!("    {level}  {:<18} {}\n", check.check, check.reason);
         if let Some(step) = &check.next_step {
             text += &format!("          {:<18} {}\n", "", paint(step, Tone::Quiet, colour));
@@ -70,17 +71,17 @@ pub(crate) fn checks(checks: &[Check], colour: bool) -> String {
     text
 }
 
-fn tone(level: &str) -> Tone {
+fn tone(level: Level) -> Tone {
     match level {
-        "pass" => Tone::Good,
-        "warn" => Tone::Wait,
-        _ => Tone::Bad,
+        Level::Pass => Tone::Good,
+        Level::Warn => Tone::Wait,
+        Level::Fail => Tone::Bad,
     }
 }
 
 fn verdict(checks: &[Check], colour: bool) -> String {
-    let count = |level: &str| checks.iter().filter(|check| check.level == level).count();
-    let (fails, warns) = (count("fail"), count("warn"));
+    let count = |level: Level| checks.iter().filter(|check| check.level == level).count();
+    let (fails, warns) = (count(Level::Fail), count(Level::Warn));
     let (words, tone) = match (fails, warns) {
         (0, 0) => ("Everything is as it must be.".to_owned(), Tone::Good),
         (0, warns) => (format!("It can start; {warns} worth a look."), Tone::Wait),

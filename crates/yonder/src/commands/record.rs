@@ -7,9 +7,9 @@ use clap::Args;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use yonder_api::{LogEntry, Outage, Report, ReportLine};
+use yonder_core::Side;
 
 use crate::client::Client;
-use crate::commands::status::side_words;
 use crate::failure::Failure;
 use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, table};
 
@@ -73,7 +73,7 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
             let LogEntry { at, kind, name, part, what, code, side, message, who, .. } = line;
             let text = |value: &Option<String>| value.clone().unwrap_or_default();
             let (at, kind, name, what) = (at.clone(), kind.clone(), name.clone(), what.clone());
-            vec![at, kind, name, text(part), what, text(code), text(side), message.clone(), text(who)]
+            vec![at, kind, name, text(part), what, text(code), side_name(*side), message.clone(), text(who)]
         });
         let head = ["at", "kind", "name", "destination", "what", "code", "side", "message", "who"];
         print(&csv(&head, rows)?);
@@ -151,7 +151,7 @@ fn sums(report: &Report) -> String {
 
 fn sums_row(line: &ReportLine) -> Vec<String> {
     let shares: Vec<String> =
-        line.shares.iter().map(|share| format!("{} {}", share.side, span(share.down_s))).collect();
+        line.shares.iter().map(|share| format!("{} {}", share.side.as_str(), span(share.down_s))).collect();
     vec![
         subject(&line.kind, &line.name, line.part.as_deref()),
         line.availability_percent.map_or_else(|| "-".to_owned(), |percent| format!("{percent:.3} %")),
@@ -164,11 +164,10 @@ fn sums_row(line: &ReportLine) -> Vec<String> {
 }
 
 fn sums_csv(report: &Report) -> Result<String, Failure> {
-    let sides = ["camera", "network", "platform", "ours", "planned"];
     let mut head =
         vec!["kind", "name", "destination", "availability_percent", "wanted_s", "down_s", "outages"];
     head.push("longest_s");
-    let by_side: Vec<String> = sides.iter().map(|side| format!("down_{side}_s")).collect();
+    let by_side: Vec<String> = Side::ALL.iter().map(|side| format!("down_{}_s", side.as_str())).collect();
     head.extend(by_side.iter().map(String::as_str));
     let rows = report.sites.iter().chain(&report.lines).map(|line| {
         let mut row = vec![
@@ -181,7 +180,7 @@ fn sums_csv(report: &Report) -> Result<String, Failure> {
             line.outages.to_string(),
             line.longest_s.to_string(),
         ];
-        row.extend(sides.iter().map(|side| {
+        row.extend(Side::ALL.iter().map(|side| {
             let share = line.shares.iter().find(|share| share.side == *side);
             share.map_or(0, |share| share.down_s).to_string()
         }));
@@ -200,7 +199,7 @@ fn outages(report: &Report) -> String {
             outage.end.as_deref().map_or_else(|| "still down".to_owned(), local),
             span(outage.down_s),
             subject(&outage.kind, &outage.name, outage.part.as_deref()),
-            outage.side.clone(),
+            outage.side.as_str().to_owned(),
             outage.message.clone(),
         ]
     };
@@ -213,9 +212,13 @@ fn outages_csv(report: &Report) -> Result<String, Failure> {
     let rows = report.outages.iter().map(|outage| {
         let Outage { kind, name, part, begin, end, down_s, code, side, message } = outage.clone();
         let (part, end) = (part.unwrap_or_default(), end.unwrap_or_default());
-        vec![kind, name, part, begin, end, down_s.to_string(), side, code, message]
+        vec![kind, name, part, begin, end, down_s.to_string(), side.as_str().to_owned(), code, message]
     });
     csv(&head, rows)
+}
+
+fn side_name(side: Option<Side>) -> String {
+    side.map_or("", Side::as_str).to_owned()
 }
 
 /// The widest name of what the lines are about.
@@ -227,13 +230,13 @@ fn width(lines: &[LogEntry]) -> usize {
 fn log_text(line: &LogEntry, wide: usize, colour: bool) -> String {
     let subject = subject(&line.kind, &line.name, line.part.as_deref());
     let mut text = format!("{}  {subject:<wide$}  ", local(&line.at));
-    text += &paint(&line.what, Tone::of_state(&line.what), colour);
+    text += &paint(&line.what, Tone::of_entry(&line.what), colour);
     if let Some(who) = &line.who {
         text += &format!(" by {who}");
     }
-    if let (Some(code), Some(side)) = (&line.code, &line.side) {
+    if let (Some(code), Some(side)) = (&line.code, line.side) {
         let code = paint(&format!("({code})"), Tone::Quiet, colour);
-        text += &format!("  {} {} {code}", side_words(side), line.message);
+        text += &format!("  {} {} {code}", side.sentence(), line.message);
     } else if !line.message.is_empty() {
         text += &format!("  {}", line.message);
     }

@@ -294,7 +294,7 @@ fn list(relays: &[Relay], json: bool) -> Result<(), Failure> {
             let pushes: Vec<String> =
                 relay.pushes.iter().map(|push| format!("{} ({})", push.destination, push.state)).collect();
             let feed = format!("{} ({})", relay.feed.name, relay.feed.state);
-            vec![relay.name.clone(), relay.wanted.clone(), feed, pushes.join(", ")]
+            vec![relay.name.clone(), relay.wanted.to_string(), feed, pushes.join(", ")]
         })
         .collect();
     print(&table(&["RELAY", "WANTED", "FEED", "PUSHES"], &rows));

@@ -1,8 +1,10 @@
 //! `yonder status`: every relay, its feed and its pushes on one screen.
 
+use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use yonder_api::{CauseFacts, FeedState, OnAir, PushState, Relay, RelayEvent, Status};
+use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, ServerRole};
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -64,7 +66,7 @@ pub(crate) fn screen(relays: &[Relay], colour: bool) -> String {
             .to_owned();
     }
     let mut ordered: Vec<&Relay> = relays.iter().collect();
-    ordered.sort_by_key(|relay| (badness(relay), relay.name.to_lowercase()));
+    ordered.sort_by_key(|relay| (Reverse(relay.condition.level), relay.name.to_lowercase()));
     let mut text = paint(&summary(relays), Tone::Strong, colour) + "\n";
     for relay in ordered {
         text += "\n";
@@ -74,62 +76,71 @@ pub(crate) fn screen(relays: &[Relay], colour: bool) -> String {
 }
 
 fn summary(relays: &[Relay]) -> String {
-    let wanted: Vec<&Relay> = relays.iter().filter(|relay| relay.wanted != "off").collect();
-    let well = wanted.iter().filter(|relay| badness(relay) == 3).count();
+    let count =
+        |is: fn(ConditionLevel) -> bool| relays.iter().filter(|relay| is(relay.condition.level)).count();
+    let off = count(|level| level == ConditionLevel::Off);
+    let good = count(|level| level == ConditionLevel::Good);
+    let holding = count(|level| level == ConditionLevel::Holding);
+    let wanted: Vec<&Relay> = relays.iter().filter(|relay| relay.wanted.is_running()).collect();
     let pushes = wanted.iter().map(|relay| relay.pushes.len()).sum::<usize>();
     let kbps: u64 = wanted.iter().flat_map(|relay| &relay.pushes).map(|push| push.kbps).sum();
-    let off = relays.len() - wanted.len();
-    let mut text = format!("{well} of {} relays flow as they should", wanted.len());
+    let mut text = format!("{good} of {} relays flow as they should", wanted.len());
+    if holding > 0 {
+        text += &format!(", {holding} held");
+    }
     if off > 0 {
         text += &format!(", {off} off");
     }
     text + &format!(". {pushes} pushes, {} going out.", rate(kbps))
 }
 
-/// What wants attention comes first: blocked, then not flowing, then on its way, then well, then off.
-fn badness(relay: &Relay) -> u8 {
-    let states =
-        || std::iter::once(relay.feed.state.as_str()).chain(relay.pushes.iter().map(|p| p.state.as_str()));
-    if relay.wanted == "off" {
-        4
-    } else if states().any(|state| state == "blocked") {
-        0
-    } else if states().any(|state| matches!(state, "stalled" | "lagging" | "waiting")) || dials_again(relay) {
-        1
-    } else if states()
-        // What a person holds on purpose is as it should be.
-        .all(|state| matches!(state, "flowing" | "live") || state == "holding" && relay.wanted == "hold")
-    {
-        3
-    } else {
-        2
+/// The condition of a relay, with its time and the number of attempts.
+fn condition_text(relay: &Relay) -> String {
+    let condition = &relay.condition;
+    if relay.wanted == DesiredState::Hold && condition.level == ConditionLevel::Starting {
+        return "hold requested, the feed is still on the air".to_owned();
     }
+    let mut text = condition.level.as_str().to_owned();
+    if let Some(since) = condition.since.as_deref().filter(|_| condition.level.needs_attention()) {
+        text += &format!(" since {}", local(since));
+    }
+    match condition.attempts {
+        0 => {}
+        1 => text += ", 1 try",
+        tries => text += &format!(", {} tries", grouped(u64::from(tries))),
+    }
+    text
 }
 
-/// Something is dialled once more because it failed: that is trouble, and no way to the air.
-fn dials_again(relay: &Relay) -> bool {
-    let feed = (&relay.feed.state, &relay.feed.cause);
-    let pushes = relay.pushes.iter().map(|push| (&push.state, &push.cause));
-    std::iter::once(feed).chain(pushes).any(|(state, cause)| state == "dialing" && cause.is_some())
+/// The command that carries out an action.
+fn command(action: Action, relay: &Relay) -> Option<String> {
+    let destination = || relay.condition.about.iter().find(|name| **name != relay.feed.name);
+    Some(match action {
+        Action::EditFeed => format!("yonder feed edit {:?}", relay.feed.name),
+        Action::Rekey => format!("yonder destination rekey {:?}", destination()?),
+        Action::EditDestination => format!("yonder destination edit {:?}", destination()?),
+        Action::EditUplink => "yonder uplink list".to_owned(),
+        Action::Retry => format!("yonder relay start {:?}", relay.name),
+        Action::Resume => format!("yonder relay resume {:?}", relay.name),
+    })
 }
 
 /// One relay: its feed, its pushes, and what to do about what is wrong.
 pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
     let mut text = paint(&relay.name, Tone::Strong, colour);
-    match relay.wanted.as_str() {
-        "off" => text += &paint("  off", Tone::Quiet, colour),
-        "hold" => text += &paint("  held", Tone::Wait, colour),
-        _ => {}
-    }
+    let condition = &relay.condition;
+    let tone = Tone::of_condition(condition.level);
+    text += &format!("  {}", paint(&condition_text(relay), tone, colour));
     if let Some(on_air) = &relay.on_air {
         text += &paint(&on_air_text(on_air), Tone::Quiet, colour);
     }
     text += "\n";
-    text += &line(&relay.feed.name, &relay.feed.state, &feed_facts(&relay.feed), colour);
+    let (state, tone) = (relay.feed.state.as_str(), Tone::of_feed(relay.feed.state));
+    text += &line(&relay.feed.name, state, tone, &feed_facts(&relay.feed), colour);
     let wide = relay.pushes.iter().map(|push| push.destination.chars().count()).max().unwrap_or_default();
     for push in &relay.pushes {
         let name = format!("→ {:<wide$}", push.destination);
-        text += &line(&name, &push.state, &push_facts(push), colour);
+        text += &line(&name, push.state.as_str(), Tone::of_push(push.state), &push_facts(push), colour);
     }
     let mut told: Vec<&CauseFacts> = Vec::new();
     let causes = relay.feed.cause.iter().chain(relay.pushes.iter().filter_map(|push| push.cause.as_ref()));
@@ -138,12 +149,15 @@ pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
         if !told.contains(&cause) {
             text += &format!(
                 "    {} {} {}\n",
-                side_words(&cause.side),
+                cause.side.sentence(),
                 cause.message,
                 paint(&cause.hint, Tone::Quiet, colour)
             );
             told.push(cause);
         }
+    }
+    for command in condition.actions.iter().filter_map(|action| command(*action, relay)) {
+        text += &format!("    {}\n", paint(&command, Tone::Quiet, colour));
     }
     text
 }
@@ -160,25 +174,14 @@ fn on_air_text(on_air: &OnAir) -> String {
     }
 }
 
-fn line(name: &str, state: &str, facts: &str, colour: bool) -> String {
-    let state = paint(&format!("{state:<8}"), Tone::of_state(state), colour);
+fn line(name: &str, state: &str, tone: Tone, facts: &str, colour: bool) -> String {
+    let state = paint(&format!("{state:<8}"), tone, colour);
     format!("  {name:<30} {state} {facts}").trim_end().to_owned() + "\n"
-}
-
-/// Whose side a cause is on, as a sentence.
-pub(crate) fn side_words(side: &str) -> &'static str {
-    match side {
-        "camera" => "Camera side.",
-        "network" => "Network side.",
-        "platform" => "Platform side.",
-        "planned" => "Planned.",
-        _ => "Our side.",
-    }
 }
 
 fn feed_facts(feed: &FeedState) -> String {
     let mut facts = Vec::new();
-    if let (Some(video), "flowing") = (&feed.video, feed.state.as_str()) {
+    if let Some(video) = feed.video.as_ref().filter(|_| feed.state == FeedPhase::Flowing) {
         facts.push(rate(video.kbps));
         facts.push(format!("{} {}×{}", video.codec, video.width, video.height));
         facts.extend(video.fps.map(|fps| format!("{} fps", (fps * 10.0).round() / 10.0)));
@@ -203,18 +206,16 @@ fn next_try(seconds: f64) -> String {
 
 fn push_facts(push: &PushState) -> String {
     let mut facts = Vec::new();
-    if matches!(push.state.as_str(), "live" | "holding" | "lagging") {
+    if push.state.is_sending() {
         facts.push(rate(push.kbps));
         facts.push(format!("{} pictures", grouped(push.frames_sent)));
     }
     facts.extend(push.retry_in_s.map(next_try));
-    if push.server == "backup" {
+    if push.server == ServerRole::Backup {
         facts.push("on the backup server".to_owned());
     }
     facts.extend(push.uplink.as_ref().map(|uplink| format!("by {uplink}")));
-    if let Some(link) =
-        push.link.as_ref().filter(|_| matches!(push.state.as_str(), "live" | "holding" | "lagging"))
-    {
+    if let Some(link) = push.link.as_ref().filter(|_| push.state.is_sending()) {
         facts.push(format!("round trip {} ms", link.rtt_ms));
         if link.lost > 0 {
             facts.push(format!("{} of {} packets lost", grouped(link.lost), grouped(link.sent)));
@@ -226,7 +227,7 @@ fn push_facts(push: &PushState) -> String {
     if push.frames_dropped > 0 {
         facts.push(format!("{} skipped", grouped(push.frames_dropped)));
     }
-    if push.state == "lagging" {
+    if push.state == PushPhase::Lagging {
         facts.push(format!("{} ms behind", grouped(push.backlog_ms)));
     }
     facts.join(", ")
@@ -245,12 +246,14 @@ mod tests {
     use super::*;
     use serde_json::json;
 
-    fn relay(name: &str, feed: &str, push: &str) -> Relay {
+    fn relay(name: &str, level: &str, feed: &str, push: &str) -> Relay {
         let cause =
             json!({"code": "feed.no-answer", "side": "camera", "message": "It happened.", "hint": "Look."});
         let cause = if feed == "flowing" { json!(null) } else { cause };
         serde_json::from_value(json!({
             "name": name, "wanted": "on",
+            "condition": {"level": level, "since": "2026-11-29T01:12:00.000Z", "attempts": 540, "side": "camera",
+                "cause": cause, "about": ["Cam", "One"], "actions": ["edit-feed", "rekey"]},
             "feed": {"name": "Cam", "state": feed, "since": null, "cause": cause, "retry_in_s": null,
                 "transport": null, "video": null, "audio": null, "packets_lost": 0, "reconnects": 0},
             "pushes": [{"destination": "One", "state": push, "since": null, "cause": cause, "retry_in_s": null,
@@ -262,16 +265,27 @@ mod tests {
 
     #[test]
     fn the_worst_comes_first_and_the_summary_counts() {
-        let screen = screen(&[relay("Well", "flowing", "live"), relay("Bad", "blocked", "waiting")], false);
-        assert!(
-            screen
-                .starts_with("1 of 2 relays flow as they should. 2 pushes, 24.6 Mbit/s going out.\n\nBad\n")
+        let screen = screen(
+            &[relay("Well", "good", "flowing", "live"), relay("Bad", "blocked", "blocked", "waiting")],
+            false,
         );
+        assert!(screen.starts_with(
+            "1 of 2 relays flow as they should. 2 pushes, 24.6 Mbit/s going out.\n\nBad  blocked since "
+        ));
     }
 
     #[test]
     fn a_cause_that_is_shared_is_told_once() {
-        let text = describe(&relay("Bad", "waiting", "waiting"), false);
+        let text = describe(&relay("Bad", "down", "waiting", "waiting"), false);
         assert_eq!(text.matches("Camera side. It happened. Look.").count(), 1, "{text}");
+    }
+
+    #[test]
+    fn condition_says_since_when_and_what_to_do() {
+        let text = describe(&relay("Bad", "down", "waiting", "waiting"), false);
+        let first = text.lines().next().unwrap();
+        assert!(first.starts_with("Bad  down since ") && first.ends_with(", 540 tries"), "{text}");
+        assert!(text.contains("    yonder feed edit \"Cam\"\n"), "{text}");
+        assert!(text.contains("    yonder destination rekey \"One\"\n"), "{text}");
     }
 }

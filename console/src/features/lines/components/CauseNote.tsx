@@ -1,12 +1,14 @@
 import type { ReactNode } from "react";
 
-import { sideWords, type Note } from "../judge";
+import type { Side } from "../../../lib/states";
+import { sideWords, type Note } from "../condition";
 
-const TONES: Record<string, string> = {
+const TONES: Record<Side, string> = {
   camera: "text-lag",
   network: "text-lag",
   platform: "text-hold",
   ours: "text-block",
+  planned: "text-quiet",
 };
 
 /** Whose side, what happened, what to do; the code for those who look it up. */
@@ -14,7 +16,7 @@ export function CauseNote({ note }: { note: Note }): ReactNode {
   const { cause } = note;
   return (
     <div className="text-[13px] text-quiet">
-      <strong className={TONES[cause.side] ?? "text-block"}>{sideWords(cause)}</strong>{" "}
+      <strong className={TONES[cause.side]}>{sideWords(cause)}</strong>{" "}
       <span className="text-ink">{cause.message}</span> {cause.hint} <span className="whitespace-nowrap">· {cause.code}</span>
       {(cause.likely ?? []).length > 0 && (
         <details className="mt-0.5">

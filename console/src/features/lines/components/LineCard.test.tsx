@@ -95,7 +95,7 @@ test("the day is told in words as well", () => {
     { state: "off", steps: 700 },
     { state: "flowing", steps: 730 },
     { state: "down", steps: 10 },
-  ];
+  ] as const;
   draw(<LineCard relay={relay("Summit")} bands={bands} />);
   expect(screen.getByRole("img", { name: "The last 24 hours: flowing for 730 min, down for 10 min" })).toBeTruthy();
 });

@@ -1,12 +1,13 @@
 import { memo, type ReactNode } from "react";
 
+import { isOff } from "../../../lib/states";
 import { ApiError } from "../../../api/client";
 import type { Band, Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Fault } from "../../../ui/Fault";
 import { Strip } from "../../../ui/Strip";
 import { May } from "../../session";
-import { notesOf } from "../judge";
+import { notesOf } from "../condition";
 import { useSwitch } from "../queries";
 import { CauseNote } from "./CauseNote";
 import { FeedEnd } from "./FeedEnd";
@@ -36,7 +37,7 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
         ))}
       </ul>
       <div className="order-2 flex flex-wrap items-center justify-end gap-1 self-start md:order-none md:self-center">
-        {relay.wanted === "off" && (
+        {isOff(relay.wanted) && (
           <May role="operator">
             <Button kind="strong" disabled={change.isPending} onClick={() => change.mutate("start")}>
               {change.isPending ? "Checking…" : "Start"}

@@ -1,6 +1,7 @@
 import { useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 
+import { isHeld, isOff, isOn } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Confirm } from "../../../ui/ConfirmDialog";
@@ -40,10 +41,10 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
         {operates && (
           <>
             <MenuRule />
-            {relay.wanted === "off" && <MenuItem onSelect={() => ask("start")}>Start</MenuItem>}
-            {relay.wanted === "on" && <MenuItem onSelect={() => setAsked("hold")}>Hold …</MenuItem>}
-            {relay.wanted === "hold" && <MenuItem onSelect={() => ask("resume")}>Resume</MenuItem>}
-            {relay.wanted !== "off" && <MenuItem onSelect={() => setAsked("stop")}>Stop …</MenuItem>}
+            {isOff(relay.wanted) && <MenuItem onSelect={() => ask("start")}>Start</MenuItem>}
+            {isOn(relay.wanted) && <MenuItem onSelect={() => setAsked("hold")}>Hold …</MenuItem>}
+            {isHeld(relay.wanted) && <MenuItem onSelect={() => ask("resume")}>Resume</MenuItem>}
+            {!isOff(relay.wanted) && <MenuItem onSelect={() => setAsked("stop")}>Stop …</MenuItem>}
           </>
         )}
       </Menu>

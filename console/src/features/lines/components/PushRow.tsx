@@ -2,8 +2,9 @@ import type { ReactNode } from "react";
 
 import type { PushState } from "../../../api/types";
 import { grouped, rate, untilRetry } from "../../../lib/format";
-import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
-import { progressOf } from "../judge";
+import { isSending } from "../../../lib/states";
+import { Pennant, toneOf } from "../../../ui/Pennant";
+import { progressOf } from "../condition";
 import { Since } from "./Since";
 
 /** Height of a row; the branches of the route end at rows. */
@@ -11,8 +12,8 @@ export const ROW = 38;
 
 /** The right end of a branch: where the picture goes, and how it fares. */
 export function PushRow({ push }: { push: PushState }): ReactNode {
-  const state = stateOf(push.state);
-  const sends = state === "live" || state === "holding" || state === "lagging";
+  const { state } = push;
+  const sends = isSending(state);
   return (
     <li
       aria-label={push.destination}
@@ -36,7 +37,7 @@ export function PushRow({ push }: { push: PushState }): ReactNode {
 }
 
 function Detail({ push }: { push: PushState }): ReactNode {
-  switch (stateOf(push.state)) {
+  switch (push.state) {
     case "live":
     case "holding":
       return (
@@ -53,7 +54,7 @@ function Detail({ push }: { push: PushState }): ReactNode {
       return push.retry_in_s == null ? "for its feed" : `tries again in ${untilRetry(push.retry_in_s)}`;
     case "blocked":
       return push.retry_in_s == null ? "needs you" : `needs you · tries again in ${untilRetry(push.retry_in_s)}`;
-    default:
+    case "off":
       return null;
   }
 }

@@ -1,7 +1,8 @@
 import type { ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
-import { stateOf, type StateWord } from "../../../ui/Pennant";
+import { isFlowing, isSending } from "../../../lib/states";
+import type { StateWord } from "../../../ui/Pennant";
 import { ROW } from "./PushRow";
 
 const WIDTH = 200;
@@ -31,8 +32,8 @@ export function Route({ relay }: { relay: Relay }): ReactNode {
   const height = Math.max(76, rows * ROW);
   const middle = height / 2;
   const top = (height - rows * ROW) / 2;
-  const feedState = stateOf(relay.feed.state);
-  const feedWeight = feedState === "flowing" ? weight(relay.feed.video?.kbps ?? 0) : 2.5;
+  const feedState = relay.feed.state;
+  const feedWeight = isFlowing(feedState) ? weight(relay.feed.video?.kbps ?? 0) : 2.5;
   return (
     <svg
       viewBox={`0 0 ${WIDTH} ${height}`}
@@ -45,14 +46,12 @@ export function Route({ relay }: { relay: Relay }): ReactNode {
         <path d={`M8 ${middle} H${KNOT}`} className={STROKES[feedState]} strokeWidth={feedWeight} />
         {relay.pushes.map((push, at) => {
           const y = top + (at + 0.5) * ROW;
-          const state = stateOf(push.state);
-          const sends = state === "live" || state === "holding" || state === "lagging";
           return (
             <path
               key={push.destination}
               d={`M${KNOT} ${middle} C 120 ${middle}, 120 ${y}, 166 ${y} H ${WIDTH}`}
-              className={STROKES[state]}
-              strokeWidth={sends ? weight(push.kbps) * 0.75 : 2.2}
+              className={STROKES[push.state]}
+              strokeWidth={isSending(push.state) ? weight(push.kbps) * 0.75 : 2.2}
             />
           );
         })}

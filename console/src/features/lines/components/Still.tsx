@@ -1,5 +1,6 @@
 import { useEffect, useState, type ReactNode } from "react";
 
+import { isFlowing } from "../../../lib/states";
 import type { FeedState } from "../../../api/types";
 
 /** A picture that could not be had is asked for again: a feed that has just begun may have none yet. */
@@ -18,7 +19,7 @@ export function Still({ feed, className = "" }: { feed: FeedState; className?: s
     return () => clearTimeout(timer);
   }, [failed]);
   const frame = `overflow-hidden rounded-md bg-hair ${className}`;
-  const wanted = feed.state === "flowing" && feed.video != null;
+  const wanted = isFlowing(feed.state) && feed.video != null;
   if (!wanted || failed === source) {
     return (
       <span data-still={wanted || undefined} className={`grid place-items-center text-[11.5px] text-quiet ${frame}`}>

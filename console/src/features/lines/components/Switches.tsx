@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 
+import { isHeld, isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
@@ -17,7 +18,7 @@ export function Switches({
   isPending: boolean;
   ask: (verb: Verb) => void;
 }): ReactNode {
-  if (relay.wanted === "off") {
+  if (isOff(relay.wanted)) {
     return (
       <Button kind="strong" disabled={isPending} onClick={() => ask("start")}>
         {isPending ? "Checking…" : "Start"}
@@ -27,7 +28,7 @@ export function Switches({
   const on = listed(relay.pushes.map((push) => push.destination));
   return (
     <>
-      {relay.wanted === "hold" ? (
+      {isHeld(relay.wanted) ? (
         <Button kind="strong" disabled={isPending} onClick={() => ask("resume")}>
           Resume
         </Button>

@@ -2,33 +2,34 @@ import type { ReactNode } from "react";
 
 import type { Relay } from "../../../api/types";
 import { SearchField } from "../../../ui/Field";
-import { Pennant } from "../../../ui/Pennant";
+import { Pennant, pennantOf } from "../../../ui/Pennant";
 import { Tooltip } from "../../../ui/Tooltip";
-import { MOOD_WORDS, moodOf, type Mood } from "../judge";
+import { WORST_FIRST, type ConditionLevel } from "../../../lib/states";
+import { LEVEL_WORDS, levelOf } from "../condition";
 
-/** What the lines of a mood do, for those who hear the filter instead of seeing it. */
-const LABELS: Record<Mood, string> = {
+/** Names of the filters for screen readers. */
+const LABELS: Record<ConditionLevel, string> = {
   blocked: "need a person",
-  stalled: "are in trouble",
-  dialing: "are on their way",
-  flowing: "are as they should be",
+  down: "are down",
+  degraded: "are not as wanted",
+  starting: "are starting",
+  holding: "are held on purpose",
+  good: "are as they should be",
   off: "are off",
 };
 
-const MOODS: readonly Mood[] = ["blocked", "stalled", "dialing", "flowing", "off"];
-
 /** Which lines are looked at. */
-export type Filter = { search: string; mood: Mood | null; site: string };
+export type Filter = { search: string; level: ConditionLevel | null; site: string };
 
 type Props = { relays: readonly Relay[]; filter: Filter; onFilter: (filter: Filter) => void };
 
 const CHIP =
   "inline-flex items-center gap-1 rounded-md border px-1.5 py-[5px] sm:gap-1.5 sm:px-2.5 text-[13px] font-semibold aria-pressed:border-ink aria-pressed:bg-ink aria-pressed:text-paper border-hair text-quiet hover:border-edge";
 
-/** Search and filter, with a count for every mood. */
+/** Search and filter, with a count for every level. */
 export function Tools({ relays, filter, onFilter }: Props): ReactNode {
-  const counts = new Map<Mood, number>();
-  relays.forEach((relay) => counts.set(moodOf(relay), (counts.get(moodOf(relay)) ?? 0) + 1));
+  const counts = new Map<ConditionLevel, number>();
+  relays.forEach((relay) => counts.set(levelOf(relay), (counts.get(levelOf(relay)) ?? 0) + 1));
   const sites = [...new Set(relays.map((relay) => relay.site).filter((site) => site != null))].sort();
   return (
     <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3">
@@ -54,23 +55,23 @@ export function Tools({ relays, filter, onFilter }: Props): ReactNode {
         <button
           type="button"
           className={CHIP}
-          aria-pressed={filter.mood === null}
-          onClick={() => onFilter({ ...filter, mood: null })}
+          aria-pressed={filter.level === null}
+          onClick={() => onFilter({ ...filter, level: null })}
         >
           Worst first
         </button>
-        {MOODS.map((each) => {
+        {WORST_FIRST.map((each) => {
           const count = counts.get(each) ?? 0;
           return (
-            <Tooltip key={each} text={`${count} ${MOOD_WORDS[each]}`}>
+            <Tooltip key={each} text={`${count} ${LEVEL_WORDS[each]}`}>
               <button
                 type="button"
                 className={CHIP}
-                aria-pressed={filter.mood === each}
+                aria-pressed={filter.level === each}
                 aria-label={`Show only the lines that ${LABELS[each]}: ${count}`}
-                onClick={() => onFilter({ ...filter, mood: filter.mood === each ? null : each })}
+                onClick={() => onFilter({ ...filter, level: filter.level === each ? null : each })}
               >
-                <Pennant state={each} size={16} />
+                <Pennant state={pennantOf(each)} size={16} />
                 {count}
               </button>
             </Tooltip>

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { type FormEvent, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 
+import { isFail } from "../../../lib/states";
 import { call } from "../../../api/client";
 import type { NewRelay, Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
@@ -71,7 +72,7 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
       },
     });
   const checks = preflight.data;
-  const failed = checks?.level === "fail";
+  const failed = checks !== undefined && isFail(checks.level);
   return (
     <div className="grid gap-4">
       <div className="flex flex-wrap items-center gap-3">

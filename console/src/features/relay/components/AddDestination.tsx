@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
+import { isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Dialog } from "../../../ui/Dialog";
@@ -16,7 +17,7 @@ export function AddDestination({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button kind="strong">Add a destination</Button>}
       title={`Add a destination to ${relay.name}`}
-      lead={relay.wanted === "off" ? "It is used with the next start." : "It dials at once. What runs is not touched."}
+      lead={isOff(relay.wanted) ? "It is used with the next start." : "It dials at once. What runs is not touched."}
       wide
     >
       {(close) => <Choose relay={relay} onDone={close} />}

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 
+import { isDialing, isUp, type DialStepName, type FeedPhase, type PushPhase } from "../../../lib/states";
 import type { DialStep } from "../../../api/types";
 import { useNow } from "../../../lib/clock";
 import { duration, grouped } from "../../../lib/format";
@@ -7,10 +8,10 @@ import { duration, grouped } from "../../../lib/format";
 type Props = {
   steps: readonly DialStep[];
   /** All steps of such a dial, in order. */
-  way: readonly string[];
+  way: readonly DialStepName[];
   /** The last line: what it comes to. */
   end: string;
-  state: string;
+  state: FeedPhase | PushPhase;
   since: string | null | undefined;
 };
 
@@ -21,21 +22,19 @@ function elapsed(milliseconds: number): string {
 /** A dial step by step: what was reached after how long, what it waits for, what is still to come. */
 export function DialSteps({ steps, way, end, state, since }: Props): ReactNode {
   const now = useNow();
-  const reached = steps.at(-1)?.name ?? "";
-  const isDialing = state === "dialing";
-  const isUp = state === "live" || state === "flowing" || state === "holding" || state === "lagging";
-  const coming = isUp ? [] : way.slice(way.indexOf(reached) + 1);
+  const reached = steps.at(-1)?.name;
+  const coming = isUp(state) ? [] : way.slice(reached === undefined ? 0 : way.indexOf(reached) + 1);
   const age = since == null ? 0 : now - Date.parse(since);
   return (
     <ol aria-label="Steps of the dial" className="text-[13px]">
       {steps.map((step) => (
         <Step key={step.name} kind="done" name={step.name} time={elapsed(step.after_ms)} />
       ))}
-      {isDialing &&
+      {isDialing(state) &&
         coming.map((name, at) => (
           <Step key={name} kind={at === 0 ? "now" : "coming"} name={name} time={at === 0 ? `${(age / 1000).toFixed(0)} s` : ""} />
         ))}
-      {isUp && <Step kind="end" name={end} time={duration(age)} />}
+      {isUp(state) && <Step kind="end" name={end} time={duration(age)} />}
     </ol>
   );
 }

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 
+import { isFlowing, isOff, type DialStepName } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { grouped, rate, untilRetry } from "../../../lib/format";
 import { Link } from "../../../ui/Link";
@@ -8,7 +9,7 @@ import { CauseNote } from "../../lines";
 import { LivePicture } from "../../preview";
 import { DialSteps } from "./DialSteps";
 
-const WAY = [
+const WAY: readonly DialStepName[] = [
   "name found",
   "connected",
   "greeted",
@@ -22,7 +23,7 @@ const WAY = [
 /** The camera's side: its picture as it comes, and its measured facts. */
 export function FeedCard({ relay }: { relay: Relay }): ReactNode {
   const { feed } = relay;
-  const flows = feed.state === "flowing";
+  const flows = isFlowing(feed.state);
   return (
     <section aria-label="Camera" className="min-w-0 overflow-hidden rounded-[10px] border border-hair bg-card">
       {flows && feed.video != null ? (
@@ -41,7 +42,7 @@ export function FeedCard({ relay }: { relay: Relay }): ReactNode {
         </p>
         {feed.cause != null && <CauseNote note={{ cause: feed.cause, about: [feed.name] }} />}
         {feed.retry_in_s != null && <p className="text-wait">Tries again in {untilRetry(feed.retry_in_s)}.</p>}
-        {!flows && feed.state !== "off" && (
+        {!flows && !isOff(feed.state) && (
           <DialSteps steps={feed.steps ?? []} way={WAY} end={feed.state} state={feed.state} since={feed.since} />
         )}
       </div>

@@ -3,21 +3,22 @@ import type { ReactNode } from "react";
 import type { Destination, PushState, Relay } from "../../../api/types";
 import { grouped, untilRetry, volume } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
-import { Pennant, stateOf, toneOf } from "../../../ui/Pennant";
+import { isBlocked, isLagging, isSending, isWaiting, type DialStepName } from "../../../lib/states";
+import { Pennant, toneOf } from "../../../ui/Pennant";
 import { RekeyDialog } from "../../destinations";
 import { CauseNote } from "../../lines";
 import { May } from "../../session";
 import { DialSteps } from "./DialSteps";
 import { RemovePush } from "./RemovePush";
 
-const RTMP = ["name found", "connected", "greeted", "application accepted", "key accepted", "first keyframe"];
-const WAYS: Record<string, readonly string[]> = {
+const RTMP: readonly DialStepName[] = ["name found", "connected", "greeted", "application accepted", "key accepted", "first keyframe"];
+const WAYS: Record<string, readonly DialStepName[]> = {
   rtmp: RTMP,
   rtmps: [...RTMP.slice(0, 2), "TLS agreed", ...RTMP.slice(2)],
 };
 
 /** All steps of a dial there, in order. */
-function wayTo(destination: Destination | undefined): readonly string[] {
+function wayTo(destination: Destination | undefined): readonly DialStepName[] {
   if (destination?.protocol === "srt") {
     return ["name found", "listener answered", destination.encrypted ? "accepted, encrypted" : "accepted", "first keyframe"];
   }
@@ -28,10 +29,10 @@ type Props = { relay: Relay; push: PushState; destination: Destination | undefin
 
 /** One delivery: its rate, each step of its dial, and what is wrong with it. */
 export function PushCard({ relay, push, destination }: Props): ReactNode {
-  const state = stateOf(push.state);
-  const sends = state === "live" || state === "holding" || state === "lagging";
-  const isTroubled = state === "blocked" || state === "lagging" || state === "waiting";
-  const border = state === "blocked" ? "border-block" : state === "lagging" ? "border-lag" : "border-hair";
+  const { state } = push;
+  const sends = isSending(state);
+  const isTroubled = isBlocked(state) || isLagging(state) || isWaiting(state);
+  const border = isBlocked(state) ? "border-block" : isLagging(state) ? "border-lag" : "border-hair";
   return (
     <section aria-label={push.destination} className={`grid min-w-0 content-start gap-2 rounded-[10px] border bg-card px-4 py-3.5 ${border}`}>
       <div className="flex items-center justify-between gap-2">
@@ -83,7 +84,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
 /** What it would need, where less gets through. */
 function needs(relay: Relay, push: PushState): string {
   const wanted = relay.feed.video?.kbps ?? 0;
-  return push.state === "lagging" && wanted > push.kbps ? `of ${grouped(wanted)} kbit/s` : "kbit/s";
+  return isLagging(push.state) && wanted > push.kbps ? `of ${grouped(wanted)} kbit/s` : "kbit/s";
 }
 
 function figures(push: PushState, destination: Destination | undefined): string {

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 
+import { isFlowing } from "../../../lib/states";
 import type { Rates, Relay } from "../../../api/types";
 import { Card } from "../../../ui/Card";
 import { Loaded } from "../../../ui/Loaded";
@@ -106,7 +107,7 @@ function Plot({ rates, relay, isLive }: { rates: Rates; relay: Relay; isLive: bo
     if (!isLive) {
       return;
     }
-    const flows = relay.feed.state === "flowing";
+    const flows = isFlowing(relay.feed.state);
     const figures = [flows ? (relay.feed.video?.kbps ?? 0) : 0, ...relay.pushes.map((push) => push.kbps)];
     shown.current = advanced(shown.current, Math.floor(Date.now() / 1000), figures);
     plot.current?.setData(shown.current.data);

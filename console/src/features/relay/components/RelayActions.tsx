@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import { useNavigate } from "react-router";
 
+import { isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { listed } from "../../../lib/format";
 import { Button } from "../../../ui/Button";
@@ -47,7 +48,7 @@ export function RelayActions({ relay, change }: Props): ReactNode {
           confirm="Remove the relay"
           onConfirm={() => remove.mutate(undefined, { onSuccess: () => void navigate("/") })}
         >
-          {relay.wanted === "off" ? "" : `The broadcast on ${on} ends for everybody who watches. `}
+          {isOff(relay.wanted) ? "" : `The broadcast on ${on} ends for everybody who watches. `}
           The feed, the destinations and their keys stay, and so does what the logbook says.
         </ConfirmDialog>
         <AddDestination relay={relay} />

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 
+import { isOff } from "../../../lib/states";
 import type { Relay } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { ConfirmDialog } from "../../../ui/ConfirmDialog";
@@ -13,7 +14,7 @@ export function RemovePush({ relay, destination }: { relay: Relay; destination: 
   if (others.length === 0) {
     return null;
   }
-  const runs = relay.wanted !== "off";
+  const runs = !isOff(relay.wanted);
   return (
     <>
       <ConfirmDialog

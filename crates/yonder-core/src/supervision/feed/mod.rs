@@ -13,11 +13,12 @@ use std::time::Duration;
 
 use crate::cause::{Cause, CauseCode};
 
-use super::Decision;
 use super::backoff::Backoff;
+use super::downtime::Downtime;
 use super::policy::{FailureClass, History, RetryPolicy};
 use super::ration::CredentialRation;
 use super::schedule::RetrySchedule;
+use super::{Decision, FeedPhase};
 
 /// Cameras come back suddenly and each second is visible.
 const FIRST_DELAY: Duration = Duration::from_secs(1);
@@ -59,14 +60,7 @@ impl FeedState {
     /// Returns the name of the state.
     #[must_use]
     pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Off => "off",
-            Self::Dialing => "dialing",
-            Self::Flowing => "flowing",
-            Self::Stalled => "stalled",
-            Self::Waiting { .. } => "waiting",
-            Self::Blocked { .. } => "blocked",
-        }
+        FeedPhase::from(self).as_str()
     }
 
     /// Returns the time of the next attempt, while there is one to wait for.
@@ -88,6 +82,7 @@ pub struct FeedMachine {
     schedule: RetrySchedule,
     ration: CredentialRation,
     history: History,
+    downtime: Downtime,
     has_flowed: bool,
     reconnects: u64,
     must_dial: bool,
@@ -109,6 +104,7 @@ impl FeedMachine {
             schedule: RetrySchedule::new(backoff),
             ration: CredentialRation::default(),
             history: History::default(),
+            downtime: Downtime::default(),
             has_flowed: false,
             reconnects: 0,
             must_dial: false,
@@ -147,6 +143,18 @@ impl FeedMachine {
         self.history
     }
 
+    /// Returns since when it has been down, over all attempts; `None` while media passes and before the first failure.
+    #[must_use]
+    pub fn down_since(&self) -> Option<Duration> {
+        self.downtime.since()
+    }
+
+    /// Returns the number of connection attempts since then.
+    #[must_use]
+    pub fn attempts(&self) -> u32 {
+        self.downtime.attempts()
+    }
+
     /// True while a person may be needed: the feed is blocked, or retried at long intervals only.
     #[must_use]
     pub fn needs_attention(&self) -> bool {
@@ -165,6 +173,7 @@ impl FeedMachine {
             self.cause = None;
             self.must_dial = false;
             self.absent_since = None;
+            self.downtime.reset();
             self.policy = RetryPolicy::Retry;
             self.enter(FeedState::Off, now);
         } else if matches!(self.state, FeedState::Off | FeedState::Blocked { .. }) {
@@ -187,6 +196,7 @@ impl FeedMachine {
             self.policy = RetryPolicy::Retry;
             self.cause = None;
             self.absent_since = None;
+            self.downtime.on_up(now);
             self.schedule.reset();
             self.ration.reset();
             self.enter(FeedState::Flowing, now);
@@ -197,6 +207,7 @@ impl FeedMachine {
     pub fn on_silent(&mut self, cause: Cause, now: Duration) {
         if self.state == FeedState::Flowing && now.saturating_sub(self.since) >= MIN_FLOWING {
             self.cause = Some(cause);
+            self.downtime.on_down(now);
             self.enter(FeedState::Stalled, now);
         }
     }
@@ -216,6 +227,7 @@ impl FeedMachine {
         }
         // A dial that was due has been answered.
         self.must_dial = false;
+        self.downtime.on_down(now);
         let class = FailureClass::of(cause.code);
         if class == FailureClass::Credentials {
             self.ration.on_refused(now);
@@ -260,6 +272,7 @@ impl FeedMachine {
 
     fn dial(&mut self, now: Duration) {
         self.must_dial = true;
+        self.downtime.on_attempt();
         self.enter(FeedState::Dialing, now);
     }
 

@@ -8,12 +8,15 @@ mod routes;
 
 use std::time::Duration;
 
+use serde::{Deserialize, Serialize};
+
 use crate::cause::Cause;
 
-use super::Decision;
 use super::backoff::Backoff;
+use super::downtime::Downtime;
 use super::policy::{FailureClass, History, RetryPolicy};
 use super::schedule::RetrySchedule;
+use super::{Decision, PushPhase};
 
 use routes::Routes;
 
@@ -29,7 +32,9 @@ const STABLE_AFTER: Duration = Duration::from_secs(10);
 const LAG_HYSTERESIS: Duration = Duration::from_secs(10);
 
 /// Which of a destination's two servers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "lowercase")]
 pub enum ServerRole {
     /// The preferred one.
     #[default]
@@ -41,7 +46,7 @@ pub enum ServerRole {
 impl ServerRole {
     /// Returns the name of the role.
     #[must_use]
-    pub fn word(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Main => "main",
             Self::Backup => "backup",
@@ -90,15 +95,7 @@ impl PushState {
     /// Returns the name of the state.
     #[must_use]
     pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Off => "off",
-            Self::Dialing => "dialing",
-            Self::Live => "live",
-            Self::Holding => "holding",
-            Self::Lagging => "lagging",
-            Self::Waiting { .. } => "waiting",
-            Self::Blocked { .. } => "blocked",
-        }
+        PushPhase::from(self).as_str()
     }
 
     /// Returns the time of the next attempt, while there is one to wait for.
@@ -114,7 +111,7 @@ impl PushState {
     /// True while the platform is being sent to.
     #[must_use]
     pub fn is_sending(self) -> bool {
-        matches!(self, Self::Live | Self::Lagging | Self::Holding)
+        PushPhase::from(self).is_sending()
     }
 }
 
@@ -126,6 +123,7 @@ pub struct PushMachine {
     cause: Option<Cause>,
     schedule: RetrySchedule,
     history: History,
+    downtime: Downtime,
     live_since: Option<Duration>,
     was_live: bool,
     connected: bool,
@@ -149,6 +147,7 @@ impl PushMachine {
             cause: None,
             schedule: RetrySchedule::new(backoff),
             history: History::default(),
+            downtime: Downtime::default(),
             live_since: None,
             was_live: false,
             connected: false,
@@ -215,6 +214,18 @@ impl PushMachine {
         self.history
     }
 
+    /// Returns since when it has been down, over all attempts; `None` while media passes and before the first failure.
+    #[must_use]
+    pub fn down_since(&self) -> Option<Duration> {
+        self.downtime.since()
+    }
+
+    /// Returns the number of connection attempts since then.
+    #[must_use]
+    pub fn attempts(&self) -> u32 {
+        self.downtime.attempts()
+    }
+
     /// True while a person may be needed: the push is blocked, or retried at long intervals only.
     #[must_use]
     pub fn needs_attention(&self) -> bool {
@@ -232,6 +243,7 @@ impl PushMachine {
             self.cause = None;
             self.was_live = false;
             self.connected = false;
+            self.downtime.reset();
             self.routes.reset();
             self.policy = RetryPolicy::Retry;
             self.enter(PushState::Off, now);
@@ -254,16 +266,21 @@ impl PushMachine {
         match source {
             Source::Away => {
                 self.cause = cause.cloned();
+                if self.was_live {
+                    self.downtime.on_down(now);
+                }
                 self.enter(PushState::Waiting { until: None }, now);
             }
             _ if !self.connected => self.cause = None,
             Source::Feed if self.state == PushState::Lagging => {}
             Source::Feed => {
                 self.cause = None;
+                self.downtime.on_up(now);
                 self.enter(PushState::Live, now);
             }
             Source::Holding => {
                 self.cause = cause.cloned();
+                self.downtime.on_up(now);
                 self.enter(PushState::Holding, now);
             }
         }
@@ -286,6 +303,7 @@ impl PushMachine {
         self.connected = true;
         self.live_since = Some(now);
         self.history = History::PROVEN;
+        self.downtime.on_up(now);
         self.routes.on_live(now);
         self.schedule.forget_row();
         self.policy = RetryPolicy::Retry;
@@ -317,6 +335,7 @@ impl PushMachine {
             return;
         }
         self.connected = false;
+        self.downtime.on_down(now);
         let failed_route = self.routes.current();
         let moved_on = self.routes.on_failed(cause.code, self.history, now);
         if self.live_since.take().is_some_and(|since| now.saturating_sub(since) >= STABLE_AFTER) {
@@ -378,6 +397,7 @@ impl PushMachine {
         match until {
             Some(until) if now < until => Decision::WaitUntil(until),
             _ if self.source != Source::Away => {
+                self.downtime.on_attempt();
                 self.enter(PushState::Dialing, now);
                 Decision::Dial
             }

@@ -6,6 +6,7 @@ use std::time::{Duration, SystemTime};
 use tokio::time::{MissedTickBehavior, interval};
 use yonder_api::{AlertMessage, WhatIf};
 use yonder_core::alerts::{AlertBook, Facts, Notice, NoticeKind, Rule, Sighted, Trigger};
+use yonder_core::{FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
 use yonder_store::{Alert as StoredAlert, Kind, Receiver as StoredReceiver};
 
@@ -136,8 +137,8 @@ impl Service {
             // Relays of one feed share it.
             if seen.iter().all(|sighted| sighted.subject != subject) {
                 let facts = Facts::Running {
-                    state: feed.state.to_owned(),
-                    up: feed.state == "flowing",
+                    state: Phase::Feed(feed.state),
+                    up: feed.state == FeedPhase::Flowing,
                     needs_attention: feed.needs_attention,
                     cause: feed.cause.as_ref().map(cause_text),
                     kbps: None,
@@ -147,11 +148,11 @@ impl Service {
             }
             for push in pushes {
                 let facts = Facts::Running {
-                    state: push.state.to_owned(),
-                    up: matches!(push.state, "live" | "holding" | "lagging"),
+                    state: Phase::Push(push.state),
+                    up: push.state.is_sending(),
                     needs_attention: push.needs_attention,
                     cause: push.cause.as_ref().map(cause_text),
-                    kbps: Some(push.kbps).filter(|_| push.state != "holding"),
+                    kbps: Some(push.kbps).filter(|_| push.state != PushPhase::Holding),
                     reconnects: push.reconnects,
                 };
                 let subject = format!("push {name} → {}", push.destination);
@@ -217,12 +218,6 @@ fn message(notice: &Notice, now_ms: i64) -> AlertMessage {
 }
 
 fn cause_text(cause: &CauseView) -> String {
-    let side = match cause.side {
-        yonder_core::Side::Camera => "Camera side.",
-        yonder_core::Side::Network => "Network side.",
-        yonder_core::Side::Platform => "Platform side.",
-        yonder_core::Side::Ours => "Our side.",
-        yonder_core::Side::Planned => "Planned.",
-    };
+    let side = cause.side.sentence();
     format!("{side} {} {} ({})", cause.message, cause.hint, cause.code)
 }

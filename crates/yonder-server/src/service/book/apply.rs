@@ -6,7 +6,7 @@ use serde::Serialize;
 use yonder_api::{
     BookChange, BookFault, BookOutcome, BookRequest, FieldChange, NewUplink, SiteBook, ToStart,
 };
-use yonder_store::{Fate, Kind, StoreError, Wanted};
+use yonder_store::{DesiredState, Fate, Kind, StoreError};
 
 use super::compare::{differences, table};
 use super::entry::NewSecrets;
@@ -256,7 +256,7 @@ impl Service {
     ) -> Result<Vec<ToStart>, ServiceError> {
         let mut to_start = Vec::new();
         for (relay, word) in wanted {
-            let Ok(wish) = Wanted::from_word(word) else {
+            let Some(wish) = DesiredState::from_name(word) else {
                 let error = ServiceError::Invalid {
                     field: "wanted",
                     detail: format!("{word:?} is nothing that a relay can be"),
@@ -275,7 +275,7 @@ impl Service {
                     }
                     let field = FieldChange {
                         field: "wanted".to_owned(),
-                        before: Some(before.word().to_owned()),
+                        before: Some(before.as_str().to_owned()),
                         after: Some(word.clone()),
                     };
                     progress.add_to_relay(&name, field);

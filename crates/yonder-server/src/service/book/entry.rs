@@ -6,7 +6,7 @@ use yonder_api::{
     AlertChange, DestinationChange, FeedChange, NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver,
     NewRelay, NewUplink, Pattern, ReceiverChange, Rekey, RelayChange, Secret, UplinkChange, Way,
 };
-use yonder_store::Wanted;
+use yonder_store::DesiredState;
 
 use crate::error::ServiceError;
 use crate::service::Service;
@@ -145,7 +145,7 @@ impl Service {
     }
 
     /// Stops a relay that runs, or holds or resumes it. One that is off is started later, after its preflight: true.
-    pub(super) fn put_wanted(&self, name: &str, wanted: Wanted) -> Result<bool, ServiceError> {
+    pub(super) fn put_wanted(&self, name: &str, wanted: DesiredState) -> Result<bool, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         if relay.wanted == wanted {
             return Ok(false);

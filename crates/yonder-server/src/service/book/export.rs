@@ -42,7 +42,7 @@ impl Service {
             book.destinations.push(self.booked_destination(&name)?);
         }
         for relay in self.store.relays()? {
-            book.wanted.insert(relay.name.clone(), relay.wanted.word().to_owned());
+            book.wanted.insert(relay.name.clone(), relay.wanted.as_str().to_owned());
             book.relays.push(self.booked_relay(&relay.name)?);
         }
         for receiver in self.store.receivers()? {

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use serde::Serialize;
 use yonder_api::Relay;
+use yonder_core::PushPhase;
 use yonder_server::Service;
 
 use super::railway::Railway;
@@ -25,7 +26,7 @@ struct Grade {
 struct PushSummary {
     relay: String,
     destination: String,
-    state: String,
+    state: PushPhase,
     kbps: u64,
     frames_sent: u64,
     frames_dropped: u64,
@@ -47,7 +48,9 @@ impl Summary {
         let pushes: Vec<PushSummary> =
             service.relays().iter().flat_map(|relay| pushes_of(relay, railway)).collect();
         let good = !pushes.is_empty()
-            && pushes.iter().all(|push| push.state == "live" && push.graded.as_ref().is_some_and(|g| g.good));
+            && pushes
+                .iter()
+                .all(|push| push.state == PushPhase::Live && push.graded.as_ref().is_some_and(|g| g.good));
         Self { good, seconds: ran.as_secs(), pushes }
     }
 
@@ -66,7 +69,7 @@ impl Summary {
                 vec![
                     push.relay.clone(),
                     push.destination.clone(),
-                    push.state.clone(),
+                    push.state.to_string(),
                     format!("{} kbit/s", grouped(push.kbps)),
                     grouped(push.frames_sent),
                     size,
@@ -92,7 +95,7 @@ fn pushes_of(relay: &Relay, railway: &Railway) -> Vec<PushSummary> {
         .map(|push| PushSummary {
             relay: relay.name.clone(),
             destination: push.destination.clone(),
-            state: push.state.clone(),
+            state: push.state,
             kbps: push.kbps,
             frames_sent: push.frames_sent,
             frames_dropped: push.frames_dropped,

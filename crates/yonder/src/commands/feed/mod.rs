@@ -153,7 +153,7 @@ fn list(feeds: &[Feed], json: bool) -> Result<(), Failure> {
         .iter()
         .map(|feed| {
             let user = feed.user.clone().unwrap_or_else(|| "-".to_owned());
-            vec![feed.name.clone(), feed.state.clone(), user, feed.url.clone()]
+            vec![feed.name.clone(), feed.state.to_string(), user, feed.url.clone()]
         })
         .collect();
     print(&table(&["FEED", "STATE", "USER", "ADDRESS"], &rows));

@@ -1,0 +1,555 @@
+//! The actor of a feed: owns its source, its relays and their pushes, and drives all of them in one loop on one media thread.
+//!
+//! Nothing that it owns is locked. Whatever waits for something else than its sockets is a child task ([`Children`]). Other
+//! threads send it [`FeedCommand`]s and read its [`FeedSnapshot`].
+
+use std::future::poll_fn;
+use std::panic::{AssertUnwindSafe, catch_unwind};
+use std::sync::Arc;
+use std::task::{Context, Poll};
+use std::time::{Duration, Instant};
+
+use tokio::sync::{mpsc, watch};
+use tokio::task::coop::unconstrained;
+use tokio::time::timeout;
+use yonder_core::{Cause, CauseCode, FeedMachine, FeedState};
+use yonder_media::Frame;
+
+use crate::alarm::Alarm;
+use crate::children::{Child, ChildEvent, Children, RelayId};
+use crate::clock::Clock;
+use crate::output::{OutputContext, RelayOutput};
+use crate::push::{CLOSE_TIMEOUT, Push, PushId};
+use crate::source::{Inlet, InletEvent};
+use crate::spec::{FeedSpec, HoldSpec, PushSpec};
+use crate::view::{Carrier, CauseView, FeedView};
+use yonder_slate::SlateFolder;
+
+use super::gop::GopCache;
+use super::snapshot::{FeedSnapshot, RelaySnapshot, SnapshotCell};
+use super::source::SourceStage;
+use super::{FeedCommand, FeedSetup, FeedSignal};
+
+/// Interval of everything that is done once a second: statistics of the source, backlogs of the pushes, and a snapshot. One
+/// tick for all of it wakes the thread once.
+const TICK_INTERVAL: Duration = Duration::from_secs(1);
+/// How long one poll may write to pushes before other feeds of the thread have their turn.
+const MAX_POLL: Duration = Duration::from_millis(1);
+/// Margin over the time that connections have to close.
+const CLOSE_MARGIN: Duration = Duration::from_millis(100);
+/// Pause after a panic in the actor itself.
+const PANIC_PAUSE: Duration = Duration::from_secs(1);
+
+/// How a run of the actor ended.
+pub(super) enum ActorEnd {
+    /// All connections have been closed.
+    Ended,
+    /// It is to continue on another media thread.
+    Moved {
+        /// Number of the thread.
+        to: usize,
+        /// The actor.
+        actor: Box<FeedActor>,
+    },
+}
+
+/// Why a run of the actor is over.
+#[derive(Debug)]
+enum Exit {
+    End,
+    Move(usize),
+}
+
+/// A reader on another thread.
+#[derive(Debug)]
+struct Viewer {
+    frames: mpsc::Sender<Arc<Frame>>,
+    /// It was too slow: it gets nothing until the next keyframe.
+    skips: bool,
+}
+
+impl Viewer {
+    /// Sends a frame; false when the viewer is gone.
+    fn send(&mut self, frame: &Arc<Frame>) -> bool {
+        if self.skips && !frame.is_keyframe() {
+            return !self.frames.is_closed();
+        }
+        match self.frames.try_send(Arc::clone(frame)) {
+            Ok(()) => {
+                self.skips = false;
+                true
+            }
+            Err(mpsc::error::TrySendError::Full(_)) => {
+                self.skips = true;
+                true
+            }
+            Err(mpsc::error::TrySendError::Closed(_)) => false,
+        }
+    }
+}
+
+/// A feed with its relays.
+#[derive(Debug)]
+pub(super) struct FeedActor {
+    pub(super) clock: Clock,
+    changes: watch::Sender<u64>,
+    slates: Option<SlateFolder>,
+    commands: mpsc::UnboundedReceiver<FeedCommand>,
+    pub(super) spec: FeedSpec,
+    pub(super) machine: FeedMachine,
+    /// The transport that video last came by.
+    pub(super) known_carrier: Option<Carrier>,
+    pub(super) inlet: Inlet,
+    pub(super) source: SourceStage,
+    /// Sessions that are being closed; the next connection waits for them.
+    pub(super) closing_sources: u32,
+    /// Time of the next connection attempt.
+    pub(super) retry_at: Option<Duration>,
+    /// Probes an absent camera, at this interval.
+    pub(super) probe: Option<(Duration, Child)>,
+    gop: GopCache,
+    viewers: Vec<Viewer>,
+    relays: Vec<RelayOutput>,
+    pub(super) children: Children,
+    signal: FeedSignal,
+    snapshot: Arc<SnapshotCell>,
+    /// Time of the next tick.
+    tick_due: Duration,
+    /// Something has changed that is shown at once.
+    pub(super) is_changed: bool,
+    /// It runs for a viewer alone, and ends with the first failure.
+    is_temporary: bool,
+    exit: Option<Exit>,
+    /// After a panic nothing is done until then.
+    paused_until: Option<Duration>,
+    #[cfg(debug_assertions)]
+    panics_next: Option<super::PanicPlace>,
+}
+
+impl FeedActor {
+    pub(super) fn new(
+        setup: FeedSetup,
+        spec: FeedSpec,
+        commands: mpsc::UnboundedReceiver<FeedCommand>,
+        is_temporary: bool,
+    ) -> Self {
+        let FeedSetup { clock, changes, slates } = setup;
+        let now = clock.now();
+        let mut machine = FeedMachine::new(rand::random(), now);
+        machine.set_history(spec.history);
+        machine.set_enabled(true, now);
+        let mut inlet = Inlet::new(spec.name.clone(), now);
+        let first = FeedSnapshot::new(now, view(&spec, &machine, &mut inlet, clock), Vec::new(), Vec::new());
+        Self {
+            clock,
+            changes,
+            slates,
+            commands,
+            spec,
+            machine,
+            known_carrier: None,
+            inlet,
+            source: SourceStage::Idle,
+            closing_sources: 0,
+            retry_at: None,
+            probe: None,
+            gop: GopCache::default(),
+            viewers: Vec::new(),
+            relays: Vec::new(),
+            children: Children::new(),
+            signal: FeedSignal::default(),
+            snapshot: Arc::new(SnapshotCell::new(first)),
+            tick_due: now,
+            is_changed: true,
+            is_temporary,
+            exit: None,
+            paused_until: None,
+            #[cfg(debug_assertions)]
+            panics_next: None,
+        }
+    }
+
+    pub(super) fn name(&self) -> &str {
+        &self.spec.name
+    }
+
+    pub(super) fn snapshot(&self) -> Arc<SnapshotCell> {
+        Arc::clone(&self.snapshot)
+    }
+
+    /// Runs until the feed ends, or moves to another thread.
+    ///
+    /// # Cancel safety
+    /// When dropped, all connections are closed without a farewell.
+    pub(super) async fn run(mut self) -> ActorEnd {
+        self.register_here();
+        let mut alarm = Alarm::new(self.clock);
+        // The actor has its own limit, by time.
+        let exit = unconstrained(poll_fn(|context| self.poll_guarded(context, &mut alarm))).await;
+        match exit {
+            Exit::Move(to) => ActorEnd::Moved { to, actor: Box::new(self) },
+            Exit::End => {
+                self.finish().await;
+                ActorEnd::Ended
+            }
+        }
+    }
+
+    /// Registers all sockets with the runtime that runs the caller.
+    fn register_here(&mut self) {
+        self.register_source_here();
+        for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+            push.register_here();
+        }
+        self.is_changed = true;
+    }
+
+    /// Closes all connections in order: pushes before the source.
+    async fn finish(&mut self) {
+        self.viewers.clear();
+        self.probe = None;
+        for relay in std::mem::take(&mut self.relays) {
+            relay.retire(&mut self.children);
+        }
+        // Connections that do not close in time are aborted.
+        let _pushes = timeout(CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
+        self.close_source();
+        let _source = timeout(super::source::CLOSE_TIMEOUT + CLOSE_MARGIN, self.children.finish()).await;
+        // A viewer reads the cause of a feed of its own after the end.
+        if !self.is_temporary {
+            self.change(|machine, now| machine.set_enabled(false, now));
+        }
+        self.publish_snapshot();
+    }
+
+    /// Polls, and handles a panic outside of the parts that have a guard of their own: all connections begin again.
+    fn poll_guarded(&mut self, task: &mut Context<'_>, alarm: &mut Alarm) -> Poll<Exit> {
+        let polled = catch_unwind(AssertUnwindSafe(|| self.poll(task, alarm)));
+        polled.unwrap_or_else(|_| {
+            tracing::error!(feed = self.spec.name, "feed panicked");
+            self.handle_panic();
+            task.waker().wake_by_ref();
+            Poll::Pending
+        })
+    }
+
+    fn handle_panic(&mut self) {
+        self.paused_until = Some(self.clock.now() + PANIC_PAUSE);
+        let message = "The service failed while running this feed.";
+        self.fail_source(Cause::new(CauseCode::FeedInternal, message));
+        for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+            let message = "The service failed while running the feed of this destination.";
+            push.fail(Cause::new(CauseCode::PushInternal, message));
+        }
+    }
+
+    fn poll(&mut self, task: &mut Context<'_>, alarm: &mut Alarm) -> Poll<Exit> {
+        let now = self.clock.now();
+        if let Some(until) = self.paused_until {
+            if now < until {
+                self.wake_at(until, task, alarm);
+                return Poll::Pending;
+            }
+            self.paused_until = None;
+        }
+        self.handle_commands(task);
+        self.handle_children(task);
+        if let Some(exit) = self.exit.take() {
+            return Poll::Ready(exit);
+        }
+        #[cfg(debug_assertions)]
+        assert!(
+            self.panics_next.take_if(|place| *place == super::PanicPlace::Actor).is_none(),
+            "panic requested by a test"
+        );
+        let is_tick = now >= self.tick_due;
+        if is_tick {
+            self.tick_due = now + TICK_INTERVAL;
+        }
+        let mut has_more = self.poll_source(task, is_tick);
+        has_more |= self.poll_relays(task, is_tick);
+        if self.is_temporary && self.machine.state().retry_at().is_some() {
+            self.exit = Some(Exit::End);
+            has_more = true;
+        }
+        self.publish_if_due(is_tick);
+        if has_more {
+            task.waker().wake_by_ref();
+        } else {
+            let next = self.poll_timeout();
+            self.wake_at(next, task, alarm);
+        }
+        Poll::Pending
+    }
+
+    fn wake_at(&self, at: Duration, task: &mut Context<'_>, alarm: &mut Alarm) {
+        if alarm.until(at).poll(task).is_ready() {
+            task.waker().wake_by_ref();
+        }
+    }
+
+    fn poll_timeout(&self) -> Duration {
+        let source = self.source_timeout();
+        let relays = self.relays.iter().filter_map(RelayOutput::poll_timeout).min();
+        [source, relays].into_iter().flatten().fold(self.tick_due, Duration::min)
+    }
+
+    fn handle_commands(&mut self, task: &mut Context<'_>) {
+        while self.exit.is_none() {
+            match self.commands.poll_recv(task) {
+                Poll::Ready(Some(command)) => self.handle_command(command),
+                Poll::Ready(None) => self.exit = Some(Exit::End),
+                Poll::Pending => return,
+            }
+        }
+    }
+
+    fn handle_command(&mut self, command: FeedCommand) {
+        match command {
+            FeedCommand::SetSpec(spec) => self.set_spec(spec),
+            FeedCommand::Apply { relay, revision, pushes, hold, keyframe } => {
+                self.add_relay(&relay, &hold, keyframe);
+                self.apply(&relay, revision, pushes, hold);
+            }
+            FeedCommand::Remove(relay) => {
+                if let Some(at) = self.relays.iter().position(|output| *output.name == *relay) {
+                    self.relays.remove(at).retire(&mut self.children);
+                    self.is_changed = true;
+                }
+            }
+            FeedCommand::RollOver { relay, destination } => {
+                let output = self.relays.iter_mut().find(|output| *output.name == *relay);
+                if let Some(push) = output.and_then(|output| output.push_to(&destination)) {
+                    push.roll_over(&mut self.children);
+                }
+            }
+            FeedCommand::Subscribe(frames) => {
+                let mut viewer = Viewer { frames, skips: false };
+                for frame in self.gop.frames() {
+                    viewer.send(frame);
+                }
+                self.viewers.push(viewer);
+            }
+            FeedCommand::Move(to) => self.exit = Some(Exit::Move(to)),
+            FeedCommand::End => self.exit = Some(Exit::End),
+            #[cfg(debug_assertions)]
+            FeedCommand::Panic(place, relay) => self.panic_at(place, &relay),
+        }
+    }
+
+    #[cfg(debug_assertions)]
+    fn panic_at(&mut self, place: super::PanicPlace, relay: &str) {
+        use super::PanicPlace;
+        let output = self.relays.iter_mut().find(|output| *output.name == *relay);
+        match (place, output) {
+            (PanicPlace::Output, Some(output)) => output.panic_next(),
+            (PanicPlace::Push, Some(output)) => {
+                if let Some(push) = output.pushes().first_mut() {
+                    push.panic_next();
+                }
+            }
+            (PanicPlace::Source | PanicPlace::Actor, _) => self.panics_next = Some(place),
+            (PanicPlace::Output | PanicPlace::Push, None) => {}
+        }
+    }
+
+    /// Panics if a test has asked for it.
+    pub(super) fn panic_in_source(&mut self) {
+        #[cfg(debug_assertions)]
+        assert!(
+            self.panics_next.take_if(|place| *place == super::PanicPlace::Source).is_none(),
+            "panic requested by a test"
+        );
+    }
+
+    /// Adds a relay, if it is new: its output begins with the last keyframe.
+    fn add_relay(&mut self, name: &str, hold: &HoldSpec, keyframe: Option<Arc<Frame>>) {
+        if self.relays.iter().any(|output| *output.name == *name) {
+            return;
+        }
+        let id = RelayId(self.children.next_number());
+        let slate = (self.slates.clone(), keyframe);
+        let mut output = RelayOutput::new(id, name, self.clock, hold.clone(), slate);
+        let now = self.clock.now();
+        for frame in self.gop.frames() {
+            output.guard(|output| output.handle_feed_frame(frame, now));
+        }
+        self.relays.push(output);
+    }
+
+    /// Brings a relay to the given shape.
+    fn apply(&mut self, relay: &str, revision: u64, pushes: Vec<PushSpec>, hold: HoldSpec) {
+        if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
+            output.revision = revision;
+            output.set_hold(hold);
+            output.set_pushes(pushes, &mut self.children);
+        }
+        self.change(|machine, now| machine.set_enabled(true, now));
+        self.is_changed = true;
+    }
+
+    fn handle_children(&mut self, task: &mut Context<'_>) {
+        // The channel stays open: the actor has a sender.
+        while let Poll::Ready(Some(event)) = self.children.poll_event(task) {
+            self.handle_child(event);
+        }
+    }
+
+    fn handle_child(&mut self, event: ChildEvent) {
+        let now = self.clock.now();
+        match event {
+            ChildEvent::SourceStep(attempt, step) => self.handle_source_step(attempt, step, now),
+            ChildEvent::SourceConnected(attempt, dial, result) => {
+                self.handle_source_connected(attempt, dial, result);
+            }
+            ChildEvent::SourceDiagnosed(attempt, cause) => self.handle_source_diagnosed(attempt, cause),
+            ChildEvent::SourceClosed => self.closing_sources = self.closing_sources.saturating_sub(1),
+            ChildEvent::CameraAnswered => {
+                self.probe = None;
+                self.change(FeedMachine::on_probe_answered);
+            }
+            ChildEvent::SlateRendered(relay, gop) => {
+                if let Some(output) = self.relays.iter_mut().find(|output| output.id == relay) {
+                    output.handle_rendered(gop, now);
+                }
+            }
+            ChildEvent::PushStep(push, attempt, step) => {
+                self.with_push(push, |push, _, _| push.handle_step(attempt, step));
+            }
+            ChildEvent::PushConnected(push, attempt, result) => {
+                self.with_push(push, |push, signal, _| push.handle_connected(attempt, result, signal));
+            }
+            ChildEvent::PushClosed(closed) => {
+                for push in self.relays.iter_mut().flat_map(RelayOutput::pushes) {
+                    push.handle_closed(closed);
+                }
+            }
+            ChildEvent::RouteProbed { push, route, is_reachable } => {
+                self.with_push(push, |push, _, children| push.handle_probe(&route, is_reachable, children));
+            }
+            ChildEvent::Done => {}
+        }
+    }
+
+    fn with_push(
+        &mut self,
+        id: PushId,
+        work: impl FnOnce(&mut Push, &crate::output::OutputSignal, &mut Children),
+    ) {
+        for output in &mut self.relays {
+            let signal = output.signal().clone();
+            if let Some(push) = output.push(id) {
+                work(push, &signal, &mut self.children);
+                return;
+            }
+        }
+    }
+
+    /// Passes an event to the machine, and takes the result over.
+    pub(super) fn change(&mut self, event: impl FnOnce(&mut FeedMachine, Duration)) {
+        let before = self.machine.state();
+        event(&mut self.machine, self.clock.now());
+        let after = self.machine.state();
+        if std::mem::discriminant(&before) != std::mem::discriminant(&after) {
+            let feed = &self.spec.name;
+            let cause = self.machine.cause();
+            let code = cause.map_or("", |cause| cause.code.code());
+            let message = cause.map_or("", |cause| cause.message.as_str());
+            tracing::info!(feed, state = after.as_str(), code, message, "feed");
+        }
+        let flows = after == FeedState::Flowing;
+        if self.signal.flows != flows || self.signal.cause.as_ref() != self.machine.cause() {
+            self.signal = FeedSignal { flows, cause: self.machine.cause().cloned() };
+            self.is_changed = true;
+        }
+        self.is_changed |= before != after;
+    }
+
+    /// Handles the events and publishes the frames that the source has left in the inlet.
+    pub(super) fn publish(&mut self) {
+        for event in std::mem::take(&mut self.inlet.events) {
+            match event {
+                InletEvent::Flowing => self.change(FeedMachine::on_flowing),
+                InletEvent::Silent(cause) => self.change(|machine, now| machine.on_silent(cause, now)),
+                InletEvent::Warning(cause) => self.change(|machine, _| machine.on_warning(cause)),
+            }
+        }
+        let now = self.clock.now();
+        for frame in self.inlet.frames.drain(..) {
+            self.gop.push(&frame);
+            self.viewers.retain_mut(|viewer| viewer.send(&frame));
+            for output in &mut self.relays {
+                output.guard(|output| output.handle_feed_frame(&frame, now));
+            }
+        }
+    }
+
+    /// Polls every relay; true when some have more to do at once.
+    fn poll_relays(&mut self, task: &mut Context<'_>, is_tick: bool) -> bool {
+        let deadline = Instant::now() + MAX_POLL;
+        let mut has_more = false;
+        for output in &mut self.relays {
+            let mut context = OutputContext {
+                task: &mut *task,
+                is_tick,
+                figures: &mut self.inlet.figures,
+                signal: &self.signal,
+                children: &mut self.children,
+            };
+            has_more |= output.guard(|output| output.poll(&mut context, deadline));
+        }
+        has_more
+    }
+
+    fn publish_if_due(&mut self, is_tick: bool) {
+        let mut is_changed = std::mem::take(&mut self.is_changed);
+        for output in &mut self.relays {
+            is_changed |= output.take_change();
+        }
+        if is_changed || is_tick {
+            self.publish_snapshot();
+        }
+        if is_changed {
+            self.changes.send_modify(|count| *count += 1);
+        }
+    }
+
+    fn publish_snapshot(&mut self) {
+        let now = self.clock.now();
+        let feed = view(&self.spec, &self.machine, &mut self.inlet, self.clock);
+        let offered = self.inlet.figures.offered().to_vec();
+        let relays = self.relays.iter_mut().map(|output| RelaySnapshot {
+            name: Arc::clone(&output.name),
+            revision: output.revision,
+            pushes: output.views(now),
+        });
+        self.snapshot.store(FeedSnapshot::new(now, feed, offered, relays.collect()));
+    }
+}
+
+/// Returns the feed as it is shown.
+fn view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock) -> FeedView {
+    let now = clock.now();
+    let figures = &mut inlet.figures;
+    FeedView {
+        name: spec.name.clone(),
+        age: Duration::ZERO,
+        state: machine.state().into(),
+        since: clock.wall(machine.since()),
+        down_since: machine.down_since().map(|since| clock.wall(since)),
+        attempts: machine.attempts(),
+        cause: machine.cause().map(CauseView::from),
+        retry_in: machine.state().retry_at().map(|until| until.saturating_sub(now)),
+        history: machine.history(),
+        needs_attention: machine.needs_attention(),
+        transport: figures.carrier(),
+        video: figures.video(now),
+        audio: figures.audio(),
+        bytes: figures.bytes(),
+        packets_lost: figures.packets_lost(),
+        units_dropped: figures.units_dropped(),
+        reception: figures.reception(),
+        steps: figures.steps(),
+        reconnects: machine.reconnects(),
+    }
+}

@@ -1,0 +1,332 @@
+//! RTMP connection of a push, with or without TLS.
+//!
+//! Frames are written by the feed's actor in the same poll in which they were read. What the socket does not accept waits in the
+//! output's ring, where a backlog can be evaluated, and not in a buffer of its own.
+
+use std::io::{self, ErrorKind};
+use std::sync::Arc;
+use std::task::Poll;
+use std::time::Duration;
+
+use bytes::BytesMut;
+use yonder_core::{Cause, CauseCode, DialStep};
+use yonder_media::{StreamHeaders, Track};
+use yonder_rtmp::{MeasuredRates, Publisher, PublisherEvent};
+
+use crate::causes;
+use crate::link::Link;
+use crate::output::{Cursor, Next};
+
+use super::{KEYFRAME_WARNING, NO_PROGRESS_TIMEOUT, PushContext, PushCore, backlog, no_keyframe};
+
+/// Bytes that may wait for the socket; what is beyond waits in the ring, where it costs nothing.
+const MAX_OUTBOX: usize = 256 * 1024;
+/// Bytes written in one poll. A push that has more to write gives way to others first.
+const MAX_WRITE: usize = 128 * 1024;
+/// Bytes read at a time; platforms send little.
+const READ_SIZE: usize = 4096;
+
+/// Connection to an RTMP server.
+#[derive(Debug)]
+pub(crate) struct RtmpConnection {
+    link: Link,
+    publisher: Publisher,
+    /// Received bytes, before they are taken into `input`.
+    block: Box<[u8]>,
+    input: BytesMut,
+    /// Since when the platform accepts units.
+    accepted_at: Option<Duration>,
+    /// A unit was sent.
+    is_live: bool,
+    /// Decoding time that is zero on the wire, in ticks.
+    base: Option<i64>,
+    last_dts: Option<i64>,
+    headers: Option<Arc<StreamHeaders>>,
+    /// When the socket last accepted bytes, or nothing was to be written.
+    progressed_at: Duration,
+}
+
+/// Result of one write pass.
+#[derive(Debug, Default)]
+struct WriteStats {
+    sent: u64,
+    dropped: u64,
+    written: usize,
+}
+
+impl RtmpConnection {
+    pub(super) fn new(link: Link, publisher: Publisher, now: Duration) -> Self {
+        Self {
+            link,
+            publisher,
+            block: vec![0; READ_SIZE].into(),
+            input: BytesMut::new(),
+            accepted_at: None,
+            is_live: false,
+            base: None,
+            last_dts: None,
+            headers: None,
+            progressed_at: now,
+        }
+    }
+
+    /// Begins the dialogue.
+    pub(super) fn start(&mut self, now: Duration) {
+        self.progressed_at = now;
+        self.publisher.start(now);
+    }
+
+    /// Registers its socket with the runtime that runs the caller.
+    pub(super) fn register_here(self) -> io::Result<Self> {
+        Ok(Self { link: self.link.register_here()?, ..self })
+    }
+
+    /// Reads, keeps the time, and writes what the ring holds where `is_pump_due`. True when there is more to write at once.
+    ///
+    /// # Errors
+    /// The cause for which the connection is over.
+    pub(super) fn poll(
+        &mut self,
+        core: &mut PushCore,
+        cursor: &mut Cursor,
+        is_pump_due: bool,
+        context: &mut PushContext<'_, '_>,
+    ) -> Result<bool, Cause> {
+        let has_read = self.read(core, context)?;
+        self.handle_timeout(core, context.now)?;
+        if context.is_tick {
+            match self.waited_for_keyframe(context.now) {
+                Some(waited) => core.warn_about_keyframe(waited),
+                None => backlog::evaluate(core, self.last_dts, context),
+            }
+        }
+        if !is_pump_due && !has_read && !self.is_blocked() {
+            return Ok(false);
+        }
+        loop {
+            if self.pump(core, cursor, context)? {
+                return Ok(true);
+            }
+            if !self.is_blocked() {
+                return Ok(false);
+            }
+            match self.link.poll_write_ready(context.task) {
+                Poll::Ready(Ok(())) => {}
+                Poll::Ready(Err(error)) => return Err(connection_lost(&error)),
+                Poll::Pending => return Ok(false),
+            }
+        }
+    }
+
+    fn is_blocked(&self) -> bool {
+        self.link.wants_write() || !self.publisher.is_flushed()
+    }
+
+    /// Handles what the platform sends; true when there was something.
+    fn read(&mut self, core: &PushCore, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
+        let mut has_read = false;
+        loop {
+            let count = match self.link.poll_read(context.task, &mut self.block) {
+                Poll::Pending => return Ok(has_read),
+                Poll::Ready(Ok(0)) => return Err(self.closed_by_platform(core)),
+                Poll::Ready(Ok(count)) => count,
+                Poll::Ready(Err(error)) => return Err(connection_lost(&error)),
+            };
+            has_read = true;
+            self.input.extend_from_slice(self.block.get(..count).unwrap_or_default());
+            let handled = self.publisher.handle_input(&mut self.input, context.now);
+            handled.map_err(|error| causes::push(&error, |refusal| core.cause_of(refusal)))?;
+        }
+    }
+
+    /// Moves units from the ring to the socket until there are none, or the socket is full. True when there are more for a
+    /// socket that accepts them.
+    fn pump(
+        &mut self,
+        core: &mut PushCore,
+        cursor: &mut Cursor,
+        context: &mut PushContext<'_, '_>,
+    ) -> Result<bool, Cause> {
+        self.handle_events(core);
+        let mut stats = WriteStats::default();
+        let has_more = loop {
+            let is_exhausted = self.fill(&mut stats, cursor, context);
+            let written = self.link.try_write(self.publisher.outbox(), MAX_WRITE - stats.written);
+            stats.written += written.map_err(|error| connection_lost(&error))?;
+            if stats.written >= MAX_WRITE {
+                break true;
+            }
+            if is_exhausted || self.is_blocked() {
+                break false;
+            }
+        };
+        self.record(&stats, core, context);
+        Ok(has_more)
+    }
+
+    fn handle_events(&mut self, core: &mut PushCore) {
+        while let Some(event) = self.publisher.poll_event() {
+            match event {
+                PublisherEvent::Greeted => core.note_step(DialStep::Greeted),
+                PublisherEvent::Connected => core.note_step(DialStep::ApplicationAccepted),
+                PublisherEvent::Accepted => {
+                    core.note_step(DialStep::KeyAccepted);
+                    self.accepted_at = Some(core.clock.now());
+                }
+            }
+        }
+    }
+
+    /// Moves units into the outbox, as far as it has room; true when the ring has no more.
+    fn fill(
+        &mut self,
+        stats: &mut WriteStats,
+        cursor: &mut Cursor,
+        context: &mut PushContext<'_, '_>,
+    ) -> bool {
+        if self.accepted_at.is_none() {
+            return true;
+        }
+        while self.publisher.outbox().len() < MAX_OUTBOX {
+            let Some(Next { number, skipped }) = context.ring.read(cursor) else { return true };
+            stats.dropped += skipped;
+            stats.sent += u64::from(self.send(number, context) == Some(Track::Video));
+        }
+        false
+    }
+
+    /// Sends a unit and returns its track.
+    fn send(&mut self, number: u64, context: &mut PushContext<'_, '_>) -> Option<Track> {
+        let slot = context.ring.slot(number)?;
+        let (dts, track) = (slot.times.dts, slot.frame.unit.track);
+        let base = *self.base.get_or_insert(dts);
+        // Modulo 2^32: RTMP time wraps after 49.7 days and receivers expect it to.
+        let milliseconds = dts.saturating_sub(base).max(0) / 90;
+        let timestamp = u32::try_from(milliseconds & 0xffff_ffff).unwrap_or_default();
+        let headers = &slot.frame.headers;
+        let is_known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, headers));
+        if !is_known {
+            if self.headers.as_ref().is_none_or(|known| **known != **headers) {
+                let video = context.feed.video(context.now);
+                let number = |kbps: u64| u32::try_from(kbps).ok().filter(|kbps| *kbps > 0).map(f64::from);
+                // Measured of the feed so far; at its beginning that is nothing.
+                let rates = MeasuredRates {
+                    fps: video.as_ref().and_then(|video| video.fps),
+                    video_kbps: video.as_ref().and_then(|video| number(video.kbps)),
+                    audio_kbps: None,
+                };
+                self.publisher.send_headers(headers, rates, timestamp);
+            }
+            self.headers = Some(Arc::clone(headers));
+        }
+        self.publisher.send_body(slot.body(), timestamp);
+        if track == Track::Video {
+            self.last_dts = Some(dts);
+        }
+        Some(track)
+    }
+
+    fn record(&mut self, stats: &WriteStats, core: &mut PushCore, context: &PushContext<'_, '_>) {
+        // Nothing to write is no lack of progress.
+        if stats.written > 0 || !self.is_blocked() {
+            self.progressed_at = context.now;
+        }
+        core.figures.frames_sent += stats.sent;
+        core.figures.frames_dropped += stats.dropped;
+        if stats.written > 0 {
+            core.figures.add_bytes(stats.written, context.now);
+        }
+        if !self.is_live && stats.sent + stats.dropped > 0 {
+            self.is_live = true;
+            core.go_live(context.signal);
+        }
+    }
+
+    fn closed_by_platform(&self, core: &PushCore) -> Cause {
+        if let Some(waited) = self.waited_for_keyframe(core.clock.now())
+            && waited >= KEYFRAME_WARNING
+        {
+            return no_keyframe(waited);
+        }
+        let message = if self.accepted_at.is_some() {
+            "The platform closed the connection.".to_owned()
+        } else {
+            let waiting = self.publisher.step().waits_for();
+            format!("The platform closed the connection while we waited for {waiting}.")
+        };
+        Cause::new(CauseCode::PushClosedByPlatform, message)
+    }
+
+    /// How long the platform has been waiting for the first unit; `None` before it accepts units and once one was sent.
+    fn waited_for_keyframe(&self, now: Duration) -> Option<Duration> {
+        Some(now.saturating_sub(self.accepted_at.filter(|_| !self.is_live)?))
+    }
+
+    /// Returns the next time at which [`Self::poll`] has something to do.
+    pub(super) fn poll_timeout(&self) -> Option<Duration> {
+        let stalled = self.is_blocked().then(|| self.progressed_at + NO_PROGRESS_TIMEOUT);
+        [self.publisher.poll_timeout(), stalled].into_iter().flatten().min()
+    }
+
+    fn handle_timeout(&mut self, core: &PushCore, now: Duration) -> Result<(), Cause> {
+        let handled = self.publisher.handle_timeout(now);
+        handled.map_err(|error| causes::push(&error, |refusal| core.cause_of(refusal)))?;
+        if !self.is_blocked() {
+            // Nothing to write is no lack of progress.
+            self.progressed_at = now;
+        } else if now.saturating_sub(self.progressed_at) >= NO_PROGRESS_TIMEOUT {
+            let message = format!("The platform has taken no data for {} s.", NO_PROGRESS_TIMEOUT.as_secs());
+            return Err(Cause::new(CauseCode::PushNoAnswer, message));
+        }
+        Ok(())
+    }
+
+    /// Ends the broadcast in order, and waits until the platform has closed the connection: closing it first could take back
+    /// what the platform has not read yet.
+    ///
+    /// # Cancel safety
+    /// When dropped, the connection is closed.
+    pub(super) async fn close(mut self) {
+        self.publisher.close();
+        let written = std::future::poll_fn(|context| {
+            loop {
+                if self.link.try_write(self.publisher.outbox(), usize::MAX).is_err() {
+                    return Poll::Ready(false);
+                }
+                if !self.is_blocked() {
+                    return Poll::Ready(true);
+                }
+                match self.link.poll_write_ready(context) {
+                    Poll::Ready(Ok(())) => {}
+                    Poll::Ready(Err(_)) => return Poll::Ready(false),
+                    Poll::Pending => return Poll::Pending,
+                }
+            }
+        });
+        if !written.await {
+            return;
+        }
+        self.link.finish();
+        // What the platform still sends is left aside, until it closes.
+        std::future::poll_fn(|context| {
+            loop {
+                match self.link.poll_read(context, &mut self.block) {
+                    Poll::Ready(Ok(count)) if count > 0 => {}
+                    Poll::Ready(_) => return Poll::Ready(()),
+                    Poll::Pending => return Poll::Pending,
+                }
+            }
+        })
+        .await;
+    }
+}
+
+/// Cause of a connection that broke.
+pub(super) fn connection_lost(error: &io::Error) -> Cause {
+    let code = if error.kind() == ErrorKind::TimedOut {
+        CauseCode::PushNoAnswer
+    } else {
+        CauseCode::PushClosedByPlatform
+    };
+    Cause::new(code, format!("The connection to the platform broke ({error})."))
+}

@@ -1,0 +1,402 @@
+//! SRT connection of a push: MPEG-TS packets, seven to a datagram, each at its time.
+//!
+//! A connection works at its ticks: every 10 ms it reads what the listener has sent and sends what is due until the next tick.
+//! The ticks of all connections coincide, so that a media thread wakes once for all of them.
+
+mod batch;
+mod port;
+
+use std::collections::VecDeque;
+use std::io::{self, ErrorKind};
+use std::time::Duration;
+
+use bytes::{Bytes, BytesMut};
+use yonder_core::{Cause, DialStep};
+use yonder_media::Track;
+use yonder_media::ts::Chunk;
+use yonder_srt::{Caller, CallerEvent, Figures, Packet};
+
+use crate::causes;
+use crate::clock::Clock;
+use crate::dial::{self, DialError};
+use crate::output::{Cursor, Next};
+use crate::view::LinkView;
+
+use super::{KEYFRAME_WARNING, PushContext, PushCore, backlog, no_keyframe};
+
+use batch::Batch;
+pub(super) use port::Port;
+
+/// Payload bytes that may wait in the connection; what is beyond waits in the ring, where it costs nothing.
+const MAX_QUEUED: usize = 1024 * 1024;
+/// Interval of ticks. A burst is of ten milliseconds of the stream at most, which any line's buffer holds and the latency of
+/// the connection smooths.
+const TICK_INTERVAL: Duration = Duration::from_millis(10);
+/// A short latency needs shorter ticks: this many fit into it.
+const TICKS_PER_LATENCY: u32 = 10;
+/// Shortest interval of ticks.
+const MIN_TICK_INTERVAL: Duration = Duration::from_millis(1);
+/// A socket without room is tried again after this.
+const SEND_RETRY: Duration = Duration::from_millis(2);
+/// A push this far behind its own schedule catches up.
+const LATE_THRESHOLD: Duration = Duration::from_millis(60);
+/// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
+const CATCH_UP_FACTOR: u32 = 8;
+/// Evaluations that losses are counted over, …
+const LOSS_INTERVALS: usize = 4;
+/// … the share from which on they are too many, in percent: retransmissions then take so much of the bandwidth that they come
+/// too late, …
+const MAX_LOSS_PERCENT: u64 = 15;
+/// … and the packets below which a share means nothing.
+const MIN_LOSS_PACKETS: u64 = 200;
+/// Failures of the socket are logged at most this often.
+const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
+/// Copies of the closing packet: each may be lost.
+const SHUTDOWN_COPIES: usize = 3;
+
+/// Connection to an SRT listener.
+#[derive(Debug)]
+pub(crate) struct SrtConnection {
+    clock: Clock,
+    port: Port,
+    caller: Caller,
+    is_encrypted: bool,
+    latency: Duration,
+    /// Since when the listener accepts packets.
+    connected_at: Option<Duration>,
+    is_live: bool,
+    /// When the last packet that was queued is to be sent.
+    scheduled: Duration,
+    last_dts: Option<i64>,
+    /// Datagrams that were made but not accepted by the socket yet.
+    batch: Batch,
+    /// The datagram after them.
+    next: BytesMut,
+    /// A control packet, to be sent behind the data.
+    control: BytesMut,
+    inbox: Vec<Bytes>,
+    next_tick: Duration,
+    /// Packets given up at the last evaluation.
+    given_up: u64,
+    /// Failures of the socket since the handshake, and when one was last logged.
+    socket_errors: u64,
+    error_logged_at: Option<Duration>,
+    /// Packets sent and lost, at the last evaluations.
+    counts: VecDeque<(u64, u64)>,
+}
+
+impl SrtConnection {
+    pub(super) fn new(
+        clock: Clock,
+        port: Port,
+        caller: Caller,
+        latency: Duration,
+        is_encrypted: bool,
+    ) -> Self {
+        let now = clock.now();
+        let batch = port.batch();
+        Self {
+            clock,
+            port,
+            caller,
+            is_encrypted,
+            latency,
+            connected_at: None,
+            is_live: false,
+            scheduled: now,
+            last_dts: None,
+            batch,
+            next: BytesMut::new(),
+            control: BytesMut::new(),
+            inbox: Vec::new(),
+            next_tick: now,
+            given_up: 0,
+            socket_errors: 0,
+            error_logged_at: None,
+            counts: VecDeque::new(),
+        }
+    }
+
+    fn tick_interval(&self) -> Duration {
+        (self.latency / TICKS_PER_LATENCY).clamp(MIN_TICK_INTERVAL, TICK_INTERVAL)
+    }
+
+    /// Returns the next time at which [`Self::poll`] has something to do.
+    pub(super) fn poll_timeout(&self) -> Duration {
+        self.next_tick
+    }
+
+    /// Does the work of a tick that is due: reads, queues what the ring holds, and sends what is due.
+    ///
+    /// # Errors
+    /// The cause for which the connection is over.
+    pub(super) fn poll(
+        &mut self,
+        core: &mut PushCore,
+        cursor: &mut Cursor,
+        context: &mut PushContext<'_, '_>,
+    ) -> Result<(), Cause> {
+        let now = context.now;
+        if context.is_tick {
+            match self.connected_at {
+                Some(since) if !self.is_live => core.warn_about_keyframe(now.saturating_sub(since)),
+                _ => self.evaluate(core, context),
+            }
+        }
+        if now < self.next_tick {
+            return Ok(());
+        }
+        self.next_tick = next_multiple(now, self.tick_interval());
+        self.read(core, now)?;
+        let handled = self.caller.handle_timeout(now);
+        handled.map_err(|error| causes::push_srt(&error, |refusal| core.cause_of(refusal)))?;
+        self.handle_events(core);
+        self.fill(core, cursor, context);
+        self.transmit(core, now)?;
+        if let Some(cause) = self.caller.closed().and_then(causes::push_srt_closed) {
+            return Err(self.blame_keyframe(cause));
+        }
+        Ok(())
+    }
+
+    /// Handles a failure of the socket. Before the handshake is done it is the answer. Afterwards it is one lost datagram: a
+    /// router's ICMP message, a route that is away for a moment, a full connection table. Retransmission and the timeout of the
+    /// connection deal with it.
+    fn handle_socket_error(&mut self, error: &io::Error, core: &PushCore) -> Result<(), Cause> {
+        if self.connected_at.is_none() {
+            let error = match error.kind() {
+                ErrorKind::ConnectionRefused => DialError::Refused,
+                _ => dial::connect_error(error),
+            };
+            return Err(causes::push_dial(&error, &self.port.peer().to_string()));
+        }
+        let now = self.clock.now();
+        self.socket_errors += 1;
+        if self.error_logged_at.is_none_or(|at| now.saturating_sub(at) >= ERROR_LOG_INTERVAL) {
+            self.error_logged_at = Some(now);
+            let (relay, destination) = (&*core.relay, &core.spec.destination);
+            tracing::info!(relay, destination, %error, errors = self.socket_errors, "SRT socket failed, waiting it out");
+        }
+        Ok(())
+    }
+
+    /// Returns the feed's lack of a keyframe, where that is why a connection has ended; else `cause`.
+    fn blame_keyframe(&self, cause: Cause) -> Cause {
+        let since = self.connected_at.filter(|_| !self.is_live);
+        let waited = since.map(|since| self.clock.now().saturating_sub(since));
+        waited.filter(|waited| *waited >= KEYFRAME_WARNING).map_or(cause, no_keyframe)
+    }
+
+    fn handle_events(&mut self, core: &mut PushCore) {
+        while let Some(event) = self.caller.poll_event() {
+            match event {
+                CallerEvent::Answered { .. } => core.note_step(DialStep::ListenerAnswered),
+                CallerEvent::Connected { latency } => {
+                    core.note_step(if self.is_encrypted {
+                        DialStep::AcceptedEncrypted
+                    } else {
+                        DialStep::Accepted
+                    });
+                    self.latency = latency;
+                    self.connected_at = Some(self.clock.now());
+                    self.scheduled = self.clock.now();
+                }
+            }
+        }
+    }
+
+    fn read(&mut self, core: &PushCore, now: Duration) -> Result<(), Cause> {
+        let mut inbox = std::mem::take(&mut self.inbox);
+        if let Err(error) = self.port.receive(&mut inbox) {
+            self.handle_socket_error(&error, core)?;
+        }
+        for datagram in inbox.drain(..) {
+            let handled = self.caller.handle_datagram(datagram, now);
+            handled.map_err(|error| causes::push_srt(&error, |refusal| core.cause_of(refusal)))?;
+        }
+        self.inbox = inbox;
+        Ok(())
+    }
+
+    /// Moves units from the ring into the connection, as far as it has room.
+    fn fill(&mut self, core: &mut PushCore, cursor: &mut Cursor, context: &mut PushContext<'_, '_>) {
+        if self.connected_at.is_none() {
+            return;
+        }
+        let (mut sent, mut dropped) = (0, 0);
+        while self.caller.backlog() < MAX_QUEUED {
+            let Some(Next { number, skipped }) = context.ring.read(cursor) else { break };
+            dropped += skipped;
+            if let Some(slot) = context.ring.slot(number)
+                && slot.frame.unit.track == Track::Video
+            {
+                sent += 1;
+                self.last_dts = Some(slot.times.dts);
+            }
+            if let Some(chunk) = context.ring.packets(number) {
+                self.schedule(&chunk, context);
+            }
+        }
+        if sent + dropped == 0 {
+            return;
+        }
+        core.figures.frames_sent += sent;
+        core.figures.frames_dropped += dropped;
+        if !self.is_live {
+            self.is_live = true;
+            core.go_live(context.signal);
+        }
+    }
+
+    /// Queues the packets of a unit, spaced as the multiplexer laid them out, from now on or from where the unit before ended.
+    fn schedule(&mut self, chunk: &Chunk, context: &PushContext<'_, '_>) {
+        let now = context.now;
+        let start = self.scheduled.max(now);
+        let is_late = start.saturating_sub(now) > LATE_THRESHOLD;
+        let newest = context.ring.newest_dts();
+        let is_joining = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
+        let divisor = if is_late || is_joining { CATCH_UP_FACTOR } else { 1 };
+        let mut first = None;
+        for (clock, payload) in chunk.groups(self.port.packets_per_datagram()) {
+            let after = clock - *first.get_or_insert(clock);
+            let after = Duration::from_micros(u64::try_from(after.max(0)).unwrap_or_default() * 100 / 9);
+            let at = start + after / divisor;
+            self.caller.send(payload, at);
+            self.scheduled = at;
+        }
+    }
+
+    /// Sends what is due before the next tick, several datagrams of one length at a time where the system offers that. A
+    /// control packet goes behind the data, with which it may travel as the shorter last one.
+    fn transmit(&mut self, core: &mut PushCore, now: Duration) -> Result<(), Cause> {
+        let horizon = self.next_tick;
+        loop {
+            if self.next.is_empty() && self.caller.poll_transmit(now, horizon, &mut self.next).is_none() {
+                break;
+            }
+            if Packet::is_control(&self.next) && self.control.is_empty() {
+                std::mem::swap(&mut self.next, &mut self.control);
+                continue;
+            }
+            // One that does not fit begins the next batch.
+            if !self.batch.fits(self.next.len()) && !self.send(core, now)? {
+                return Ok(());
+            }
+            self.batch.add(&self.next);
+            self.next.clear();
+        }
+        if !self.control.is_empty() && (self.batch.fits(self.control.len()) || self.send(core, now)?) {
+            self.batch.add(&self.control);
+            self.control.clear();
+        }
+        self.send(core, now)?;
+        Ok(())
+    }
+
+    /// Sends the batch. False when the socket has no room: the batch is kept.
+    fn send(&mut self, core: &mut PushCore, now: Duration) -> Result<bool, Cause> {
+        if self.batch.is_empty() {
+            return Ok(true);
+        }
+        let bytes = self.batch.bytes().len();
+        let is_sent = match self.port.send(&mut self.batch) {
+            Ok(is_sent) => is_sent,
+            Err(error) => {
+                self.handle_socket_error(&error, core)?;
+                // Datagrams that were not sent count as lost; the listener asks for them again.
+                self.batch.clear();
+                return Ok(true);
+            }
+        };
+        if !is_sent {
+            self.next_tick = self.next_tick.min(now + SEND_RETRY);
+        }
+        core.figures.add_bytes(bytes - self.batch.bytes().len(), now);
+        Ok(is_sent)
+    }
+
+    fn evaluate(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) {
+        let figures = self.caller.figures();
+        core.figures.link = Some(self.link(&figures));
+        if figures.dropped > self.given_up {
+            self.given_up = figures.dropped;
+            let message = format!(
+                "{} {} packets came too late and were given up; round trip {} ms.",
+                backlog::rates(core, context),
+                figures.dropped,
+                figures.rtt.as_millis()
+            );
+            backlog::set_lagging(core, message);
+        } else if let Some(percent) = self.excessive_loss(&figures) {
+            let message = format!(
+                "{percent} % of the packets are lost on the way to this destination; round trip {} ms. So many cannot be \
+                 repaired in time.",
+                figures.rtt.as_millis()
+            );
+            backlog::set_lagging(core, message);
+        } else {
+            backlog::evaluate(core, self.last_dts, context);
+        }
+    }
+
+    /// Returns the share of packets lost lately, in percent, where it is too large.
+    fn excessive_loss(&mut self, figures: &Figures) -> Option<u64> {
+        self.counts.push_back((figures.sent, figures.lost));
+        if self.counts.len() > LOSS_INTERVALS {
+            self.counts.pop_front();
+        }
+        let (sent, lost) = *self.counts.front()?;
+        let (sent, lost) = (figures.sent - sent, figures.lost - lost);
+        let percent = lost * 100 / sent.max(1);
+        (sent >= MIN_LOSS_PACKETS && percent >= MAX_LOSS_PERCENT).then_some(percent)
+    }
+
+    fn link(&self, figures: &Figures) -> LinkView {
+        LinkView {
+            latency: self.latency,
+            rtt: figures.rtt,
+            lost: figures.lost,
+            sent: figures.sent,
+            retransmitted: figures.retransmitted,
+            dropped: figures.dropped,
+            room_kbps: Some(figures.room_kbps).filter(|room| *room > 0),
+            encrypted: self.is_encrypted,
+        }
+    }
+
+    /// Ends the connection. A listener that misses all copies of the packet notices the silence.
+    pub(super) fn close(mut self) {
+        self.caller.close();
+        let mut shutdown = BytesMut::new();
+        let now = self.clock.now();
+        while self.caller.poll_transmit(now, now, &mut shutdown).is_some() {}
+        let mut batch = self.port.batch();
+        for _ in 0..SHUTDOWN_COPIES {
+            batch.clear();
+            batch.add(&shutdown);
+            // An error may be that of an earlier datagram.
+            let _sent = self.port.send(&mut batch);
+        }
+    }
+}
+
+/// Returns the first multiple of `interval` after `now`.
+fn next_multiple(now: Duration, interval: Duration) -> Duration {
+    let nanos = interval.as_nanos().max(1);
+    let next = (now.as_nanos() / nanos + 1) * nanos;
+    Duration::from_nanos(u64::try_from(next).unwrap_or(u64::MAX))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ticks_of_all_connections_coincide() {
+        let ms = Duration::from_millis;
+        assert_eq!(next_multiple(ms(101), TICK_INTERVAL), ms(110));
+        assert_eq!(next_multiple(ms(109), TICK_INTERVAL), ms(110));
+        assert_eq!(next_multiple(ms(110), TICK_INTERVAL), ms(120));
+        assert_eq!(next_multiple(ms(0), ms(2)), ms(2));
+    }
+}

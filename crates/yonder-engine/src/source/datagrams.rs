@@ -1,0 +1,141 @@
+//! UDP ports that a camera sends its RTP and RTCP datagrams to.
+
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::task::{Context, Poll};
+
+use bytes::{Bytes, BytesMut};
+use socket2::SockRef;
+use tokio::net::UdpSocket;
+use yonder_rtsp::{Channel, Datagram, DatagramPeer, Described};
+
+/// Tracks that ports are opened for: picture and sound.
+const TRACKS: usize = 2;
+/// Datagrams taken from one port in a row, before others have their turn.
+const MAX_IN_A_ROW: usize = 64;
+/// Largest datagram; RTP packets are made to fit an Ethernet frame, but some cameras send larger ones.
+const MAX_DATAGRAM: usize = 64 * 1024;
+/// Room that datagrams are received into; many share one block.
+const BLOCK: usize = 256 * 1024;
+/// What the system may hold for us: a keyframe comes in one burst.
+const RECEIVE_BUFFER: usize = 2 * 1024 * 1024;
+/// How often a pair of neighbouring ports is looked for.
+const PORT_TRIES: usize = 64;
+
+/// A datagram that came.
+#[derive(Debug)]
+pub(super) struct Received {
+    pub(super) track: usize,
+    pub(super) channel: Channel,
+    pub(super) payload: Bytes,
+}
+
+/// Two neighbouring ports per track.
+#[derive(Debug)]
+pub(super) struct Datagrams {
+    sockets: Vec<[UdpSocket; 2]>,
+    camera: IpAddr,
+    /// Where each track's datagrams come from, once it is known.
+    peers: Vec<Option<DatagramPeer>>,
+    block: BytesMut,
+}
+
+impl Datagrams {
+    /// Opens ports for datagrams from `camera`.
+    pub(super) async fn open(camera: IpAddr) -> io::Result<Self> {
+        let mut sockets = Vec::with_capacity(TRACKS);
+        for _ in 0..TRACKS {
+            sockets.push(open_pair(camera).await?);
+        }
+        Ok(Self { sockets, camera, peers: vec![None; TRACKS], block: BytesMut::new() })
+    }
+
+    /// The ports by track.
+    pub(super) fn ports(&self) -> io::Result<Vec<(u16, u16)>> {
+        let port = |socket: &UdpSocket| Ok::<u16, io::Error>(socket.local_addr()?.port());
+        self.sockets.iter().map(|[media, control]| Ok((port(media)?, port(control)?))).collect()
+    }
+
+    /// What the camera said of its side.
+    pub(super) fn set_peers(&mut self, tracks: &[Described]) {
+        self.peers = tracks.iter().map(|track| track.peer).collect();
+    }
+
+    /// Sends a datagram; that it may be lost is in its nature.
+    pub(super) fn send(&self, datagram: &Datagram) {
+        let (Some(pair), Some(Some(peer))) =
+            (self.sockets.get(datagram.track), self.peers.get(datagram.track))
+        else {
+            return;
+        };
+        let [media, control] = pair;
+        let (socket, port) = match datagram.channel {
+            Channel::Media => (media, peer.ports.0),
+            Channel::Control => (control, peer.ports.1),
+        };
+        let target = SocketAddr::new(peer.source.unwrap_or(self.camera), port);
+        if let Err(error) = socket.try_send_to(&datagram.payload, target) {
+            tracing::debug!(%error, "datagram not sent");
+        }
+    }
+
+    /// Ready when a port has received something.
+    pub(super) fn poll_readable(&self, context: &mut Context<'_>) -> Poll<()> {
+        // All are polled, so that each wakes the task.
+        let mut any = Poll::Pending;
+        for socket in self.sockets.iter().flatten() {
+            if socket.poll_recv_ready(context).is_ready() {
+                any = Poll::Ready(());
+            }
+        }
+        any
+    }
+
+    /// Registers the ports with the runtime that runs the caller.
+    pub(super) fn register_here(self) -> io::Result<Self> {
+        let register = |socket: UdpSocket| UdpSocket::from_std(socket.into_std()?);
+        let sockets =
+            self.sockets.into_iter().map(|[media, control]| Ok([register(media)?, register(control)?]));
+        Ok(Self { sockets: sockets.collect::<io::Result<_>>()?, ..self })
+    }
+
+    /// Receives the datagrams of the camera; those from elsewhere are dropped.
+    pub(super) fn receive(&mut self, into: &mut Vec<Received>) {
+        for (track, pair) in self.sockets.iter().enumerate() {
+            for (socket, channel) in pair.iter().zip([Channel::Media, Channel::Control]) {
+                for _ in 0..MAX_IN_A_ROW {
+                    if self.block.capacity() < MAX_DATAGRAM {
+                        self.block.reserve(BLOCK);
+                    }
+                    // An error here is a port that nobody listens on at the other side: it shows as silence.
+                    let Ok((_, from)) = socket.try_recv_buf_from(&mut self.block) else { break };
+                    let payload = self.block.split().freeze();
+                    let named = self.peers.get(track).copied().flatten().and_then(|peer| peer.source);
+                    if from.ip() == self.camera || Some(from.ip()) == named {
+                        into.push(Received { track, channel, payload });
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// RTP on an even port, RTCP on the next one (RFC 3550, 11).
+async fn open_pair(camera: IpAddr) -> io::Result<[UdpSocket; 2]> {
+    let any =
+        if camera.is_ipv4() { IpAddr::V4(Ipv4Addr::UNSPECIFIED) } else { IpAddr::V6(Ipv6Addr::UNSPECIFIED) };
+    for _ in 0..PORT_TRIES {
+        let media = UdpSocket::bind((any, 0)).await?;
+        let port = media.local_addr()?.port();
+        if port % 2 != 0 || port == u16::MAX {
+            continue;
+        }
+        if let Ok(control) = UdpSocket::bind((any, port + 1)).await {
+            if let Err(error) = SockRef::from(&media).set_recv_buffer_size(RECEIVE_BUFFER) {
+                tracing::debug!(%error, "receive buffer not enlarged");
+            }
+            return Ok([media, control]);
+        }
+    }
+    Err(io::Error::other("no pair of neighbouring ports is free"))
+}

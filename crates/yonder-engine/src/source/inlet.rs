@@ -1,0 +1,331 @@
+//! Everything that holds for any source of a feed: the first keyframe, silence, timestamps, statistics.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use yonder_core::{Cause, CauseCode, DialStep};
+use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
+use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
+use yonder_rtsp::RawUnit;
+
+use crate::feed::FeedFigures;
+use yonder_media::Frame;
+
+/// A source without video for this long shows as stalled …
+const SILENT_AFTER: Duration = Duration::from_secs(2);
+/// … and for this long it has failed.
+const STALLED_AFTER: Duration = Duration::from_secs(5);
+/// Packets without a whole frame for this long are a failure.
+const LOSSY_TIMEOUT: Duration = Duration::from_secs(20);
+/// A feed that flows without a keyframe for this long shows it.
+const KEYFRAME_DROUGHT: Duration = Duration::from_secs(15);
+/// A source without a first keyframe for this long shows it, …
+const FIRST_KEYFRAME_WARNING: Duration = Duration::from_secs(6);
+/// … and after this long it has failed: another connection usually brings one.
+const FIRST_KEYFRAME_TIMEOUT: Duration = Duration::from_secs(30);
+/// A loss is recent until a whole frame has arrived within this time.
+const RECENT_FRAME: Duration = Duration::from_secs(1);
+
+/// Packets of a source since its beginning.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct PacketCounts {
+    pub(crate) received: u64,
+    pub(crate) lost: u64,
+}
+
+/// Event of a source that concerns the feed's state.
+#[derive(Debug)]
+pub(crate) enum InletEvent {
+    /// A video frame has arrived.
+    Flowing,
+    /// No video arrives on an open connection.
+    Silent(Cause),
+    /// An obstacle that does not end the connection; `None` when it is gone.
+    Warning(Option<Cause>),
+}
+
+/// Limits of a silence, counted from the last video frame.
+#[derive(Debug, Clone, Copy)]
+struct SilenceLimits {
+    /// When the connection is given up.
+    failure: Duration,
+    /// Next time to check for silence.
+    next: Duration,
+}
+
+/// State of the present connection.
+#[derive(Debug)]
+struct Session {
+    began: Duration,
+    /// When the last video frame arrived, or the session began.
+    last_frame_at: Duration,
+    last_keyframe_at: Duration,
+    /// Frames are published.
+    has_flowed: bool,
+    /// The lack of a keyframe is shown.
+    keyframe_missed: bool,
+    /// Packets when a whole frame last arrived.
+    packets_then: PacketCounts,
+    packets: PacketCounts,
+}
+
+impl Session {
+    fn new(now: Duration) -> Self {
+        Self {
+            began: now,
+            last_frame_at: now,
+            last_keyframe_at: now,
+            has_flowed: false,
+            keyframe_missed: false,
+            packets_then: PacketCounts::default(),
+            packets: PacketCounts::default(),
+        }
+    }
+
+    /// Packets received and lost since the last whole frame.
+    fn packets_since_frame(&self) -> PacketCounts {
+        PacketCounts {
+            received: self.packets.received.saturating_sub(self.packets_then.received),
+            lost: self.packets.lost.saturating_sub(self.packets_then.lost),
+        }
+    }
+
+    fn is_lossy(&self) -> bool {
+        let PacketCounts { received, lost } = self.packets_since_frame();
+        lost > 0 && received > lost
+    }
+}
+
+/// Turns the units of a source into frames of its feed.
+#[derive(Debug)]
+pub(crate) struct Inlet {
+    /// Name of the feed, for the log.
+    feed: String,
+    timeline: Timeline,
+    pub(crate) figures: FeedFigures,
+    headers: Arc<StreamHeaders>,
+    session: Session,
+    /// Frames that were not published yet.
+    pub(crate) frames: Vec<Arc<Frame>>,
+    /// Events that were not handled yet. They precede the frames.
+    pub(crate) events: Vec<InletEvent>,
+    /// The last event was [`InletEvent::Flowing`], and needs not be repeated.
+    flows: bool,
+}
+
+impl Inlet {
+    pub(crate) fn new(feed: String, now: Duration) -> Self {
+        Self {
+            feed,
+            timeline: Timeline::new(Duration::ZERO),
+            figures: FeedFigures::default(),
+            headers: Arc::default(),
+            session: Session::new(now),
+            frames: Vec::new(),
+            events: Vec::new(),
+            flows: false,
+        }
+    }
+
+    /// Begins a connection.
+    pub(crate) fn begin_session(&mut self, now: Duration) {
+        self.timeline.begin_session();
+        self.session = Session::new(now);
+        self.headers = Arc::default();
+        self.flows = false;
+    }
+
+    /// True once the present connection has brought frames.
+    pub(crate) fn has_flowed(&self) -> bool {
+        self.session.has_flowed
+    }
+
+    /// Handles a sender report (RFC 3550, 6.4.1).
+    pub(crate) fn handle_sender_report(&mut self, track: Track, ntp: u64, rtp: u32, now: Duration) {
+        self.timeline.handle_sender_report(track, ntp, rtp, now);
+    }
+
+    /// Sets the headers of the stream, and the clock rates of its tracks.
+    pub(crate) fn set_headers(&mut self, headers: StreamHeaders, clock_rates: &[(Track, u32)]) {
+        if *self.headers != headers {
+            self.headers = Arc::new(headers);
+            self.figures.set_headers(Arc::clone(&self.headers));
+        }
+        for (track, clock_rate) in clock_rates {
+            let (reorder_frames, frame_ticks) = match (track, &self.headers.video, &self.headers.audio) {
+                (Track::Video, Some(video), _) => {
+                    let facts = video.facts();
+                    (facts.reorder_frames, facts.frame_rate.map(frame_duration))
+                }
+                (Track::Audio, _, Some(AudioConfig::Aac { facts, .. })) => {
+                    let samples = i64::from(yonder_media::aac::SAMPLES_PER_FRAME);
+                    (Some(0), Some(samples * TICKS_PER_SECOND / i64::from(facts.sample_rate)))
+                }
+                _ => (None, None),
+            };
+            let timing = TrackTiming { clock_rate: *clock_rate, reorder_frames, frame_ticks };
+            self.timeline.configure(*track, timing);
+        }
+    }
+
+    /// Handles a unit. A broadcast begins with a keyframe; units before the first one are left out.
+    ///
+    /// # Errors
+    /// The cause for which the connection is to be given up: no keyframe comes.
+    pub(crate) fn handle_unit(&mut self, raw: RawUnit, now: Duration) -> Result<(), Cause> {
+        let is_keyframe = raw.track == Track::Video && raw.keyframe;
+        // Audio alone is no broadcast: a camera whose video stopped has stalled.
+        if raw.track == Track::Video {
+            self.session.last_frame_at = now;
+        }
+        if !self.session.has_flowed {
+            if !is_keyframe || self.headers.video.is_none() {
+                return self.check_first_keyframe(raw.track, now);
+            }
+            self.session.has_flowed = true;
+            self.figures.note_step(DialStep::FirstKeyframe, now);
+        }
+        self.watch_keyframes(is_keyframe, now);
+        let stamp = self.timeline.stamp(raw.track, raw.rtp_time, is_keyframe, now);
+        if let Some(event) = self.timeline.poll_event() {
+            self.log_timeline(event);
+        }
+        let unit = AccessUnit {
+            track: raw.track,
+            dts: stamp.dts,
+            pts: stamp.pts,
+            keyframe: raw.keyframe,
+            payload: raw.payload,
+        };
+        self.figures.add_unit(&unit);
+        if raw.track == Track::Video && !std::mem::replace(&mut self.flows, true) {
+            self.events.push(InletEvent::Flowing);
+        }
+        self.frames.push(Arc::new(Frame::new(unit, Arc::clone(&self.headers))));
+        Ok(())
+    }
+
+    fn log_timeline(&self, event: TimelineEvent) {
+        let feed = &self.feed;
+        match event {
+            TimelineEvent::Jumped { track, ticks } => {
+                tracing::info!(feed, ?track, jump_ms = ticks / 90, "camera clock jumped, joined on");
+            }
+            TimelineEvent::Reanchored { ticks } => {
+                tracing::warn!(
+                    feed,
+                    behind_ms = ticks / 90,
+                    "camera clock fell behind, re-anchored at a keyframe"
+                );
+            }
+        }
+    }
+
+    /// Warns about a feed that flows without keyframes: new pushes cannot begin, and slow ones cannot catch up.
+    fn watch_keyframes(&mut self, is_keyframe: bool, now: Duration) {
+        if is_keyframe {
+            self.session.last_keyframe_at = now;
+            if std::mem::take(&mut self.session.keyframe_missed) {
+                self.events.push(InletEvent::Warning(None));
+            }
+            return;
+        }
+        let waited = now.saturating_sub(self.session.last_keyframe_at);
+        if waited >= KEYFRAME_DROUGHT && !self.session.keyframe_missed {
+            self.session.keyframe_missed = true;
+            self.events.push(InletEvent::Warning(Some(no_keyframe(waited))));
+        }
+    }
+
+    fn check_first_keyframe(&mut self, track: Track, now: Duration) -> Result<(), Cause> {
+        let waited = now.saturating_sub(self.session.began);
+        if track != Track::Video
+            || waited < FIRST_KEYFRAME_WARNING
+            || self.session.keyframe_missed && waited < FIRST_KEYFRAME_TIMEOUT
+        {
+            return Ok(());
+        }
+        if waited >= FIRST_KEYFRAME_TIMEOUT {
+            return Err(no_keyframe(waited));
+        }
+        self.session.keyframe_missed = true;
+        self.events.push(InletEvent::Warning(Some(no_keyframe(waited))));
+        Ok(())
+    }
+
+    /// Updates the counts of packets of the present connection.
+    pub(crate) fn set_packets(&mut self, packets: PacketCounts, now: Duration) {
+        self.session.packets = packets;
+        if now.saturating_sub(self.session.last_frame_at) < RECENT_FRAME {
+            self.session.packets_then = packets;
+        }
+    }
+
+    /// Returns the next time at which [`Self::handle_timeout`] has something to do.
+    pub(crate) fn poll_timeout(&self, now: Duration) -> Duration {
+        self.session.last_frame_at + self.silence_limits(now).next
+    }
+
+    /// Checks for silence.
+    ///
+    /// # Errors
+    /// The cause for which the connection is to be given up.
+    pub(crate) fn handle_timeout(&mut self, now: Duration) -> Result<(), Cause> {
+        let silent = now.saturating_sub(self.session.last_frame_at);
+        if silent < SILENT_AFTER {
+            return Ok(());
+        }
+        let cause = self.silence(silent);
+        let is_lossy = cause.code == CauseCode::FeedPacketLoss;
+        if silent >= self.silence_limits(now).failure {
+            return Err(cause);
+        }
+        if self.session.has_flowed {
+            self.flows = false;
+            self.events.push(InletEvent::Silent(cause));
+        } else if is_lossy {
+            self.events.push(InletEvent::Warning(Some(cause)));
+        }
+        Ok(())
+    }
+
+    /// Limits of the present silence. The deadline and its handler both go by them, so that a deadline never lies in the
+    /// past.
+    fn silence_limits(&self, now: Duration) -> SilenceLimits {
+        let silent = now.saturating_sub(self.session.last_frame_at);
+        let is_lossy = silent >= SILENT_AFTER && self.session.is_lossy();
+        let failure = match (is_lossy, self.session.has_flowed) {
+            // Another connection would lose as much: a whole keyframe is waited for instead.
+            (true, _) => LOSSY_TIMEOUT,
+            (false, true) => STALLED_AFTER,
+            (false, false) => STALLED_AFTER * 2,
+        };
+        let next = if self.session.has_flowed && silent < SILENT_AFTER { SILENT_AFTER } else { failure };
+        SilenceLimits { failure, next }
+    }
+
+    /// Returns the cause of a silence: nothing arrives at all, or too many packets are lost.
+    fn silence(&self, silent: Duration) -> Cause {
+        let PacketCounts { received, lost } = self.session.packets_since_frame();
+        if self.session.is_lossy() {
+            let all = received + lost;
+            let percent = lost * 100 / all;
+            let message = format!(
+                "Packets come, but {lost} of {all} were lost ({percent} %), and with them every picture."
+            );
+            return Cause::new(CauseCode::FeedPacketLoss, message);
+        }
+        let message = format!("The connection is open but nothing came for {} s.", silent.as_secs());
+        Cause::new(CauseCode::FeedStalled, message)
+    }
+}
+
+fn no_keyframe(waited: Duration) -> Cause {
+    let message = format!("The camera sends video, but no keyframe for {} s.", waited.as_secs());
+    Cause::new(CauseCode::FeedNoKeyframe, message)
+}
+
+/// Duration of one frame in ticks.
+fn frame_duration((rate, per): (u32, u32)) -> i64 {
+    i64::from(per) * TICKS_PER_SECOND / i64::from(rate.max(1))
+}
