@@ -2,6 +2,7 @@
 
 use std::io::{ErrorKind, Read as _, Write as _};
 use std::net::{SocketAddr, TcpStream, UdpSocket};
+use std::ops::Range;
 use std::os::fd::AsFd as _;
 use std::process::{Child, Command};
 use std::time::{Duration, Instant};
@@ -54,6 +55,18 @@ pub(crate) struct Job {
     /// Ask the camera for its audio as well.
     #[arg(long)]
     audio: bool,
+    /// Media threads of the engine; one for each core unless given.
+    #[arg(long)]
+    media_threads: Option<usize>,
+    /// Camera of one more feed, which is not counted.
+    #[arg(long, requires = "neighbour_to")]
+    neighbour_camera: Option<SocketAddr>,
+    /// Server address of its pushes.
+    #[arg(long)]
+    neighbour_to: Option<String>,
+    /// Number of its pushes.
+    #[arg(long, default_value_t = 0)]
+    neighbour_pushes: u32,
 }
 
 /// What a child found.
@@ -116,30 +129,37 @@ fn pin() -> anyhow::Result<()> {
     Ok(sched_setaffinity(Pid::from_raw(0), &cores)?)
 }
 
+/// Returns a relay of a feed of its own.
+fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> anyhow::Result<RelaySpec> {
+    let (url, credentials) = CameraUrl::parse(&format!("rtsp://{camera}{PATH}"))?;
+    let pushes = channels.map(|at| push(at, to)).collect::<anyhow::Result<Vec<_>>>()?;
+    let feed = FeedSpec {
+        name: name.clone(),
+        url,
+        credentials,
+        transport: TransportChoice::Tcp,
+        pin: None,
+        history: Default::default(),
+    };
+    Ok(RelaySpec { name, feed, pushes, hold: HoldSpec::default() })
+}
+
 /// The engine alone, as the service runs it.
 pub(crate) fn engine(job: &Job) -> anyhow::Result<()> {
     if job.one_core {
         pin()?;
     }
-    let threads = MediaThreads::start(std::thread::available_parallelism()?.get())?;
+    let cores = std::thread::available_parallelism()?.get();
+    let threads = MediaThreads::start(job.media_threads.unwrap_or(cores))?;
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
     let engine = Engine::with_media_threads(runtime.handle().clone(), &threads);
-    let (url, credentials) = CameraUrl::parse(&format!("rtsp://{}{PATH}", job.camera))?;
     let name = |relay: u32| format!("load-{relay}");
     for relay in 0..job.relays {
         let first = job.first + relay * job.pushes;
-        let pushes =
-            (first..first + job.pushes).map(|at| push(at, &job.to)).collect::<anyhow::Result<Vec<_>>>()?;
-        let (url, credentials) = (url.clone(), credentials.clone());
-        let feed = FeedSpec {
-            name: name(relay),
-            url,
-            credentials,
-            transport: TransportChoice::Tcp,
-            pin: None,
-            history: Default::default(),
-        };
-        engine.apply(RelaySpec { name: name(relay), feed, pushes, hold: HoldSpec::default() });
+        engine.apply(spec(name(relay), job.camera, first..first + job.pushes, &job.to)?);
+    }
+    if let (Some(camera), Some(to)) = (job.neighbour_camera, &job.neighbour_to) {
+        engine.apply(spec("neighbour".into(), camera, 0..job.neighbour_pushes, to)?);
     }
     std::thread::sleep(SETTLE);
     let sent = || -> anyhow::Result<u64> {

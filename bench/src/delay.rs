@@ -4,13 +4,15 @@
 //! the measuring process, under one clock. The floor is measured in the same way, with as many connections.
 
 use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
+use std::os::fd::AsRawFd as _;
 use std::process::{Child, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context as _, ensure};
 use bytes::BytesMut;
-use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
+use nix::sys::socket::{MsgFlags, recv};
+use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, Interest};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{MissedTickBehavior, interval_at, sleep};
 use yonder_rtmp::{Receiver, ReceiverEvent};
@@ -25,12 +27,42 @@ const DIGITS: usize = 16;
 const FPS: u32 = 25;
 /// Connections and first keyframes are not part of the figure.
 const SETTLE: Duration = Duration::from_secs(4);
+/// Interval of keyframes, in frames.
+const KEYFRAME_INTERVAL: u64 = 50;
+/// Interval of the large keyframes of [`neighbour`], in frames.
+const LARGE_INTERVAL: u64 = 25;
+/// Size of that feed's other frames in bytes.
+const LARGE_OTHER: usize = 10_000;
 
-/// What was measured, in microseconds.
+/// Sizes of a camera's frames in bytes.
+#[derive(Debug, Clone, Copy)]
+struct Sizes {
+    keyframe: usize,
+    other: usize,
+    /// Frames from keyframe to keyframe.
+    interval: u64,
+}
+
+impl Sizes {
+    fn at(self, number: u64) -> (bool, usize) {
+        let is_keyframe = number.is_multiple_of(self.interval);
+        (is_keyframe, if is_keyframe { self.keyframe } else { self.other })
+    }
+}
+
+/// Delays in microseconds.
 struct Delays {
     p50: u128,
     p99: u128,
+    max: u128,
     count: usize,
+}
+
+/// A feed with large keyframes and many pushes, beside those that are measured.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Neighbour {
+    pub(crate) pushes: u32,
+    pub(crate) keyframe_kb: u32,
 }
 
 /// Prints the delay of so many relays beside that of a bare forwarder.
@@ -38,28 +70,79 @@ struct Delays {
 pub(crate) fn run(relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<()> {
     println!("Last byte of a picture in → last byte out, {relays} relays of {mbps} Mbit/s, {seconds} s");
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
-    let floor = runtime.block_on(measure("child-floor", relays, mbps, seconds))?;
-    let engine = runtime.block_on(measure("child-engine", relays, mbps, seconds))?;
-    for (name, found) in [("floor", &floor), ("engine", &engine)] {
-        println!("  {name:<7} p50 {:>6} µs   p99 {:>6} µs   {} pictures", found.p50, found.p99, found.count);
-    }
-    let added = |engine: u128, floor: u128| engine.saturating_sub(floor);
-    println!(
-        "  added   p50 {:>6} µs   p99 {:>6} µs",
-        added(engine.p50, floor.p50),
-        added(engine.p99, floor.p99)
-    );
+    let floor = runtime.block_on(measure("child-floor", relays, mbps, seconds, &[]))?;
+    let engine = runtime.block_on(measure("child-engine", relays, mbps, seconds, &[]))?;
+    report([("floor", &floor), ("engine", &engine)]);
     Ok(())
 }
 
-async fn measure(child: &str, relays: u32, mbps: u32, seconds: u64) -> anyhow::Result<Delays> {
+/// Prints the delay of feeds on one media thread, alone and beside a feed with large keyframes and many pushes.
+#[expect(clippy::print_stdout, reason = "this is the figure")]
+pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbour) -> anyhow::Result<()> {
+    let Neighbour { pushes, keyframe_kb } = neighbour;
+    println!(
+        "Delay of {feeds} feeds of {mbps} Mbit/s on the media thread of a feed with {pushes} pushes and keyframes of \
+         {keyframe_kb} kB each second, {seconds} s"
+    );
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
+    // Its camera and platform have a thread of their own, so that they do not delay what is measured.
+    let beside = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build()?;
+    let (camera, platform) = {
+        let _context = beside.enter();
+        (listen()?, listen()?)
+    };
+    let (camera_at, platform_at) = (camera.local_addr()?, platform.local_addr()?);
+    let sizes = Sizes {
+        keyframe: usize::try_from(keyframe_kb * 1_000)?,
+        other: LARGE_OTHER,
+        interval: LARGE_INTERVAL,
+    };
+    let began = Instant::now();
+    beside.spawn(serve(camera, move |stream| film(stream, began, sizes)));
+    beside.spawn(serve(platform, discard));
+    let one_thread = ["--media-threads", "1"].map(String::from);
+    let options = [
+        format!("--neighbour-camera={camera_at}"),
+        format!("--neighbour-to=rtmp://{platform_at}/live"),
+        format!("--neighbour-pushes={pushes}"),
+    ];
+    let both = [one_thread.as_slice(), options.as_slice()].concat();
+    let alone = runtime.block_on(measure("child-engine", feeds, mbps, seconds, &one_thread))?;
+    let with = runtime.block_on(measure("child-engine", feeds, mbps, seconds, &both))?;
+    report([("alone", &alone), ("beside", &with)]);
+    Ok(())
+}
+
+/// Prints two series and what the second has more than the first.
+#[expect(clippy::print_stdout, reason = "this is the figure")]
+fn report(series: [(&str, &Delays); 2]) {
+    for (name, Delays { p50, p99, max, count }) in series {
+        println!("  {name:<7} p50 {p50:>6} µs   p99 {p99:>6} µs   longest {max:>6} µs   {count} pictures");
+    }
+    let [(_, base), (_, found)] = series;
+    println!(
+        "  added   p50 {:>6} µs   p99 {:>6} µs   longest {:>6} µs",
+        found.p50.saturating_sub(base.p50),
+        found.p99.saturating_sub(base.p99),
+        found.max.saturating_sub(base.max)
+    );
+}
+
+async fn measure(
+    child: &str,
+    relays: u32,
+    mbps: u32,
+    seconds: u64,
+    options: &[String],
+) -> anyhow::Result<Delays> {
     let began = Instant::now();
     let camera = listen()?;
     let platform = listen()?;
     let (camera_at, platform_at) = (camera.local_addr()?, platform.local_addr()?);
     let found: Arc<Mutex<Vec<u128>>> = Arc::default();
     let size = usize::try_from(mbps * 125_000 / FPS)?;
-    let cameras = tokio::spawn(serve(camera, move |stream| film(stream, began, size)));
+    let sizes = Sizes { keyframe: size, other: size, interval: KEYFRAME_INTERVAL };
+    let cameras = tokio::spawn(serve(camera, move |stream| film(stream, began, sizes)));
     let speaks = child == "child-engine";
     let kept = Arc::clone(&found);
     let platforms =
@@ -68,6 +151,7 @@ async fn measure(child: &str, relays: u32, mbps: u32, seconds: u64) -> anyhow::R
     let mut child = Ended(
         command(child, &camera_at.to_string(), &to, 1, seconds + 8)?
             .args(["--relays", &relays.to_string()])
+            .args(options)
             .stdout(Stdio::null())
             .spawn()?,
     );
@@ -83,7 +167,7 @@ async fn measure(child: &str, relays: u32, mbps: u32, seconds: u64) -> anyhow::R
     delays.sort_unstable();
     let at =
         |percent: usize| delays.get((delays.len() - 1) * percent / 100).copied().unwrap_or_default() / 1000;
-    Ok(Delays { p50: at(50), p99: at(99), count: delays.len() })
+    Ok(Delays { p50: at(50), p99: at(99), max: at(100), count: delays.len() })
 }
 
 /// A process that does not outlive the measurement.
@@ -118,7 +202,7 @@ where
 }
 
 /// A camera: answers what it is asked (RFC 2326) and then writes a picture each fortieth of a second, interleaved.
-async fn film(mut stream: TcpStream, began: Instant, size: usize) -> anyhow::Result<()> {
+async fn film(mut stream: TcpStream, began: Instant, sizes: Sizes) -> anyhow::Result<()> {
     let mut input = Vec::new();
     let mut plays = false;
     while !plays {
@@ -138,7 +222,7 @@ async fn film(mut stream: TcpStream, began: Instant, size: usize) -> anyhow::Res
     ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
     for number in 0_u64.. {
         ticks.tick().await;
-        let picture = packets.picture(number, size, began);
+        let picture = packets.picture(number, sizes, began);
         stream.write_all(&picture).await?;
     }
     Ok(())
@@ -170,8 +254,8 @@ struct Packets {
 }
 
 impl Packets {
-    fn picture(&mut self, number: u64, size: usize, began: Instant) -> Vec<u8> {
-        let keyframe = number.is_multiple_of(50);
+    fn picture(&mut self, number: u64, sizes: Sizes, began: Instant) -> Vec<u8> {
+        let (keyframe, size) = sizes.at(number);
         let mut out = Vec::with_capacity(size + 512);
         let time = u32::try_from((number * u64::from(90_000 / FPS)) & 0xffff_ffff).unwrap_or_default();
         if keyframe {
@@ -218,27 +302,10 @@ async fn watch(
     speaks: bool,
     found: Arc<Mutex<Vec<u128>>>,
 ) -> anyhow::Result<()> {
-    let mut input = BytesMut::with_capacity(256 * 1024);
     if speaks {
-        let mut receiver = Receiver::new(rand::random());
-        let mut published = false;
-        while !published {
-            ensure!(stream.read_buf(&mut input).await? > 0, "gone");
-            receiver.handle_input(&mut input)?;
-            while let Some(event) = receiver.poll_event() {
-                match event {
-                    ReceiverEvent::Connect { .. } => receiver.accept_connect(),
-                    ReceiverEvent::Publish { .. } => {
-                        receiver.accept_publish();
-                        published = true;
-                    }
-                    _ => {}
-                }
-            }
-            stream.write_all(&receiver.outbox().take_all()).await?;
-        }
+        accept(&mut stream).await?;
     }
-    input.clear();
+    let mut input = BytesMut::with_capacity(256 * 1024);
     loop {
         ensure!(stream.read_buf(&mut input).await? > 0, "gone");
         let now = began.elapsed().as_nanos();
@@ -254,6 +321,42 @@ async fn watch(
         let keep = (input.len() - from).min(MARK.len() + DIGITS - 1);
         let cut = input.len() - keep;
         let _looked_at = input.split_to(cut);
+    }
+}
+
+/// Accepts a broadcast.
+async fn accept(stream: &mut TcpStream) -> anyhow::Result<()> {
+    let mut input = BytesMut::new();
+    let mut receiver = Receiver::new(rand::random());
+    let mut published = false;
+    while !published {
+        ensure!(stream.read_buf(&mut input).await? > 0, "gone");
+        receiver.handle_input(&mut input)?;
+        while let Some(event) = receiver.poll_event() {
+            match event {
+                ReceiverEvent::Connect { .. } => receiver.accept_connect(),
+                ReceiverEvent::Publish { .. } => {
+                    receiver.accept_publish();
+                    published = true;
+                }
+                _ => {}
+            }
+        }
+        stream.write_all(&receiver.outbox().take_all()).await?;
+    }
+    Ok(())
+}
+
+/// A platform that discards a broadcast within the kernel (`MSG_TRUNC`), as one on another machine would cost nothing here.
+async fn discard(mut stream: TcpStream) -> anyhow::Result<()> {
+    accept(&mut stream).await?;
+    let mut unused = vec![0; 1 << 20];
+    loop {
+        let socket = stream.as_raw_fd();
+        let received = stream.async_io(Interest::READABLE, || {
+            Ok(recv(socket, &mut unused, MsgFlags::MSG_TRUNC | MsgFlags::MSG_DONTWAIT)?)
+        });
+        ensure!(received.await? > 0, "gone");
     }
 }
 

@@ -56,6 +56,24 @@ enum Figure {
         #[arg(long, default_value_t = 10)]
         seconds: u64,
     },
+    /// Delay of feeds on the media thread of a feed with large keyframes and many pushes.
+    Neighbour {
+        /// Feeds to measure.
+        #[arg(long, default_value_t = 20)]
+        feeds: u32,
+        /// Rate of each in megabits per second.
+        #[arg(long, default_value_t = 1)]
+        mbps: u32,
+        /// Pushes of the feed beside them.
+        #[arg(long, default_value_t = 64)]
+        pushes: u32,
+        /// Size of its keyframes in kilobytes.
+        #[arg(long, default_value_t = 400)]
+        keyframe_kb: u32,
+        /// Seconds to count.
+        #[arg(long, default_value_t = 20)]
+        seconds: u64,
+    },
     /// Memory of a relay above an idle service.
     Memory {
         /// Relays.
@@ -125,6 +143,9 @@ fn main() -> anyhow::Result<()> {
             relay::run(mbps, pushes, over, seconds, rounds)
         }
         Figure::Delay { relays, mbps, seconds } => delay::run(relays, mbps, seconds),
+        Figure::Neighbour { feeds, mbps, pushes, keyframe_kb, seconds } => {
+            delay::neighbour(feeds, mbps, seconds, delay::Neighbour { pushes, keyframe_kb })
+        }
         Figure::Memory { relays, seconds } => capacity::memory(relays, seconds),
         Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
         Figure::Service(load) => whole::run(load),

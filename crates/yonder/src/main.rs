@@ -41,7 +41,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,
         Command::Completions { shell } => arguments::print_completions(shell),
-        Command::Openapi => output::print(&yonder_server::openapi()),
+        Command::Openapi => output::print(&yonder_http::openapi()),
         Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,
         Command::Pattern(command) => commands::pattern::run(command, &connection.client()?)?,
         Command::Platform(PlatformCommand::Rules) => commands::platform::rules(),

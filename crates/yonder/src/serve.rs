@@ -12,7 +12,8 @@ use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use yonder_api::ServiceFacts;
 use yonder_engine::{Engine, MediaThreads};
-use yonder_server::{Home, HomeError, Server, Service};
+use yonder_http::Server;
+use yonder_service::{Home, HomeError, Service};
 use yonder_store::StoreError;
 
 use crate::failure::Failure;

@@ -11,7 +11,7 @@ use serde::de::DeserializeOwned;
 use ureq::http::Response;
 use ureq::{Agent, Body};
 use yonder_api::{Problem, RelayEvent, Secret, ServiceFacts};
-use yonder_server::Home;
+use yonder_service::Home;
 
 use crate::failure::Failure;
 

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use yonder_api::Check;
 use yonder_core::preflight::Level;
-use yonder_server::{Home, HomeError};
+use yonder_service::{Home, HomeError};
 use yonder_store::{SealError, StoreError};
 
 use crate::client::Client;

@@ -15,7 +15,7 @@ use yonder_lab::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
     PlatformConfig, PlatformManners, SrtConfig, TestAuthority, railway_feeds,
 };
-use yonder_server::{Service, ServiceError};
+use yonder_service::{Service, ServiceError};
 
 /// User name at all of the railway's cameras.
 const CAMERA_USER: &str = "rail";

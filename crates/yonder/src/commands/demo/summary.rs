@@ -5,7 +5,7 @@ use std::time::Duration;
 use serde::Serialize;
 use yonder_api::Relay;
 use yonder_core::PushPhase;
-use yonder_server::Service;
+use yonder_service::Service;
 
 use super::railway::Railway;
 use crate::output::{Tone, grouped, paint, table};

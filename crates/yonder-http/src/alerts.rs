@@ -1,0 +1,155 @@
+//! `/api/v1/alerts` and `/api/v1/receivers`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{
+    AddedReceiver, Alert, AlertChange, NewAlert, NewReceiver, Problem, Receiver, ReceiverChange,
+};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(show).service(edit).service(remove);
+    config
+        .service(list_receivers)
+        .service(add_receiver)
+        .service(show_receiver)
+        .service(edit_receiver)
+        .service(remove_receiver)
+        .service(test_receiver);
+}
+
+/// All alerts by name, with what they go on about.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Alert])))]
+#[get("/alerts")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>>, HttpError> {
+    reading(&service, Service::alerts).await.map(Json)
+}
+
+/// Adds an alert.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewAlert,
+    responses((status = 201, body = Alert), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/alerts")]
+async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
+    let act = ("added", Kind::Alert, new.name.clone());
+    let alert = recorded(&service, keeper.0, act, move |service| service.add_alert(&new)).await?;
+    Ok(HttpResponse::Created().json(alert))
+}
+
+/// One alert.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
+    responses((status = 200, body = Alert), (status = 404, body = Problem)))]
+#[get("/alerts/{name}")]
+async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Alert>, HttpError> {
+    reading(&service, move |service| service.alert(&name)).await.map(Json)
+}
+
+/// Changes an alert.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = AlertChange,
+    responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/alerts/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<AlertChange>,
+) -> Result<Json<Alert>, HttpError> {
+    let act = ("changed", Kind::Alert, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.edit_alert(&name, change.into_inner()))
+        .await
+        .map(Json)
+}
+
+/// Removes an alert.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/alerts/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("removed", Kind::Alert, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.remove_alert(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// All receivers by name.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Receiver])))]
+#[get("/receivers")]
+async fn list_receivers(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Receiver>>, HttpError> {
+    reading(&service, Service::receivers).await.map(Json)
+}
+
+/// Adds a receiver. A web receiver without a secret gets one, which is shown this once.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewReceiver,
+    responses((status = 201, body = AddedReceiver), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/receivers")]
+async fn add_receiver(
+    service: Data<Service>,
+    keeper: Keeper,
+    new: Json<NewReceiver>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("added", Kind::Receiver, new.name.clone());
+    let added =
+        recorded(&service, keeper.0, act, move |service| service.add_receiver(new.into_inner())).await?;
+    Ok(HttpResponse::Created().json(added))
+}
+
+/// One receiver.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
+    responses((status = 200, body = Receiver), (status = 404, body = Problem)))]
+#[get("/receivers/{name}")]
+async fn show_receiver(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Receiver>, HttpError> {
+    reading(&service, move |service| service.receiver(&name)).await.map(Json)
+}
+
+/// Changes a receiver.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = ReceiverChange,
+    responses((status = 200, body = Receiver), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/receivers/{name}")]
+async fn edit_receiver(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<ReceiverChange>,
+) -> Result<Json<Receiver>, HttpError> {
+    let act = ("changed", Kind::Receiver, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.edit_receiver(&name, change.into_inner()))
+        .await
+        .map(Json)
+}
+
+/// Removes a receiver.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/receivers/{name}")]
+async fn remove_receiver(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("removed", Kind::Receiver, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.remove_receiver(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Tells a receiver that this is a test, and answers once it was told.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 502, body = Problem)))]
+#[post("/receivers/{name}/test")]
+async fn test_receiver(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    reading(&service, move |service| service.test_receiver(&name, &keeper.0.name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,39 @@
+//! `/api/v1/book`: everything that is kept as one document, and back.
+
+use actix_web::web::{self, Data, Json, ServiceConfig};
+use actix_web::{get, post};
+use yonder_api::{BookOutcome, BookRequest, Problem, SiteBook};
+
+use super::caller::{Caller, Keeper, changing, reading};
+use super::json;
+use crate::error::HttpError;
+use yonder_service::Service;
+
+/// Bytes of a book at most: some ten thousand relays.
+const MOST_BYTES: usize = 16 * 1024 * 1024;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    let scope = web::scope("/book").app_data(json::configuration_up_to(MOST_BYTES));
+    config.service(scope.service(show).service(apply));
+}
+
+/// Everything that is kept, without secrets.
+#[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", responses((status = 200, body = SiteBook)))]
+#[get("")]
+async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>, HttpError> {
+    reading(&service, Service::book).await.map(Json)
+}
+
+/// Brings a book into effect, all of it or nothing, or tells what it would change.
+#[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", request_body = BookRequest,
+    responses((status = 200, body = BookOutcome), (status = 422, body = Problem)))]
+#[post("")]
+async fn apply(
+    service: Data<Service>,
+    keeper: Keeper,
+    request: Json<BookRequest>,
+) -> Result<Json<BookOutcome>, HttpError> {
+    changing(&service, move |service| service.apply_book(request.into_inner(), &keeper.0.name))
+        .await
+        .map(Json)
+}

@@ -1,0 +1,52 @@
+//! `/api/v1/backup`, `/api/v1/selfcheck` and `/metrics`
+
+use actix_web::http::header::CACHE_CONTROL;
+use actix_web::middleware::from_fn;
+use actix_web::web::{Data, Json, ServiceConfig};
+use actix_web::{HttpResponse, get, post};
+use yonder_api::{Check, Problem};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, identify_first, reading, recorded};
+use crate::error::HttpError;
+use crate::metrics;
+use yonder_service::Service;
+
+/// Media type of `OpenMetrics` text.
+const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(backup).service(selfcheck);
+}
+
+pub(super) fn configure_metrics(config: &mut ServiceConfig) {
+    config.service(read_metrics);
+}
+
+/// A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. It is recorded.
+#[utoipa::path(context_path = "/api/v1", tag = "care",
+    responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 500, body = Problem)))]
+#[post("/backup")]
+async fn backup(service: Data<Service>, keeper: Keeper) -> Result<HttpResponse, HttpError> {
+    let act = ("backed-up", Kind::Service, "yonder".to_owned());
+    let copy = recorded(&service, keeper.0, act, Service::backup).await?;
+    let response = HttpResponse::Ok()
+        .content_type("application/vnd.sqlite3")
+        .insert_header((CACHE_CONTROL, "no-store"))
+        .body(copy);
+    Ok(response)
+}
+
+/// What the service stands on: records, secrets, disk, open files, certificate authorities.
+#[utoipa::path(context_path = "/api/v1", tag = "care", responses((status = 200, body = [Check])))]
+#[get("/selfcheck")]
+async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Check>>, HttpError> {
+    reading(&service, |service| Ok(service.selfcheck())).await.map(Json)
+}
+
+/// Figures for whatever collects them, in `OpenMetrics` text.
+#[get("/metrics", wrap = "from_fn(identify_first)")]
+async fn read_metrics(service: Data<Service>, _caller: Caller) -> HttpResponse {
+    let text = metrics::text(&service.status(), &service.process_figures());
+    HttpResponse::Ok().content_type(OPEN_METRICS).insert_header((CACHE_CONTROL, "no-store")).body(text)
+}

@@ -1,0 +1,80 @@
+//! The console: its files are part of the program.
+
+use std::collections::HashMap;
+use std::io::Write as _;
+use std::sync::LazyLock;
+
+use actix_web::http::header::{
+    ACCEPT_ENCODING, CACHE_CONTROL, CONTENT_ENCODING, CONTENT_SECURITY_POLICY, HeaderName, REFERRER_POLICY,
+    VARY, X_CONTENT_TYPE_OPTIONS,
+};
+use actix_web::web::Bytes;
+use actix_web::{HttpRequest, HttpResponse};
+use flate2::Compression;
+use flate2::write::GzEncoder;
+use rust_embed::RustEmbed;
+
+use parking_lot::Mutex;
+
+#[derive(RustEmbed)]
+#[folder = "$YONDER_CONSOLE"]
+struct Files;
+
+/// Nothing leaves the service, and nothing from elsewhere comes in. Positioned menus need inline styles.
+const POLICY: &str = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data: blob:; \
+    media-src 'self' blob:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'";
+
+/// Texts of the console, compressed when they are first asked for. What is there is what is embedded: it is bounded.
+static COMPRESSED: LazyLock<Mutex<HashMap<String, Bytes>>> = LazyLock::new(Mutex::default);
+
+/// A file of the console; every other address is a page of it.
+pub(super) async fn serve(request: HttpRequest) -> HttpResponse {
+    let path = request.path().trim_start_matches('/');
+    let takes_gzip =
+        request.headers().get(ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| {
+            value.split(',').any(|one| one.trim().starts_with("gzip") && !one.trim().ends_with("q=0"))
+        });
+    match Files::get(path) {
+        Some(file) => answer(path, file.data.into_owned(), takes_gzip),
+        // A missing asset must not come back as a page.
+        None if path.starts_with("assets/") => HttpResponse::NotFound().finish(),
+        None => match Files::get("index.html") {
+            Some(page) => answer("index.html", page.data.into_owned(), takes_gzip),
+            None => HttpResponse::NotFound().finish(),
+        },
+    }
+}
+
+fn answer(path: &str, data: Vec<u8>, takes_gzip: bool) -> HttpResponse {
+    // The names of assets change with their content.
+    let caching =
+        if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
+    let mut response = HttpResponse::Ok();
+    response
+        .content_type(mime_guess::from_path(path).first_or_octet_stream().as_ref())
+        .insert_header((CACHE_CONTROL, caching))
+        .insert_header((VARY, "Accept-Encoding"))
+        .insert_header((CONTENT_SECURITY_POLICY, POLICY))
+        .insert_header((X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .insert_header((REFERRER_POLICY, "no-referrer"))
+        .insert_header((HeaderName::from_static("cross-origin-opener-policy"), "same-origin"));
+    // Fonts are compressed by their nature.
+    let is_text = [".js", ".css", ".html", ".svg"].iter().any(|ending| path.ends_with(ending));
+    if takes_gzip && is_text {
+        response.insert_header((CONTENT_ENCODING, "gzip"));
+        return response.body(compressed(path, &data));
+    }
+    response.body(data)
+}
+
+fn compressed(path: &str, data: &[u8]) -> Bytes {
+    let mut all = COMPRESSED.lock();
+    all.entry(path.to_owned())
+        .or_insert_with(|| {
+            let mut packed = GzEncoder::new(Vec::new(), Compression::best());
+            // Writing to memory does not fail.
+            let written = packed.write_all(data).and_then(|()| packed.finish());
+            written.unwrap_or_default().into()
+        })
+        .clone()
+}

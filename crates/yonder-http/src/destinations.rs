@@ -1,0 +1,119 @@
+//! `/api/v1/destinations`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, Operator, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config
+        .service(list)
+        .service(add)
+        .service(show)
+        .service(edit)
+        .service(rekey)
+        .service(reveal)
+        .service(remove);
+}
+
+/// All destinations by name.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", responses((status = 200, body = [Destination])))]
+#[get("/destinations")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destination>>, HttpError> {
+    reading(&service, Service::destinations).await.map(Json)
+}
+
+/// Adds a destination; what was put right in the pasted address and key is told.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", request_body = NewDestination,
+    responses((status = 201, body = Stored), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/destinations")]
+async fn add(
+    service: Data<Service>,
+    keeper: Keeper,
+    new: Json<NewDestination>,
+) -> Result<HttpResponse, HttpError> {
+    let stored =
+        recorded(&service, keeper.0, ("added", Kind::Destination, new.name.clone()), move |service| {
+            service.add_destination(new.into_inner())
+        })
+        .await?;
+    Ok(HttpResponse::Created().json(stored))
+}
+
+/// One destination.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 200, body = Destination), (status = 404, body = Problem)))]
+#[get("/destinations/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Destination>, HttpError> {
+    reading(&service, move |service| service.destination(&name)).await.map(Json)
+}
+
+/// Changes a destination.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = DestinationChange,
+    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/destinations/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<DestinationChange>,
+) -> Result<Json<Stored>, HttpError> {
+    recorded(&service, keeper.0, ("changed", Kind::Destination, name.clone()), move |service| {
+        service.edit_destination(&name, change.into_inner())
+    })
+    .await
+    .map(Json)
+}
+
+/// Gives a destination a new key or passphrase; a running push takes it over with one reconnect.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)), request_body = Rekey,
+    responses((status = 200, body = Stored), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/destinations/{name}/rekey")]
+async fn rekey(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+    request: Json<Rekey>,
+) -> Result<Json<Stored>, HttpError> {
+    recorded(&service, operator.0, ("rekeyed", Kind::Destination, name.clone()), move |service| {
+        service.rekey_destination(&name, &request)
+    })
+    .await
+    .map(Json)
+}
+
+/// Key and passphrase in clear. Every call is recorded.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 200, body = RevealedKey), (status = 404, body = Problem)))]
+#[post("/destinations/{name}/reveal")]
+async fn reveal(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<Json<RevealedKey>, HttpError> {
+    reading(&service, move |service| service.reveal_key(&name, &keeper.0.name)).await.map(Json)
+}
+
+/// Removes a destination that no relay uses.
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/destinations/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("removed", Kind::Destination, name.clone()), move |service| {
+        service.remove_destination(&name)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}

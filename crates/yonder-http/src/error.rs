@@ -1,0 +1,126 @@
+//! Problem documents (RFC 9457): each error of the service as a status and a body.
+
+use actix_web::http::StatusCode;
+use actix_web::{HttpResponse, ResponseError};
+use yonder_api::Problem;
+use yonder_service::ServiceError;
+use yonder_store::StoreError;
+
+/// Error of the service, as an HTTP response.
+#[derive(Debug, thiserror::Error)]
+#[error(transparent)]
+pub(crate) struct HttpError(#[from] pub(crate) ServiceError);
+
+/// Returns the status of an error.
+fn status(error: &ServiceError) -> StatusCode {
+    match error {
+        ServiceError::Invalid { .. } | ServiceError::Malformed(_) | ServiceError::BookRefused(_) => {
+            StatusCode::UNPROCESSABLE_ENTITY
+        }
+        ServiceError::NotFound { .. }
+        | ServiceError::NoSuchPage(_)
+        | ServiceError::NoSuchSurvey(_)
+        | ServiceError::Store(StoreError::NotFound { .. }) => StatusCode::NOT_FOUND,
+        ServiceError::Running { .. }
+        | ServiceError::NotRunning(_)
+        | ServiceError::SameKey(_)
+        | ServiceError::KeyInUse { .. }
+        | ServiceError::PreflightFailed { .. }
+        | ServiceError::NoStill(_)
+        | ServiceError::Store(
+            StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
+        ) => StatusCode::CONFLICT,
+        ServiceError::SignInNeeded | ServiceError::SignInRefused => StatusCode::UNAUTHORIZED,
+        ServiceError::SetUpRefused
+        | ServiceError::InvitationRefused
+        | ServiceError::RoleNeeded { .. }
+        | ServiceError::TokenMissing => StatusCode::FORBIDDEN,
+        ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
+        ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
+        ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
+        ServiceError::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,
+        ServiceError::Store(_) | ServiceError::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
+    }
+}
+
+/// Returns the problem document of an error.
+pub(crate) fn problem(error: &ServiceError) -> Problem {
+    let status = status(error);
+    Problem {
+        kind: "about:blank".to_owned(),
+        title: status.canonical_reason().unwrap_or("Error").to_owned(),
+        status: status.as_u16(),
+        detail: error.detail(),
+        code: error.code().to_owned(),
+        hint: error.hint(),
+        field: error.field().map(str::to_owned),
+        checks: match error {
+            ServiceError::PreflightFailed { checks, .. } => checks.clone(),
+            _ => Vec::new(),
+        },
+        faults: match error {
+            ServiceError::BookRefused(faults) => faults.clone(),
+            _ => Vec::new(),
+        },
+    }
+}
+
+impl ResponseError for HttpError {
+    fn status_code(&self) -> StatusCode {
+        status(&self.0)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let status = status(&self.0);
+        if status.is_server_error() {
+            tracing::error!(error = ?self.0, "request failed");
+        }
+        HttpResponse::build(status)
+            .content_type("application/problem+json")
+            .body(serde_json::to_vec(&problem(&self.0)).unwrap_or_default())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use yonder_core::Role;
+    use yonder_store::Kind;
+
+    #[rstest]
+    #[case(ServiceError::SignInNeeded, 401, "request.sign-in-needed")]
+    #[case(ServiceError::SetUpRefused, 403, "request.set-up-refused")]
+    #[case(ServiceError::InvitationRefused, 403, "request.invitation-refused")]
+    #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Keeper }, 403, "request.role-needed")]
+    #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
+    #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
+    #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
+    #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]
+    #[case(ServiceError::Running { kind: Kind::Feed, name: "a".into() }, 409, "request.running")]
+    #[case(ServiceError::SameKey("a".into()), 409, "destination.same-key")]
+    #[case(ServiceError::KeyInUse { destination: "a".into(), relay: "b".into() }, 409, "relay.key-in-use")]
+    #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
+    #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
+    #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
+    #[case(StoreError::LastKeeper("a".into()).into(), 409, "person.last-keeper")]
+    #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
+    #[case(StoreError::Full.into(), 507, "service.disk-full")]
+    #[case(StoreError::Locked.into(), 503, "service.records-locked")]
+    fn every_error_has_a_status_and_a_code(
+        #[case] error: ServiceError,
+        #[case] status: u16,
+        #[case] code: &str,
+    ) {
+        let problem = problem(&error);
+        assert_eq!((problem.status, problem.code.as_str()), (status, code));
+        assert!(problem.detail.ends_with('.'), "{problem:?}");
+    }
+
+    #[test]
+    fn a_near_name_is_suggested() {
+        let error =
+            ServiceError::NotFound { kind: Kind::Feed, name: "Sumit".into(), nearest: Some("Summit".into()) };
+        assert_eq!(problem(&error).hint.as_deref(), Some("Is it the feed \"Summit\" that you mean?"));
+    }
+}

@@ -1,0 +1,81 @@
+//! `/api/v1/events`: live changes as server-sent events.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::http::header::{CACHE_CONTROL, HeaderValue};
+use actix_web::web::{Bytes, Data, ServiceConfig};
+use actix_web::{HttpResponse, get};
+use tokio::sync::{broadcast, mpsc};
+use tokio::time::interval;
+use tokio_stream::StreamExt as _;
+use tokio_stream::wrappers::ReceiverStream;
+use yonder_api::RelayEvent;
+
+use super::caller::{Caller, Credential, known};
+use crate::error::HttpError;
+use yonder_service::{LiveEvent, Service};
+
+/// A sign of life for proxies and for the listener's own watch; then, too, it is seen whether the listener still may.
+const HEARTBEAT: Duration = Duration::from_secs(10);
+/// Texts that may wait for a slow listener's socket.
+const QUEUE: usize = 64;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(events);
+}
+
+/// Every relay once, `complete`, and from then on every change, the lines of the logbook as they are written, and once
+/// a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
+/// so is one whose session or token has ended.
+#[utoipa::path(context_path = "/api/v1", tag = "relays",
+    responses((status = 200, body = RelayEvent, content_type = "text/event-stream")))]
+#[get("/events")]
+async fn events(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
+    let (known, changes) = service.listen();
+    let (sender, receiver) = mpsc::channel(QUEUE);
+    actix_web::rt::spawn(forward(service, caller.credential, (known, changes), sender));
+    let stream = ReceiverStream::new(receiver).map(Ok::<_, std::convert::Infallible>);
+    Ok(HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header((CACHE_CONTROL, HeaderValue::from_static("no-store")))
+        .streaming(stream))
+}
+
+/// Runs until the listener is gone, too slow, or not allowed any more.
+async fn forward(
+    service: Data<Service>,
+    credential: Credential,
+    (relays, mut changes): (Vec<LiveEvent>, broadcast::Receiver<LiveEvent>),
+    to: mpsc::Sender<Bytes>,
+) {
+    let complete = serde_json::to_string(&RelayEvent::Complete).unwrap_or_default();
+    for event in relays.into_iter().chain([Arc::from(complete)]) {
+        if to.send(text(&event)).await.is_err() {
+            return;
+        }
+    }
+    let mut heartbeat = interval(HEARTBEAT);
+    heartbeat.reset();
+    loop {
+        let next = tokio::select! {
+            event = changes.recv() => match event {
+                Ok(event) => text(&event),
+                Err(broadcast::error::RecvError::Lagged(_) | broadcast::error::RecvError::Closed) => return,
+            },
+            _ = heartbeat.tick() => {
+                if known(&service, credential.clone()).await.is_err() {
+                    return;
+                }
+                Bytes::from_static(b": still here\n\n")
+            }
+        };
+        if to.send(next).await.is_err() {
+            return;
+        }
+    }
+}
+
+fn text(event: &LiveEvent) -> Bytes {
+    Bytes::from(format!("data: {event}\n\n"))
+}

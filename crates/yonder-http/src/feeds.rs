@@ -1,0 +1,74 @@
+//! `/api/v1/feeds`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{Feed, FeedChange, NewFeed, Problem};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(show).service(edit).service(remove);
+}
+
+/// All feeds by name.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", responses((status = 200, body = [Feed])))]
+#[get("/feeds")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>, HttpError> {
+    reading(&service, Service::feeds).await.map(Json)
+}
+
+/// Adds a feed.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewFeed,
+    responses((status = 201, body = Feed), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/feeds")]
+async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
+    let feed = recorded(&service, keeper.0, ("added", Kind::Feed, new.name.clone()), move |service| {
+        service.add_feed(new.into_inner())
+    })
+    .await?;
+    Ok(HttpResponse::Created().json(feed))
+}
+
+/// One feed.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
+    responses((status = 200, body = Feed), (status = 404, body = Problem)))]
+#[get("/feeds/{name}")]
+async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Feed>, HttpError> {
+    reading(&service, move |service| service.feed(&name)).await.map(Json)
+}
+
+/// Changes a feed.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)), request_body = FeedChange,
+    responses((status = 200, body = Feed), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/feeds/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<FeedChange>,
+) -> Result<Json<Feed>, HttpError> {
+    recorded(&service, keeper.0, ("changed", Kind::Feed, name.clone()), move |service| {
+        service.edit_feed(&name, change.into_inner())
+    })
+    .await
+    .map(Json)
+}
+
+/// Removes a feed that no relay uses.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/feeds/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("removed", Kind::Feed, name.clone()), move |service| {
+        service.remove_feed(&name)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,109 @@
+//! `/api/v1/relays/{name}/hold`, `resume` and `holding-picture`
+
+use actix_web::http::header::CACHE_CONTROL;
+use actix_web::web::{Bytes, Data, Json, Path, PayloadConfig, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, post, put};
+use yonder_api::{Problem, Relay};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, Operator, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+use yonder_service::ServiceError;
+
+/// Bytes of a picture's file at most.
+const MOST_BYTES: usize = 8 * 1024 * 1024;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config
+        .app_data(PayloadConfig::new(MOST_BYTES))
+        .service(hold)
+        .service(resume)
+        .service(set_picture)
+        .service(remove_picture)
+        .service(show_picture);
+}
+
+/// Shows the holding picture; the broadcasts go on.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/relays/{name}/hold")]
+async fn hold(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+) -> Result<Json<Relay>, HttpError> {
+    recorded(&service, operator.0, ("held", Kind::Relay, name.clone()), move |service| {
+        service.hold_relay(&name)
+    })
+    .await
+    .map(Json)
+}
+
+/// Goes back to the feed.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/relays/{name}/resume")]
+async fn resume(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+) -> Result<Json<Relay>, HttpError> {
+    recorded(&service, operator.0, ("resumed", Kind::Relay, name.clone()), move |service| {
+        service.resume_relay(&name)
+    })
+    .await
+    .map(Json)
+}
+
+/// Takes a PNG or JPEG, at most 8 MiB, as the relay's holding picture.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    request_body(content = Vec<u8>, content_type = "image/png"),
+    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[put("/relays/{name}/holding-picture")]
+async fn set_picture(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    file: Result<Bytes, actix_web::Error>,
+) -> Result<HttpResponse, HttpError> {
+    let file = file.map_err(|error| ServiceError::Invalid {
+        field: "picture",
+        detail: error.to_string(),
+        hint: "Give a PNG or JPEG of at most 8 MiB.",
+    })?;
+    recorded(&service, keeper.0, ("picture-set", Kind::Relay, name.clone()), move |service| {
+        service.set_holding_picture(&name, Some(&file))
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Goes back to the card with the relay's name.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/relays/{name}/holding-picture")]
+async fn remove_picture(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("picture-removed", Kind::Relay, name.clone()), move |service| {
+        service.set_holding_picture(&name, None)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// What the relay shows while it is held.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
+    responses((status = 200, content_type = "image/png"), (status = 404, body = Problem)))]
+#[get("/relays/{name}/holding-picture")]
+async fn show_picture(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let png = reading(&service, move |service| service.holding_picture(&name)).await?;
+    Ok(HttpResponse::Ok().content_type("image/png").insert_header((CACHE_CONTROL, "no-store")).body(png))
+}

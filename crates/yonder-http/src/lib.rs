@@ -1,0 +1,102 @@
+//! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
+
+mod alerts;
+mod book;
+mod caller;
+mod care;
+mod console;
+mod destinations;
+mod error;
+mod events;
+mod feeds;
+mod finds;
+mod health;
+mod holding;
+mod json;
+mod metrics;
+mod openapi;
+mod patterns;
+mod people;
+mod platforms;
+mod preview;
+mod record;
+mod relays;
+mod server;
+mod session;
+mod surveys;
+mod tokens;
+mod uplinks;
+
+use std::sync::Arc;
+
+use actix_web::middleware::from_fn;
+use actix_web::web::{self, Data, ServiceConfig};
+
+use crate::error::HttpError;
+use yonder_service::Service;
+use yonder_service::ServiceError;
+
+pub use openapi::openapi;
+pub use server::{Server, ServerError};
+
+/// All routes.
+fn configure(config: &mut ServiceConfig) {
+    config
+        .app_data(json::configuration())
+        .app_data(
+            web::QueryConfig::default()
+                .error_handler(|error, _| HttpError(ServiceError::Malformed(error.to_string())).into()),
+        )
+        .app_data(
+            web::PathConfig::default()
+                .error_handler(|error, _| HttpError(ServiceError::Malformed(error.to_string())).into()),
+        )
+        .configure(health::configure)
+        .configure(care::configure_metrics)
+        .service(
+            web::scope("/api/v1")
+                .wrap(from_fn(caller::identify_first))
+                .configure(openapi::configure)
+                .configure(session::configure)
+                .configure(people::configure)
+                .configure(tokens::configure)
+                .configure(feeds::configure)
+                .configure(destinations::configure)
+                .configure(platforms::configure)
+                .configure(uplinks::configure)
+                .configure(relays::configure)
+                .configure(holding::configure)
+                .configure(record::configure)
+                .configure(care::configure)
+                .configure(alerts::configure)
+                .configure(book::configure)
+                .configure(surveys::configure)
+                .configure(patterns::configure)
+                .configure(finds::configure)
+                .configure(preview::configure)
+                .configure(events::configure)
+                .default_service(web::to(json::no_such_page)),
+        )
+        .default_service(web::get().to(console::serve));
+}
+
+/// Runs a blocking call of the service on a thread that may block.
+async fn blocking<T: Send + 'static>(
+    service: &Data<Service>,
+    call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
+) -> Result<T, HttpError> {
+    let service = Arc::clone(service);
+    let done = web::block(move || {
+        let result = call(&service);
+        // What was done is seen at once by everybody who listens.
+        if result.is_ok() {
+            service.tell_changes();
+        }
+        result
+    })
+    .await;
+    Ok(done.map_err(|_| ServiceError::Internal("a blocking call was lost"))??)
+}
+
+#[cfg(test)]
+mod tests;

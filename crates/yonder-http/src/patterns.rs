@@ -1,0 +1,95 @@
+//! `/api/v1/patterns`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, post, put};
+use yonder_api::{Feed, Pattern, PatternFeeds, Problem};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(show).service(edit).service(remove).service(add_feeds);
+}
+
+/// All patterns by name.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", responses((status = 200, body = [Pattern])))]
+#[get("/patterns")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Pattern>>, HttpError> {
+    reading(&service, Service::patterns).await.map(Json)
+}
+
+/// Adds a pattern.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", request_body = Pattern,
+    responses((status = 201, body = Pattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/patterns")]
+async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
+    let pattern = recorded(&service, keeper.0, ("added", Kind::Pattern, new.name.clone()), move |service| {
+        service.add_pattern(new.into_inner())
+    })
+    .await?;
+    Ok(HttpResponse::Created().json(pattern))
+}
+
+/// One pattern.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)),
+    responses((status = 200, body = Pattern), (status = 404, body = Problem)))]
+#[get("/patterns/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Pattern>, HttpError> {
+    reading(&service, move |service| service.pattern(&name)).await.map(Json)
+}
+
+/// Replaces a pattern.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)), request_body = Pattern,
+    responses((status = 200, body = Pattern), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[put("/patterns/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    new: Json<Pattern>,
+) -> Result<Json<Pattern>, HttpError> {
+    recorded(&service, keeper.0, ("changed", Kind::Pattern, name.clone()), move |service| {
+        service.edit_pattern(&name, new.into_inner())
+    })
+    .await
+    .map(Json)
+}
+
+/// Removes a pattern.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/patterns/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("removed", Kind::Pattern, name.clone()), move |service| {
+        service.remove_pattern(&name)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Makes feeds with a pattern: one, or one for each channel of a recorder, all or none.
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)), request_body = PatternFeeds,
+    responses((status = 201, body = [Feed]), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/patterns/{name}/feeds")]
+async fn add_feeds(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    new: Json<PatternFeeds>,
+) -> Result<HttpResponse, HttpError> {
+    let feeds = recorded(&service, keeper.0, ("filled-in", Kind::Pattern, name.clone()), move |service| {
+        service.add_pattern_feeds(&name, &new)
+    })
+    .await?;
+    Ok(HttpResponse::Created().json(feeds))
+}

@@ -1,0 +1,114 @@
+//! `/api/v1/people` and `/api/v1/invitations`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
+use yonder_api::{
+    Invitation, InvitationCode, Join, MadeInvitation, NewInvitation, Person, PersonChange, Problem, SignedIn,
+};
+use yonder_store::Kind;
+
+use super::caller::{Keeper, agent, changing, reading, recorded};
+use super::session::signed_in;
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(edit).service(remove);
+    config.service(invitations).service(invite).service(look).service(join).service(withdraw);
+}
+
+/// Everybody who may sign in, by name.
+#[utoipa::path(context_path = "/api/v1", tag = "people",
+    responses((status = 200, body = [Person]), (status = 403, body = Problem)))]
+#[get("/people")]
+async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Person>>, HttpError> {
+    reading(&service, Service::people).await.map(Json)
+}
+
+/// Gives a person another role.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)), request_body = PersonChange,
+    responses((status = 200, body = Person), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[patch("/people/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<PersonChange>,
+) -> Result<Json<Person>, HttpError> {
+    let act = ("changed", Kind::Person, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.edit_person(&name, &change)).await.map(Json)
+}
+
+/// Removes a person, and signs them out everywhere.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/people/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("removed", Kind::Person, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.remove_person(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Invitations that nobody has taken up yet.
+#[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = [Invitation])))]
+#[get("/invitations")]
+async fn invitations(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Invitation>>, HttpError> {
+    reading(&service, Service::invitations).await.map(Json)
+}
+
+/// Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
+/// days; its code is shown in this answer alone.
+#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = NewInvitation,
+    responses((status = 201, body = MadeInvitation), (status = 422, body = Problem)))]
+#[post("/invitations")]
+async fn invite(
+    service: Data<Service>,
+    keeper: Keeper,
+    new: Json<NewInvitation>,
+) -> Result<HttpResponse, HttpError> {
+    let by = keeper.0.name.clone();
+    let act = ("invited", Kind::Person, new.name.clone());
+    let made = recorded(&service, keeper.0, act, move |service| service.invite(&new, &by)).await?;
+    Ok(HttpResponse::Created().json(made))
+}
+
+/// What the code of a link invites to.
+#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = InvitationCode,
+    responses((status = 200, body = Invitation), (status = 403, body = Problem)), security(()))]
+#[post("/invitations/look")]
+async fn look(service: Data<Service>, code: Json<InvitationCode>) -> Result<Json<Invitation>, HttpError> {
+    let code = code.into_inner().code.into_inner();
+    reading(&service, move |service| service.look_at_invitation(&code)).await.map(Json)
+}
+
+/// Takes an invitation up, and signs in.
+#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = Join,
+    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 422, body = Problem)), security(()))]
+#[post("/invitations/join")]
+async fn join(
+    service: Data<Service>,
+    from: HttpRequest,
+    request: Json<Join>,
+) -> Result<HttpResponse, HttpError> {
+    let agent = agent(&from);
+    let begun = changing(&service, move |service| service.join(request.into_inner(), &agent)).await?;
+    Ok(signed_in(begun))
+}
+
+/// Takes an invitation back.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/invitations/{name}")]
+async fn withdraw(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("uninvited", Kind::Person, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.withdraw_invitation(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

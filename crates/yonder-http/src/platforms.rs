@@ -1,0 +1,92 @@
+//! `/api/v1/platforms`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
+use yonder_core::platform::{RULES, Rule};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(rules).service(list).service(add).service(show).service(edit).service(remove);
+}
+
+/// Every rule that a sheet can have, in the order in which they are shown.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [RuleKind])))]
+#[get("/platform-rules")]
+async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
+    let kind = |rule: &Rule| RuleKind { rule: rule.name.to_owned(), wants: rule.wants.to_owned() };
+    Json(RULES.iter().map(kind).collect())
+}
+
+/// All platforms by name: rule sheets that ship, and one's own.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [Platform])))]
+#[get("/platforms")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platform>>, HttpError> {
+    reading(&service, Service::platforms).await.map(Json)
+}
+
+/// Adds a platform, perhaps like another one.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", request_body = NewPlatform,
+    responses((status = 201, body = Platform), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/platforms")]
+async fn add(
+    service: Data<Service>,
+    keeper: Keeper,
+    new: Json<NewPlatform>,
+) -> Result<HttpResponse, HttpError> {
+    let platform =
+        recorded(&service, keeper.0, ("added", Kind::Platform, new.name.clone()), move |service| {
+            service.add_platform(&new)
+        })
+        .await?;
+    Ok(HttpResponse::Created().json(platform))
+}
+
+/// One platform.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
+    responses((status = 200, body = Platform), (status = 404, body = Problem)))]
+#[get("/platforms/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Platform>, HttpError> {
+    reading(&service, move |service| service.platform(&name)).await.map(Json)
+}
+
+/// Changes rules of a platform; a shipped sheet becomes one's own by that.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)), request_body = PlatformChange,
+    responses((status = 200, body = Platform), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[patch("/platforms/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<PlatformChange>,
+) -> Result<Json<Platform>, HttpError> {
+    recorded(&service, keeper.0, ("changed", Kind::Platform, name.clone()), move |service| {
+        service.edit_platform(&name, &change)
+    })
+    .await
+    .map(Json)
+}
+
+/// Removes a platform of one's own; one that ships comes back as it was.
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[delete("/platforms/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("removed", Kind::Platform, name.clone()), move |service| {
+        service.remove_platform(&name)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}

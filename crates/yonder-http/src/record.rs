@@ -1,0 +1,57 @@
+//! `/api/v1/logbook`, `/api/v1/report`, `/api/v1/day` and `/api/v1/relays/{name}/rates`
+
+use actix_web::get;
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use yonder_api::{Day, LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report, ReportRequest};
+
+use super::caller::{Caller, reading};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(logbook).service(report).service(day).service(rates);
+}
+
+/// What happened, oldest first.
+#[utoipa::path(context_path = "/api/v1", tag = "record", params(LogbookRequest),
+    responses((status = 200, body = [LogEntry]), (status = 422, body = Problem)))]
+#[get("/logbook")]
+async fn logbook(
+    service: Data<Service>,
+    _caller: Caller,
+    request: Query<LogbookRequest>,
+) -> Result<Json<Vec<LogEntry>>, HttpError> {
+    reading(&service, move |service| service.logbook(&request)).await.map(Json)
+}
+
+/// What was up, what was down, for how long, and whose side it was, over a month.
+#[utoipa::path(context_path = "/api/v1", tag = "record", params(ReportRequest),
+    responses((status = 200, body = Report), (status = 422, body = Problem)))]
+#[get("/report")]
+async fn report(
+    service: Data<Service>,
+    _caller: Caller,
+    request: Query<ReportRequest>,
+) -> Result<Json<Report>, HttpError> {
+    reading(&service, move |service| service.report(request.month.as_deref())).await.map(Json)
+}
+
+/// The last day of every relay that ran in it, in bands of minutes.
+#[utoipa::path(context_path = "/api/v1", tag = "record", responses((status = 200, body = Day)))]
+#[get("/day")]
+async fn day(service: Data<Service>, _caller: Caller) -> Result<Json<Day>, HttpError> {
+    reading(&service, Service::day).await.map(Json)
+}
+
+/// Rates of a relay's feed and pushes over an hour, a day or a month.
+#[utoipa::path(context_path = "/api/v1", tag = "record", params(("name" = String, Path), RatesRequest),
+    responses((status = 200, body = Rates), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[get("/relays/{name}/rates")]
+async fn rates(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    request: Query<RatesRequest>,
+) -> Result<Json<Rates>, HttpError> {
+    reading(&service, move |service| service.relay_rates(&name, request.over.as_deref())).await.map(Json)
+}

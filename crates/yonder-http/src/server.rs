@@ -1,0 +1,93 @@
+//! Listening, and stopping in order.
+
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use actix_web::dev::ServerHandle;
+use actix_web::web::Data;
+use actix_web::{App, HttpServer};
+
+use yonder_service::Service;
+
+/// Threads that serve requests. Little happens here: media runs on threads of its own.
+const WORKERS: usize = 2;
+/// Seconds that open requests have to end at a stop.
+const SHUTDOWN_S: u64 = 2;
+
+/// Why the server cannot run.
+#[derive(Debug, thiserror::Error)]
+pub enum ServerError {
+    /// The address cannot be listened on.
+    #[error("{address} cannot be listened on")]
+    Listen {
+        /// Address asked for.
+        address: SocketAddr,
+        /// Why.
+        source: io::Error,
+    },
+    /// The server failed while it ran.
+    #[error("the server failed")]
+    Failed(#[from] io::Error),
+}
+
+/// A listening server that does not serve yet.
+#[derive(Debug)]
+pub struct Server {
+    listener: std::net::TcpListener,
+    service: Arc<Service>,
+}
+
+impl Server {
+    /// Takes the address; port 0 picks one.
+    ///
+    /// # Errors
+    /// [`ServerError::Listen`] when the address is taken or not ours.
+    pub fn bind(service: Arc<Service>, address: SocketAddr) -> Result<Self, ServerError> {
+        let listener =
+            std::net::TcpListener::bind(address).map_err(|source| ServerError::Listen { address, source })?;
+        Ok(Self { listener, service })
+    }
+
+    /// The address that is listened on.
+    ///
+    /// # Errors
+    /// When the system does not tell.
+    pub fn address(&self) -> io::Result<SocketAddr> {
+        self.listener.local_addr()
+    }
+
+    /// Serves until `stop` resolves, then lets open requests end. To be called within an Actix system.
+    ///
+    /// # Errors
+    /// [`ServerError::Failed`] when the server fails while it runs.
+    pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
+        let data = Data::from(Arc::clone(&self.service));
+        let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
+        let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
+        let rates = actix_web::rt::spawn(Arc::clone(&self.service).keep_rates());
+        let alerts = actix_web::rt::spawn(Arc::clone(&self.service).keep_alerts());
+        let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
+        let watcher = actix_web::rt::spawn(self.service.watch());
+        let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
+            .workers(WORKERS)
+            .disable_signals()
+            .shutdown_timeout(SHUTDOWN_S)
+            .listen(self.listener)?
+            .run();
+        let handle: ServerHandle = server.handle();
+        actix_web::rt::spawn(async move {
+            stop.await;
+            // Live event streams never end by themselves.
+            handle.stop(false).await;
+        });
+        let result = server.await;
+        watcher.abort();
+        ledger.abort();
+        record.abort();
+        schedules.abort();
+        alerts.abort();
+        rates.abort();
+        Ok(result?)
+    }
+}

@@ -1,0 +1,139 @@
+//! `/api/v1/session`, `/api/v1/sessions` and `/api/v1/setup`: signing in and out.
+
+use actix_web::cookie::time::Duration;
+use actix_web::cookie::{Cookie, SameSite};
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post};
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeeded, SignedIn};
+use yonder_core::Role;
+use yonder_store::Kind;
+
+use super::caller::{COOKIE, Caller, agent, changing, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::ServiceError;
+use yonder_service::{SESSION_S, Service, role_facts};
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config
+        .service(set_up_needed)
+        .service(set_up)
+        .service(sign_in)
+        .service(who)
+        .service(sign_out)
+        .service(change_password)
+        .service(list)
+        .service(end);
+}
+
+/// Whether the first person is still to be made.
+#[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 200, body = SetUpNeeded)), security(()))]
+#[get("/setup")]
+async fn set_up_needed(service: Data<Service>) -> Json<SetUpNeeded> {
+    Json(SetUpNeeded { needed: service.set_up_code().is_some() })
+}
+
+/// Makes the first person, with the code of the set-up link, and signs them in.
+#[utoipa::path(context_path = "/api/v1", tag = "session", request_body = SetUp,
+    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 422, body = Problem)), security(()))]
+#[post("/setup")]
+async fn set_up(
+    service: Data<Service>,
+    from: HttpRequest,
+    request: Json<SetUp>,
+) -> Result<HttpResponse, HttpError> {
+    let agent = agent(&from);
+    let begun = changing(&service, move |service| service.set_up(&request, &agent)).await?;
+    Ok(signed_in(begun))
+}
+
+/// Signs in.
+#[utoipa::path(context_path = "/api/v1", tag = "session", request_body = Credentials,
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem), (status = 429, body = Problem)), security(()))]
+#[post("/session")]
+async fn sign_in(
+    service: Data<Service>,
+    from: HttpRequest,
+    credentials: Json<Credentials>,
+) -> Result<HttpResponse, HttpError> {
+    let agent = agent(&from);
+    let begun = changing(&service, move |service| service.sign_in(&credentials, &agent)).await?;
+    Ok(signed_in(begun))
+}
+
+/// Who is signed in.
+#[utoipa::path(context_path = "/api/v1", tag = "session",
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem)))]
+#[get("/session")]
+async fn who(caller: Caller) -> Json<SignedIn> {
+    let token = caller.session().map(|session| session.csrf.clone()).unwrap_or_default();
+    Json(SignedIn { person: caller.name, role: role_facts(caller.role), token })
+}
+
+/// Signs out.
+#[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 204)))]
+#[delete("/session")]
+async fn sign_out(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
+    if let Some(session) = caller.session() {
+        let token = session.token.clone();
+        changing(&service, move |service| service.sign_out(&token)).await?;
+    }
+    Ok(HttpResponse::NoContent().cookie(cookie(&"".into(), 0)).finish())
+}
+
+/// Gives whoever is signed in a new password; their other sessions end.
+#[utoipa::path(context_path = "/api/v1", tag = "session", request_body = PasswordChange,
+    responses((status = 204), (status = 401, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+#[post("/session/password")]
+async fn change_password(
+    service: Data<Service>,
+    caller: Caller,
+    change: Json<PasswordChange>,
+) -> Result<HttpResponse, HttpError> {
+    let token = caller.session().map(|session| session.token.clone()).ok_or(ServiceError::SignInNeeded)?;
+    let act = ("password-changed", Kind::Person, caller.name.clone());
+    recorded(&service, caller, act, move |service| service.change_password(&token, change.into_inner()))
+        .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Sessions that go on: one's own; for keepers, everybody's.
+#[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 200, body = [Session])))]
+#[get("/sessions")]
+async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session>>, HttpError> {
+    let asking = caller.session().map(|session| session.token.clone());
+    reading(&service, move |service| service.sessions(whose(&caller).as_deref(), asking.as_ref()))
+        .await
+        .map(Json)
+}
+
+/// Ends a session: one of one's own; for keepers, anybody's.
+#[utoipa::path(context_path = "/api/v1", tag = "session", params(("id" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/sessions/{id}")]
+async fn end(service: Data<Service>, caller: Caller, id: Path<String>) -> Result<HttpResponse, HttpError> {
+    let whose = whose(&caller);
+    let act = ("ended", Kind::Session, id.clone());
+    recorded(&service, caller, act, move |service| service.end_session(&id, whose.as_deref())).await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// Whose sessions a caller sees and ends; everybody's where nobody is named.
+fn whose(caller: &Caller) -> Option<String> {
+    (caller.role < Role::Keeper).then(|| caller.name.clone())
+}
+
+/// The answer to whoever has just signed in.
+pub(super) fn signed_in((token, facts): (SecretString, SignedIn)) -> HttpResponse {
+    HttpResponse::Ok().cookie(cookie(&token, SESSION_S)).json(facts)
+}
+
+/// The session cookie: out of reach of scripts, never sent along by other sites.
+fn cookie(token: &SecretString, seconds: i64) -> Cookie<'static> {
+    Cookie::build(COOKIE, token.expose_secret().to_owned())
+        .path("/")
+        .http_only(true)
+        .same_site(SameSite::Strict)
+        .max_age(Duration::seconds(seconds))
+        .finish()
+}

@@ -1,0 +1,82 @@
+//! `/api/v1/surveys`, and stills of feeds.
+
+use std::sync::Arc;
+
+use actix_web::http::header::CACHE_CONTROL;
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpResponse, get, post};
+use bytes::Bytes;
+use serde::Deserialize;
+use yonder_api::{NewSurvey, Problem, Survey};
+
+use super::caller::{Caller, Operator, reading};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(begin).service(show).service(survey_still).service(feed_still);
+}
+
+/// Begins a survey; it goes on in the background, and `survey` events tell how.
+#[utoipa::path(context_path = "/api/v1", tag = "surveys", request_body = NewSurvey,
+    responses((status = 202, body = Survey), (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
+#[post("/surveys")]
+async fn begin(
+    service: Data<Service>,
+    _operator: Operator,
+    new: Json<NewSurvey>,
+) -> Result<HttpResponse, HttpError> {
+    let owner = Arc::clone(&service);
+    let survey = reading(&service, move |_| owner.begin_survey(new.into_inner())).await?;
+    Ok(HttpResponse::Accepted().json(survey))
+}
+
+/// A survey, under way or done.
+#[utoipa::path(context_path = "/api/v1", tag = "surveys", params(("id" = String, Path)),
+    responses((status = 200, body = Survey), (status = 404, body = Problem)))]
+#[get("/surveys/{id}")]
+async fn show(service: Data<Service>, _caller: Caller, id: Path<String>) -> Result<Json<Survey>, HttpError> {
+    Ok(Json(service.survey(&id)?))
+}
+
+/// The still picture of one of a survey's streams.
+#[utoipa::path(context_path = "/api/v1", tag = "surveys",
+    params(("id" = String, Path), ("stream" = String, Path, description = "`main` or `sub`")),
+    responses((status = 200, content_type = "image/jpeg"), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[get("/surveys/{id}/{stream}.jpg")]
+async fn survey_still(
+    service: Data<Service>,
+    _caller: Caller,
+    path: Path<(String, String)>,
+) -> Result<HttpResponse, HttpError> {
+    let (id, stream) = path.into_inner();
+    Ok(picture(service.survey_still(&id, stream == "sub")?))
+}
+
+/// Which stream of a feed.
+#[derive(Debug, Deserialize)]
+struct StillQuery {
+    /// The lighter stream.
+    #[serde(default)]
+    sub: bool,
+}
+
+/// A still picture of a feed: of the stream that runs, or of one that is pulled for a moment. At most a few seconds
+/// old.
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path), ("sub" = Option<bool>, Query, description = "the lighter stream")),
+    responses((status = 200, content_type = "image/jpeg"), (status = 404, body = Problem), (status = 409, body = Problem), (status = 502, body = Problem)))]
+#[get("/feeds/{name}/still.jpg")]
+async fn feed_still(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+    query: Query<StillQuery>,
+) -> Result<HttpResponse, HttpError> {
+    let is_sub = query.sub;
+    let spec = reading(&service, move |service| service.stream_spec(&name, is_sub)).await?;
+    Ok(picture(service.still(spec).await?))
+}
+
+fn picture(jpeg: Bytes) -> HttpResponse {
+    HttpResponse::Ok().content_type("image/jpeg").insert_header((CACHE_CONTROL, "no-store")).body(jpeg)
+}

@@ -1,0 +1,271 @@
+//! Who may do what: roles, invitations, sessions, tokens.
+
+use super::*;
+
+const PASSWORD: &str = "a long enough one";
+
+/// Somebody who is signed in.
+struct Visitor {
+    cookie: Cookie<'static>,
+    csrf: String,
+}
+
+impl Visitor {
+    fn request(&self, method: Method, uri: &str) -> TestRequest {
+        let request = TestRequest::default().method(method).uri(uri).cookie(self.cookie.clone());
+        request.insert_header((CSRF_HEADER, self.csrf.as_str()))
+    }
+}
+
+async fn enter(service: &Arc<Service>, uri: &str, body: Value) -> Result<Visitor, Value> {
+    let request = TestRequest::post().uri(uri).insert_header(("User-Agent", "a browser")).set_json(body);
+    let (status, signed_in, response) = ask(service, request).await;
+    if status != 200 {
+        return Err(signed_in);
+    }
+    let cookie = response.response().cookies().next().unwrap().into_owned();
+    Ok(Visitor { cookie, csrf: signed_in["token"].as_str().unwrap().to_owned() })
+}
+
+async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
+    enter(service, "/api/v1/session", json!({"name": name, "password": PASSWORD})).await.unwrap()
+}
+
+/// A service with a person of each role.
+fn staffed() -> Arc<Service> {
+    let service = service();
+    for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Keeper)] {
+        service.add_person(name, &PASSWORD.into(), role).unwrap();
+    }
+    service
+}
+
+/// The role that each call needs at least, by method and address; what is not listed needs a keeper if it changes
+/// something.
+fn needed(method: &str, path: &str) -> Option<Role> {
+    let open =
+        ["get /setup", "post /setup", "post /session", "post /invitations/look", "post /invitations/join"];
+    if open.contains(&format!("{method} {path}").as_str()) {
+        return None;
+    }
+    Some(match (method, path) {
+        ("get", "/people" | "/invitations" | "/tokens") => Role::Keeper,
+        ("get", _)
+        | ("delete", "/session" | "/sessions/{id}")
+        | ("post", "/session/password" | "/budget") => Role::Viewer,
+        (
+            "post",
+            "/relays/{name}/preflight"
+            | "/relays/{name}/start"
+            | "/relays/{name}/rehearse"
+            | "/relays/{name}/stop"
+            | "/relays/{name}/hold"
+            | "/relays/{name}/resume"
+            | "/destinations/{name}/rekey"
+            | "/surveys",
+        ) => Role::Operator,
+        _ => Role::Keeper,
+    })
+}
+
+#[actix_web::test]
+async fn every_call_of_the_api_is_refused_to_those_whose_role_is_too_small() {
+    let service = staffed();
+    let document: Value = serde_json::from_str(&crate::openapi()).unwrap();
+    let visitors = [
+        (Role::Viewer, sign_in(&service, "guest").await),
+        (Role::Operator, sign_in(&service, "night desk").await),
+    ];
+    let mut seen = 0;
+    for (path, methods) in document["paths"].as_object().unwrap() {
+        for method in methods.as_object().unwrap().keys().filter(|key| *key != "parameters") {
+            let Some(needs) = needed(method, path.trim_start_matches("/api/v1")) else { continue };
+            let uri = path.replace("{name}", "nobody").replace("{id}", "none").replace("{stream}", "main");
+            let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
+            for (role, visitor) in visitors.iter().filter(|(role, _)| *role < needs) {
+                let (status, problem, _) = ask(&service, visitor.request(method.clone(), &uri)).await;
+                let found = (status.as_u16(), problem["code"].as_str());
+                assert_eq!(found, (403, Some("request.role-needed")), "{method} {uri} by {role:?}");
+                seen += 1;
+            }
+            let stranger = TestRequest::default().method(method.clone()).uri(&uri);
+            assert_eq!(ask(&service, stranger).await.0, 401, "{method} {uri} by nobody");
+        }
+    }
+    assert!(seen > 80, "{seen}");
+}
+
+#[actix_web::test]
+async fn operators_switch_and_viewers_are_told_whom_to_ask() {
+    let service = staffed();
+    fill(&service).await;
+    let (guest, desk) = (sign_in(&service, "guest").await, sign_in(&service, "night desk").await);
+    let rekey = json!({"key": "fresh-key-of-some-length"});
+    let uri = "/api/v1/destinations/One/rekey";
+    let (_, problem, _) = ask(&service, guest.request(Method::POST, uri).set_json(&rekey)).await;
+    assert_eq!(problem["detail"], "Your role, viewer, does not allow this.");
+    assert_eq!(problem["hint"], "Ask a keeper for it: an operator may start, stop, hold and rekey.");
+    assert_eq!(ask(&service, desk.request(Method::POST, uri).set_json(&rekey)).await.0, 200);
+    // Who did it is in the logbook.
+    let (_, lines) = get(&service, "/api/v1/logbook?kind=destination&deeds=true").await;
+    let last = lines.as_array().unwrap().last().unwrap();
+    assert_eq!((&last["what"], &last["who"]), (&json!("rekeyed"), &json!("night desk")));
+}
+
+#[actix_web::test]
+async fn an_invitation_is_taken_up_once_and_gives_its_role() {
+    let service = staffed();
+    let chief = sign_in(&service, "chief").await;
+    let new = json!({"name": "Signal box", "role": "operator"});
+    let (status, made, _) =
+        ask(&service, chief.request(Method::POST, "/api/v1/invitations").set_json(new)).await;
+    assert_eq!(status, 201, "{made}");
+    let code = made["code"].as_str().unwrap().to_owned();
+    let look =
+        |code: &str| TestRequest::post().uri("/api/v1/invitations/look").set_json(json!({"code": code}));
+    let (_, invitation, _) = ask(&service, look(&code)).await;
+    assert_eq!(
+        (&invitation["name"], &invitation["role"], &invitation["resets"], &invitation["by"]),
+        (&json!("Signal box"), &json!("operator"), &json!(false), &json!("chief"))
+    );
+    let join = |password: &str| json!({"code": code, "password": password});
+    let short = enter(&service, "/api/v1/invitations/join", join("short")).await.err().unwrap();
+    assert_eq!(short["field"], "password", "a refused password does not use the link up");
+    let box_man = enter(&service, "/api/v1/invitations/join", join(PASSWORD)).await.unwrap();
+    let (_, who, _) = ask(&service, box_man.request(Method::GET, "/api/v1/session")).await;
+    assert_eq!((&who["person"], &who["role"]), (&json!("Signal box"), &json!("operator")));
+    for request in [look(&code), look("guessed")] {
+        let (status, problem, _) = ask(&service, request).await;
+        assert_eq!((status.as_u16(), &problem["code"]), (403, &json!("request.invitation-refused")));
+    }
+    assert_eq!(get(&service, "/api/v1/invitations").await.1, json!([]));
+}
+
+#[actix_web::test]
+async fn a_link_to_a_new_password_keeps_the_role_and_ends_old_sessions() {
+    let service = staffed();
+    let desk = sign_in(&service, "night desk").await;
+    let (status, problem) =
+        post(&service, "/api/v1/invitations", json!({"name": "Night Desk", "role": "keeper"})).await;
+    assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("role")));
+    let (_, made) = post(&service, "/api/v1/invitations", json!({"name": "Night Desk"})).await;
+    assert_eq!(
+        (&made["invitation"]["resets"], &made["invitation"]["name"]),
+        (&json!(true), &json!("night desk"))
+    );
+    let join = json!({"code": made["code"], "password": "another long one"});
+    let again = enter(&service, "/api/v1/invitations/join", join).await.unwrap();
+    assert_eq!(ask(&service, again.request(Method::GET, "/api/v1/session")).await.1["role"], "operator");
+    assert_eq!(ask(&service, desk.request(Method::GET, "/api/v1/session")).await.0, 401);
+}
+
+#[actix_web::test]
+async fn an_invitation_that_is_taken_back_is_void() {
+    let service = staffed();
+    let (_, made) = post(&service, "/api/v1/invitations", json!({"name": "Signal box"})).await;
+    assert_eq!(made["invitation"]["role"], "viewer", "nobody gets more than was said");
+    assert_eq!(ask(&service, local(Method::DELETE, "/api/v1/invitations/Signal%20box")).await.0, 204);
+    let join = json!({"code": made["code"], "password": PASSWORD});
+    assert!(enter(&service, "/api/v1/invitations/join", join).await.is_err());
+}
+
+#[actix_web::test]
+async fn a_role_changes_with_the_next_request_and_the_last_keeper_stays() {
+    let service = staffed();
+    let (chief, desk) = (sign_in(&service, "chief").await, sign_in(&service, "night desk").await);
+    let role = |role: &str| json!({"role": role});
+    let demote = chief.request(Method::PATCH, "/api/v1/people/chief").set_json(role("viewer"));
+    let (status, problem, _) = ask(&service, demote).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("person.last-keeper")));
+    let promote = chief.request(Method::PATCH, "/api/v1/people/night%20desk").set_json(role("keeper"));
+    assert_eq!(ask(&service, promote).await.1["role"], "keeper");
+    assert_eq!(ask(&service, desk.request(Method::GET, "/api/v1/people")).await.0, 200);
+    assert_eq!(ask(&service, desk.request(Method::DELETE, "/api/v1/people/chief")).await.0, 204);
+    assert_eq!(ask(&service, chief.request(Method::GET, "/api/v1/session")).await.0, 401);
+    let (_, problem, _) = ask(&service, desk.request(Method::DELETE, "/api/v1/people/gust")).await;
+    assert_eq!(problem["hint"], "Is it the person \"guest\" that you mean?");
+}
+
+#[actix_web::test]
+async fn a_password_is_changed_with_the_current_one_and_ends_the_other_sessions() {
+    let service = staffed();
+    let (here, elsewhere) = (sign_in(&service, "guest").await, sign_in(&service, "guest").await);
+    let change = |current: &str, new: &str| {
+        let body = json!({"current": current, "new": new});
+        here.request(Method::POST, "/api/v1/session/password").set_json(body)
+    };
+    assert_eq!(ask(&service, change("guessed", "another long one")).await.0, 401);
+    assert_eq!(ask(&service, change(PASSWORD, "short")).await.1["field"], "password");
+    assert_eq!(ask(&service, change(PASSWORD, "another long one")).await.0, 204);
+    assert_eq!(ask(&service, here.request(Method::GET, "/api/v1/session")).await.0, 200);
+    assert_eq!(ask(&service, elsewhere.request(Method::GET, "/api/v1/session")).await.0, 401);
+    // A token has no password.
+    let body = json!({"current": PASSWORD, "new": "another long one"});
+    assert_eq!(post(&service, "/api/v1/session/password", body).await.0, 401);
+}
+
+#[actix_web::test]
+async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_keepers() {
+    let service = staffed();
+    let (guest, chief) = (sign_in(&service, "guest").await, sign_in(&service, "chief").await);
+    let (_, mine, _) = ask(&service, guest.request(Method::GET, "/api/v1/sessions")).await;
+    assert_eq!((mine.as_array().unwrap().len(), &mine[0]["this"]), (1, &json!(true)));
+    assert_eq!(mine[0]["agent"], "a browser");
+    let (_, all, _) = ask(&service, chief.request(Method::GET, "/api/v1/sessions")).await;
+    assert_eq!(all.as_array().unwrap().len(), 2);
+    let id = |all: &Value, whose: &str| {
+        let found = all.as_array().unwrap().iter().find(|session| session["person"] == whose).unwrap();
+        format!("/api/v1/sessions/{}", found["id"].as_str().unwrap())
+    };
+    assert_eq!(ask(&service, guest.request(Method::DELETE, &id(&all, "chief"))).await.0, 404);
+    assert_eq!(ask(&service, chief.request(Method::DELETE, &id(&all, "guest"))).await.0, 204);
+    assert_eq!(ask(&service, guest.request(Method::GET, "/api/v1/session")).await.0, 401);
+}
+
+#[actix_web::test]
+async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
+    let service = staffed();
+    fill(&service).await;
+    for (body, field) in [
+        (json!({"name": " "}), "name"),
+        (json!({"name": "Wall", "days": 0}), "days"),
+        (json!({"name": "Wall", "days": 4000}), "days"),
+    ] {
+        assert_eq!(post(&service, "/api/v1/tokens", body).await.1["field"], field);
+    }
+    let (status, made) = post(&service, "/api/v1/tokens", json!({"name": "Wall display", "days": 30})).await;
+    assert_eq!((status.as_u16(), &made["token"]["role"]), (201, &json!("viewer")));
+    let secret = made["secret"].as_str().unwrap().to_owned();
+    let bearer = |method: Method, uri: &str| {
+        let value = format!("Bearer {secret}");
+        TestRequest::default().method(method).uri(uri).insert_header(("Authorization", value))
+    };
+    assert_eq!(ask(&service, bearer(Method::GET, "/api/v1/relays")).await.0, 200);
+    assert_eq!(ask(&service, bearer(Method::GET, "/metrics")).await.0, 200);
+    assert_eq!(ask(&service, bearer(Method::POST, "/api/v1/relays/Line/stop")).await.0, 403);
+    let (_, tokens) = get(&service, "/api/v1/tokens").await;
+    assert!(
+        !tokens.to_string().contains(&secret) && tokens[0]["used"].is_string() && tokens[0]["void"] == false
+    );
+    assert_eq!(ask(&service, local(Method::DELETE, "/api/v1/tokens/Wall%20display")).await.0, 204);
+    assert_eq!(ask(&service, bearer(Method::GET, "/api/v1/relays")).await.0, 401);
+}
+
+#[actix_web::test]
+async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
+    let service = staffed();
+    let (_, mut events) = service.listen();
+    fill(&service).await;
+    let mut told = Vec::new();
+    while let Ok(event) = events.try_recv() {
+        let event: Value = serde_json::from_str(&event).unwrap();
+        if event["kind"] == "log" {
+            told.push(format!(
+                "{} {}",
+                event["entry"]["kind"].as_str().unwrap(),
+                event["entry"]["what"].as_str().unwrap()
+            ));
+        }
+    }
+    assert_eq!(told, ["feed added", "destination added", "relay added"]);
+}

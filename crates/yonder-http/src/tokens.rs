@@ -1,0 +1,47 @@
+//! `/api/v1/tokens`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, post};
+use yonder_api::{MadeToken, NewToken, Problem, Token};
+use yonder_store::Kind;
+
+use super::caller::{Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(remove);
+}
+
+/// All tokens for programs by name.
+#[utoipa::path(context_path = "/api/v1", tag = "people",
+    responses((status = 200, body = [Token]), (status = 403, body = Problem)))]
+#[get("/tokens")]
+async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>>, HttpError> {
+    reading(&service, Service::tokens).await.map(Json)
+}
+
+/// Makes a token; its secret is shown in this answer alone.
+#[utoipa::path(context_path = "/api/v1", tag = "people", request_body = NewToken,
+    responses((status = 201, body = MadeToken), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/tokens")]
+async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewToken>) -> Result<HttpResponse, HttpError> {
+    let by = keeper.0.name.clone();
+    let act = ("added", Kind::Token, new.name.clone());
+    let made = recorded(&service, keeper.0, act, move |service| service.add_token(&new, &by)).await?;
+    Ok(HttpResponse::Created().json(made))
+}
+
+/// Removes a token; its bearer is refused from then on.
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/tokens/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let act = ("removed", Kind::Token, name.clone());
+    recorded(&service, keeper.0, act, move |service| service.remove_token(&name)).await?;
+    Ok(HttpResponse::NoContent().finish())
+}

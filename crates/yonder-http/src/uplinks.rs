@@ -1,0 +1,94 @@
+//! `/api/v1/uplinks` and `/api/v1/budget`
+
+use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::{HttpResponse, delete, get, patch, post};
+use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
+use yonder_store::Kind;
+
+use super::caller::{Caller, Keeper, reading, recorded};
+use crate::error::HttpError;
+use yonder_service::Service;
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(add).service(show).service(edit).service(remove).service(budget);
+}
+
+/// All uplinks, those of this machine first.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", responses((status = 200, body = [Uplink])))]
+#[get("/uplinks")]
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink>>, HttpError> {
+    reading(&service, Service::uplinks).await.map(Json)
+}
+
+/// Adds an uplink.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", request_body = NewUplink,
+    responses((status = 201, body = Uplink), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/uplinks")]
+async fn add(
+    service: Data<Service>,
+    keeper: Keeper,
+    new: Json<NewUplink>,
+) -> Result<HttpResponse, HttpError> {
+    let uplink = recorded(&service, keeper.0, ("added", Kind::Uplink, new.name.clone()), move |service| {
+        service.add_uplink(&new)
+    })
+    .await?;
+    Ok(HttpResponse::Created().json(uplink))
+}
+
+/// One uplink.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(("name" = String, Path)),
+    responses((status = 200, body = Uplink), (status = 404, body = Problem)))]
+#[get("/uplinks/{name}")]
+async fn show(
+    service: Data<Service>,
+    _caller: Caller,
+    name: Path<String>,
+) -> Result<Json<Uplink>, HttpError> {
+    reading(&service, move |service| service.uplink(&name)).await.map(Json)
+}
+
+/// Changes an uplink.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(("name" = String, Path)), request_body = UplinkChange,
+    responses((status = 200, body = Uplink), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/uplinks/{name}")]
+async fn edit(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+    change: Json<UplinkChange>,
+) -> Result<Json<Uplink>, HttpError> {
+    recorded(&service, keeper.0, ("changed", Kind::Uplink, name.clone()), move |service| {
+        service.edit_uplink(&name, &change)
+    })
+    .await
+    .map(Json)
+}
+
+/// Removes an uplink.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(("name" = String, Path)),
+    responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/uplinks/{name}")]
+async fn remove(
+    service: Data<Service>,
+    keeper: Keeper,
+    name: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    recorded(&service, keeper.0, ("removed", Kind::Uplink, name.clone()), move |service| {
+        service.remove_uplink(&name)
+    })
+    .await?;
+    Ok(HttpResponse::NoContent().finish())
+}
+
+/// The budget: uplinks, bit rates and the month's traffic, as they are or as they would be.
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", request_body = WhatIf,
+    responses((status = 200, body = Budget), (status = 422, body = Problem)))]
+#[post("/budget")]
+async fn budget(
+    service: Data<Service>,
+    _caller: Caller,
+    what_if: Json<WhatIf>,
+) -> Result<Json<Budget>, HttpError> {
+    reading(&service, move |service| service.budget(&what_if)).await.map(Json)
+}

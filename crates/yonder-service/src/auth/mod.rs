@@ -1,0 +1,35 @@
+//! Who may do what: passwords, sessions, the local token, the set-up code, and limits on guessing.
+
+mod attempts;
+mod passwords;
+
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use secrecy::{ExposeSecret as _, SecretString};
+use subtle::ConstantTimeEq as _;
+
+pub(crate) use attempts::Attempts;
+pub(crate) use passwords::{check_new_password, hash_password, verify_password};
+
+/// 256 random bits as a text that fits addresses and headers.
+pub(crate) fn random_token() -> String {
+    URL_SAFE_NO_PAD.encode(rand::random::<[u8; 32]>())
+}
+
+/// Compares without telling by the time it takes where the difference is.
+pub fn same_secret(a: &SecretString, b: &str) -> bool {
+    a.expose_secret().as_bytes().ct_eq(b.as_bytes()).into()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn tokens_are_long_and_never_the_same() {
+        let (a, b) = (random_token(), random_token());
+        assert_eq!(a.len(), 43);
+        assert_ne!(a, b);
+        assert!(same_secret(&a.as_str().into(), &a) && !same_secret(&a.as_str().into(), &b));
+    }
+}

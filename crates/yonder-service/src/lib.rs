@@ -1,0 +1,17 @@
+//! The service without its HTTP interface: keeps records and engine in step, watches, notifies, and knows who may do what.
+
+mod auth;
+mod error;
+mod home;
+mod process;
+mod restore;
+mod service;
+mod tell;
+mod time;
+
+pub use auth::same_secret;
+pub use error::ServiceError;
+pub use home::{Home, HomeError};
+pub use process::ProcessFigures;
+pub use restore::Restored;
+pub use service::{LiveEvent, SESSION_S, Service, role_facts};

@@ -1,0 +1,66 @@
+//! What this process takes of the machine.
+
+use std::fs;
+
+use yonder_engine::Engine;
+
+/// What the process holds at this moment. What the system does not tell counts as none.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ProcessFigures {
+    /// Memory that is really there, in bytes.
+    pub resident_bytes: u64,
+    /// Open files and sockets.
+    pub open_files: u64,
+    /// Tasks of the engine that are not done: pulls, pushes, and what watches them.
+    pub tasks: u64,
+    /// Age of the oldest heartbeat of a media thread, in milliseconds.
+    pub heartbeat_age_ms: u64,
+}
+
+impl ProcessFigures {
+    /// Looks now.
+    pub fn look(engine: &Engine) -> Self {
+        let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
+        let oldest = engine.heartbeat_ages().into_iter().max().unwrap_or_default();
+        Self {
+            resident_bytes: resident_bytes(&status).unwrap_or_default(),
+            open_files: open_files(),
+            tasks,
+            heartbeat_age_ms: u64::try_from(oldest.as_millis()).unwrap_or(u64::MAX),
+        }
+    }
+}
+
+/// Files and sockets that are open now; the look itself takes one, which is left out.
+pub(crate) fn open_files() -> u64 {
+    let count = fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
+    u64::try_from(count.saturating_sub(1)).unwrap_or(u64::MAX)
+}
+
+/// `VmRSS:     12345 kB`, see `proc_pid_status(5)`.
+fn resident_bytes(status: &str) -> Option<u64> {
+    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"))?;
+    let kilobytes: u64 = line.trim().strip_suffix("kB")?.trim().parse().ok()?;
+    Some(kilobytes * 1024)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn memory_is_read_from_the_systems_words() {
+        assert_eq!(resident_bytes("Name:\tyonder\nVmRSS:\t   12345 kB\nThreads:\t4\n"), Some(12_641_280));
+        assert_eq!(resident_bytes("Name:\tyonder\n"), None);
+    }
+
+    #[test]
+    fn a_file_that_is_opened_counts() {
+        let before = open_files();
+        let files: Vec<_> = (0..50).filter_map(|_| fs::File::open("/dev/null").ok()).collect();
+        // Tests beside this one open and close files of their own.
+        assert!(open_files() + 25 > before + 50, "{before}");
+        drop(files);
+    }
+}

@@ -1,0 +1,130 @@
+//! Care of the service itself: a copy of its records, and a look at what it stands on.
+
+use yonder_api::Check;
+use yonder_core::preflight::Level;
+use yonder_engine::count_authorities;
+use yonder_store::{SealError, StoreError};
+
+use super::Service;
+use crate::error::ServiceError;
+use crate::process::{ProcessFigures, open_files};
+
+/// Free space below which it is tight, and below which it is too little.
+const TIGHT_BYTES: u64 = 1024 * 1024 * 1024;
+const TOO_LITTLE_BYTES: u64 = 100 * 1024 * 1024;
+/// Open files that the service needs for itself, for each feed and for each push.
+const FILES: (u64, u64, u64) = (64, 6, 2);
+
+impl Service {
+    /// A copy of all records, with secrets sealed.
+    ///
+    /// # Errors
+    /// When the records cannot be copied.
+    pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
+        Ok(self.store.backup()?)
+    }
+
+    /// What the service takes of the machine.
+    pub fn process_figures(&self) -> ProcessFigures {
+        ProcessFigures::look(&self.engine)
+    }
+
+    /// Looks at what the service stands on.
+    #[must_use]
+    pub fn selfcheck(&self) -> Vec<Check> {
+        vec![
+            self.check_records(),
+            self.check_secrets(),
+            self.check_disk(),
+            self.check_files(),
+            check_authorities(),
+        ]
+    }
+
+    fn check_records(&self) -> Check {
+        match self.store.check() {
+            Ok(()) => pass("records", "The records are sound.".to_owned()),
+            Err(error) => fail(
+                "records",
+                format!("The records are not sound: {error}."),
+                "Stop the service and restore the last backup with `yonder restore`.",
+            ),
+        }
+    }
+
+    fn check_secrets(&self) -> Check {
+        match self.store.check_secrets() {
+            Ok(()) => pass("secrets", "Every secret opens under the master key.".to_owned()),
+            Err(StoreError::Seal(SealError::WrongKey)) => fail(
+                "secrets",
+                "A secret was sealed under another master key.".to_owned(),
+                "Put the right master key back, or set keys and passwords anew.",
+            ),
+            Err(error) => {
+                fail("secrets", format!("Secrets cannot be read: {error}."), "Look at the records first.")
+            }
+        }
+    }
+
+    fn check_disk(&self) -> Check {
+        let Some(folder) = self.store.folder() else {
+            return pass("disk", "The records are not kept on disk.".to_owned());
+        };
+        match fs4::available_space(&folder) {
+            Ok(free) if free >= TIGHT_BYTES => {
+                pass("disk", format!("{} MB are free for the records.", free / 1_000_000))
+            }
+            Ok(free) => {
+                let said = format!("Only {} MB are free for the records.", free / 1_000_000);
+                let hint = "Make room: without it the record has holes and changes are refused.";
+                if free >= TOO_LITTLE_BYTES { warn("disk", said, hint) } else { fail("disk", said, hint) }
+            }
+            Err(error) => {
+                warn("disk", format!("The free space is not known: {error}."), "Look at it by hand.")
+            }
+        }
+    }
+
+    fn check_files(&self) -> Check {
+        let relays = self.stored_relays();
+        let pushes: usize = relays.iter().map(|relay| relay.destinations.len()).sum();
+        let count = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
+        let needed = FILES.0 + FILES.1 * count(relays.len()) + FILES.2 * count(pushes);
+        let limit = rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft);
+        let open = open_files();
+        let said = format!("{open} files are open, {limit} may be; all relays together need about {needed}.");
+        if needed <= limit {
+            return pass("open-files", said);
+        }
+        fail("open-files", said, "Raise the limit: LimitNOFILE= in the systemd unit, or `ulimit -n`.")
+    }
+}
+
+fn check_authorities() -> Check {
+    let known = count_authorities();
+    if known > 0 {
+        return pass("authorities", format!("{known} certificate authorities of the system are trusted."));
+    }
+    warn(
+        "authorities",
+        "The system has no certificate authorities: no RTMPS platform will be trusted.".to_owned(),
+        "Install the system's CA certificates, or give destinations an authority of their own.",
+    )
+}
+
+fn check(check: &str, level: Level, reason: String, next_step: Option<&str>) -> Check {
+    let check = check.to_owned();
+    Check { subject: "service".to_owned(), check, level, reason, next_step: next_step.map(str::to_owned) }
+}
+
+fn pass(word: &str, reason: String) -> Check {
+    check(word, Level::Pass, reason, None)
+}
+
+fn warn(word: &str, reason: String, hint: &str) -> Check {
+    check(word, Level::Warn, reason, Some(hint))
+}
+
+fn fail(word: &str, reason: String, hint: &str) -> Check {
+    check(word, Level::Fail, reason, Some(hint))
+}

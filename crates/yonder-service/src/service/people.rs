@@ -1,0 +1,202 @@
+//! People who may sign in, and those who are invited to.
+
+use secrecy::SecretString;
+use yonder_api::{
+    Invitation as InvitationFacts, Join, MadeInvitation, NewInvitation, Person as PersonFacts, PersonChange,
+    Role as RoleFacts, SignedIn,
+};
+use yonder_core::{Role, check_name};
+use yonder_store::{Fate, Invitation, Kind, StoreError};
+
+use super::{Service, lock};
+use crate::auth;
+use crate::error::ServiceError;
+use crate::time;
+
+/// How long an invitation is good for, in seconds: three days.
+const INVITATION_S: i64 = 3 * 86_400;
+
+/// A role as the API tells it.
+pub fn role_facts(role: Role) -> RoleFacts {
+    match role {
+        Role::Viewer => RoleFacts::Viewer,
+        Role::Operator => RoleFacts::Operator,
+        Role::Keeper => RoleFacts::Keeper,
+    }
+}
+
+/// A role that the API took.
+pub(super) fn role_of(role: RoleFacts) -> Role {
+    match role {
+        RoleFacts::Viewer => Role::Viewer,
+        RoleFacts::Operator => Role::Operator,
+        RoleFacts::Keeper => Role::Keeper,
+    }
+}
+
+impl Service {
+    /// Adds a person who may sign in.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be
+    /// written.
+    pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
+        let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
+        auth::check_new_password(password)?;
+        self.store.add_person(&name, &auth::hash_password(password)?, role, time::now_s())?;
+        tracing::info!(person = name, role = role.word(), "person added");
+        Ok(())
+    }
+
+    /// Gives a keeper a password; somebody new may then sign in.
+    ///
+    /// # Errors
+    /// As [`Service::add_person`], but for a name that is taken.
+    pub fn set_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
+        if self.store.person(name).is_err() {
+            self.add_person(name, password, Role::Keeper)?;
+            // With somebody there, the set-up link is of no use to anybody else.
+            *lock(&self.set_up_code) = None;
+            return Ok(());
+        }
+        auth::check_new_password(password)?;
+        Ok(self.store.set_password(name, &auth::hash_password(password)?)?)
+    }
+
+    /// Everybody who may sign in, by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
+        let sessions = self.store.sessions(None, time::now_s())?;
+        let facts = |person: yonder_store::Person| {
+            // The latest used come first.
+            let session = sessions.iter().find(|session| session.person == person.name);
+            PersonFacts {
+                role: role_facts(person.role),
+                since: time::text(time::from_s(person.created_s)),
+                seen: session.map(|session| time::text(time::from_s(session.seen_s))),
+                name: person.name,
+            }
+        };
+        Ok(self.store.people()?.into_iter().map(facts).collect())
+    }
+
+    fn person_facts(&self, name: &str) -> Result<PersonFacts, ServiceError> {
+        let named = self.store.person(name).map_err(|error| self.explain(error))?;
+        let found = self.people()?.into_iter().find(|person| person.name == named.name);
+        found.ok_or(ServiceError::Internal("a person vanished"))
+    }
+
+    /// Gives a person another role.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn edit_person(&self, name: &str, change: &PersonChange) -> Result<PersonFacts, ServiceError> {
+        self.store.set_role(name, role_of(change.role)).map_err(|error| self.explain(error))?;
+        self.person_facts(name)
+    }
+
+    /// Removes a person, and signs them out everywhere.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn remove_person(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_person(name).map_err(|error| self.explain(error))
+    }
+
+    /// Invites somebody, or gives somebody who forgot their password a link to a new one.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be written.
+    pub fn invite(&self, new: &NewInvitation, by: &str) -> Result<MadeInvitation, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let known = match self.store.person(&name) {
+            Ok(person) => Some(person),
+            Err(StoreError::NotFound { .. }) => None,
+            Err(error) => return Err(error.into()),
+        };
+        let role = match (&known, new.role) {
+            (Some(person), None) => person.role,
+            (Some(_), Some(_)) => {
+                return Err(ServiceError::Invalid {
+                    field: "role",
+                    detail: format!("{name:?} may sign in already, and keeps their role with a new password"),
+                    hint: "Change their role by itself, or leave it out of the invitation.",
+                });
+            }
+            (None, role) => role.map_or(Role::Viewer, role_of),
+        };
+        let invitation = Invitation {
+            name: known.map_or(name, |person| person.name),
+            role,
+            made_by: by.to_owned(),
+            expires_s: time::now_s() + INVITATION_S,
+        };
+        let code = SecretString::from(auth::random_token());
+        self.store.add_invitation(&code, &invitation)?;
+        Ok(MadeInvitation { invitation: self.invitation_facts(invitation), code: code.into() })
+    }
+
+    fn invitation_facts(&self, invitation: Invitation) -> InvitationFacts {
+        InvitationFacts {
+            resets: self.store.person(&invitation.name).is_ok(),
+            role: role_facts(invitation.role),
+            by: invitation.made_by,
+            expires: time::text(time::from_s(invitation.expires_s)),
+            name: invitation.name,
+        }
+    }
+
+    /// Invitations that nobody has taken up yet.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn invitations(&self) -> Result<Vec<InvitationFacts>, ServiceError> {
+        let open = self.store.invitations(time::now_s())?;
+        Ok(open.into_iter().map(|invitation| self.invitation_facts(invitation)).collect())
+    }
+
+    /// Takes an invitation back.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn withdraw_invitation(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_invitation(name).map_err(|error| self.explain(error))
+    }
+
+    /// What a code invites to.
+    ///
+    /// # Errors
+    /// [`ServiceError::InvitationRefused`], or when the records cannot be read.
+    pub fn look_at_invitation(&self, code: &SecretString) -> Result<InvitationFacts, ServiceError> {
+        let found = self.store.invitation(code, time::now_s())?;
+        Ok(self.invitation_facts(found.ok_or(ServiceError::InvitationRefused)?))
+    }
+
+    /// Takes an invitation up: makes the person or gives them their new password, and signs them in.
+    ///
+    /// # Errors
+    /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or when the records cannot be written.
+    pub fn join(&self, join: Join, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+        let (code, password) = (join.code.into_inner(), join.password.into_inner());
+        auth::check_new_password(&password)?;
+        let hash = auth::hash_password(&password)?;
+        let (person, is_new) = self.store.together(|| {
+            let now_s = time::now_s();
+            let invitation = self.store.invitation(&code, now_s)?.ok_or(ServiceError::InvitationRefused)?;
+            self.store.remove_invitation(&invitation.name)?;
+            let is_new = match self.store.set_password(&invitation.name, &hash) {
+                Err(StoreError::NotFound { .. }) => {
+                    self.store.add_person(&invitation.name, &hash, invitation.role, now_s)?;
+                    true
+                }
+                other => other.map(|()| false)?,
+            };
+            Ok::<_, ServiceError>(Fate::Keep((self.store.person(&invitation.name)?, is_new)))
+        })?;
+        let what = if is_new { "joined" } else { "password-changed" };
+        self.record(&person.name, what, Kind::Person, &person.name);
+        self.begin_session(&person, agent)
+    }
+}
