@@ -137,6 +137,7 @@ fn spec(name: String, camera: SocketAddr, channels: Range<u32>, to: &str) -> any
         name: name.clone(),
         url,
         credentials,
+        secret_lost: false,
         transport: TransportChoice::Tcp,
         pin: None,
         history: Default::default(),

@@ -6,6 +6,7 @@
 use std::net::{Ipv4Addr, SocketAddr, TcpListener as StdListener};
 use std::os::fd::AsRawFd as _;
 use std::process::{Child, Stdio};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
@@ -99,7 +100,9 @@ pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbou
     };
     let began = Instant::now();
     beside.spawn(serve(camera, move |stream| film(stream, began, sizes)));
-    beside.spawn(serve(platform, discard));
+    let delivered: Arc<AtomicU64> = Arc::default();
+    let count = Arc::clone(&delivered);
+    beside.spawn(serve(platform, move |stream| discard(stream, Arc::clone(&count))));
     let one_thread = ["--media-threads", "1"].map(String::from);
     let options = [
         format!("--neighbour-camera={camera_at}"),
@@ -109,6 +112,9 @@ pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbou
     let both = [one_thread.as_slice(), options.as_slice()].concat();
     let alone = runtime.block_on(measure("child-engine", feeds, mbps, seconds, &one_thread))?;
     let with = runtime.block_on(measure("child-engine", feeds, mbps, seconds, &both))?;
+    let delivered = delivered.load(Ordering::Relaxed);
+    let wanted = u64::from(pushes) * u64::from(keyframe_kb) * 1_000 * seconds;
+    ensure!(delivered > wanted, "only {delivered} bytes of {wanted} went to the other feed's platform");
     report([("alone", &alone), ("beside", &with)]);
     Ok(())
 }
@@ -348,7 +354,7 @@ async fn accept(stream: &mut TcpStream) -> anyhow::Result<()> {
 }
 
 /// A platform that discards a broadcast within the kernel (`MSG_TRUNC`), as one on another machine would cost nothing here.
-async fn discard(mut stream: TcpStream) -> anyhow::Result<()> {
+async fn discard(mut stream: TcpStream, delivered: Arc<AtomicU64>) -> anyhow::Result<()> {
     accept(&mut stream).await?;
     let mut unused = vec![0; 1 << 20];
     loop {
@@ -356,7 +362,9 @@ async fn discard(mut stream: TcpStream) -> anyhow::Result<()> {
         let received = stream.async_io(Interest::READABLE, || {
             Ok(recv(socket, &mut unused, MsgFlags::MSG_TRUNC | MsgFlags::MSG_DONTWAIT)?)
         });
-        ensure!(received.await? > 0, "gone");
+        let count = received.await?;
+        ensure!(count > 0, "gone");
+        delivered.fetch_add(u64::try_from(count)?, Ordering::Relaxed);
     }
 }
 

@@ -69,6 +69,7 @@ pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
         failback_delay: Duration::from_secs(120),
         key: pasted.key,
         encryption: None,
+        secret_lost: false,
         authority: None,
         uplinks: Vec::new(),
         refusals: Default::default(),

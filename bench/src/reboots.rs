@@ -36,6 +36,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
         name: "load".into(),
         url,
         credentials,
+        secret_lost: false,
         transport: TransportChoice::Auto,
         pin: None,
         history: Default::default(),

@@ -23,6 +23,7 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
             name: "load".into(),
             url,
             credentials,
+            secret_lost: false,
             transport: TransportChoice::Tcp,
             pin: None,
             history: Default::default(),

@@ -389,6 +389,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/master-key/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
+         *     the key that they were made under.
+         */
+        post: operations["rotate_master_key"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/patterns": {
         parameters: {
             query?: never;
@@ -1311,6 +1331,8 @@ export interface components {
              * @description Seconds that the first server must be reachable again before a push returns to it.
              */
             return_after_s: number;
+            /** @description The stored key or passphrase cannot be opened and has to be set again; until then pushes are blocked. */
+            secret_lost?: boolean;
             /** @description Server address. */
             server: string;
             /** @description Uplinks that its pushes are bound to, the one to be preferred first. */
@@ -1371,6 +1393,8 @@ export interface components {
             name: string;
             /** @description SHA-256 fingerprint of the one certificate that is trusted. */
             pin?: string | null;
+            /** @description The stored password cannot be opened and has to be set again; until then the feed is blocked. */
+            secret_lost?: boolean;
             /** @description Site that the camera is at. */
             site?: string | null;
             /** @description State. */
@@ -1825,6 +1849,11 @@ export interface components {
          * @enum {string}
          */
         MailSecurity: "tls" | "starttls" | "none";
+        /** @description Result of a rotation of the master key. */
+        MasterKeyRotation: {
+            /** @description Secrets that are sealed under the new key. */
+            sealed: number;
+        };
         /** @description What was measured of a stream. */
         MeasuredFacts: {
             /**
@@ -2418,6 +2447,8 @@ export interface components {
             has_secret: boolean;
             /** @description Name. */
             name: string;
+            /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
+            secret_lost?: boolean;
             /** @description Where and how. */
             way: components["schemas"]["Way"];
         };
@@ -2479,6 +2510,8 @@ export interface components {
             site?: string | null;
             /** @description What is wanted of it. */
             wanted: components["schemas"]["DesiredState"];
+            /** @description The disk has not taken `wanted` yet: a restart of the service would bring back the state before. */
+            wanted_unsaved?: boolean;
         };
         /** @description A change of a relay; what is left out stays. */
         RelayChange: {
@@ -4044,6 +4077,41 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rotate_master_key: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MasterKeyRotation"];
+                };
+            };
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            507: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -81,6 +81,9 @@ pub struct Receiver {
     pub way: Way,
     /// There is a secret.
     pub has_secret: bool,
+    /// The stored secret cannot be opened and has to be set again; until then nothing is delivered.
+    #[serde(default)]
+    pub secret_lost: bool,
 }
 
 /// A receiver that was added, with the secret that was made for it.

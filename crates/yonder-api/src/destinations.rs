@@ -170,6 +170,9 @@ pub struct Destination {
     pub watch_page: Option<String>,
     /// Key.
     pub key: Option<KeyFacts>,
+    /// The stored key or passphrase cannot be opened and has to be set again; until then pushes are blocked.
+    #[serde(default)]
+    pub secret_lost: bool,
     /// Passphrase.
     pub passphrase: Option<PassphraseFacts>,
     /// A private authority is trusted.

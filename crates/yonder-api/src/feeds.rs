@@ -114,6 +114,9 @@ pub struct Feed {
     pub user: Option<String>,
     /// A password is kept.
     pub has_password: bool,
+    /// The stored password cannot be opened and has to be set again; until then the feed is blocked.
+    #[serde(default)]
+    pub secret_lost: bool,
     /// SHA-256 fingerprint of the one certificate that is trusted.
     pub pin: Option<String>,
     /// Site that the camera is at.

@@ -50,7 +50,7 @@ pub use relays::{
     Rates, RatesRequest, Relay, RelayChange, RelayEvent, VideoFacts,
 };
 pub use secret::Secret;
-pub use service::{Credentials, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
+pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
 pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream};
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 

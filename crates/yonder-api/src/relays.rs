@@ -308,6 +308,9 @@ pub struct Relay {
     pub name: String,
     /// What is wanted of it.
     pub wanted: DesiredState,
+    /// The disk has not taken `wanted` yet: a restart of the service would bring back the state before.
+    #[serde(default)]
+    pub wanted_unsaved: bool,
     /// How it is as a whole.
     #[serde(default)]
     #[schema(required)]

@@ -68,3 +68,10 @@ pub struct SignedIn {
     /// Token that changes must carry in the `X-Yonder-Token` header.
     pub token: String,
 }
+
+/// Result of a rotation of the master key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MasterKeyRotation {
+    /// Secrets that are sealed under the new key.
+    pub sealed: usize,
+}

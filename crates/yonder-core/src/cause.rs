@@ -128,6 +128,8 @@ cause_codes! {
     FeedTooManyViewers, "feed.too-many-viewers", Camera, "Close other viewers of this camera, or raise its limit.";
     /// The camera breaks the protocol.
     FeedProtocol, "feed.protocol", Camera, "Check that the address is the camera's RTSP address and port.";
+    /// The stored password cannot be opened.
+    FeedSecretLost, "feed.secret-lost", Ours, "Set the password again with `yonder feed edit --password-file`. If many secrets are lost, put the right master key back.";
     /// The service failed.
     FeedInternal, "feed.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
 
@@ -163,6 +165,8 @@ cause_codes! {
     PushPassphraseRefused, "push.passphrase-refused", Platform, "Set the passphrase that the platform shows with `yonder destination rekey --passphrase-file`. The present one is tried at most twice in 15 minutes.";
     /// The platform breaks the protocol.
     PushProtocol, "push.protocol", Platform, "Check that the server address and port are the platform's for this protocol.";
+    /// The stored key or passphrase cannot be opened.
+    PushSecretLost, "push.secret-lost", Ours, "Set the stream key or the passphrase again with `yonder destination rekey`. If many secrets are lost, put the right master key back.";
     /// The service failed.
     PushInternal, "push.internal", Ours, "This is a fault of the service. It tries again; please report it with the log.";
 }

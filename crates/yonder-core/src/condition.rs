@@ -203,13 +203,14 @@ impl Condition {
 pub fn action_of(code: CauseCode) -> Option<Action> {
     match code {
         CauseCode::FeedWrongPassword
+        | CauseCode::FeedSecretLost
         | CauseCode::FeedNoSuchStream
         | CauseCode::FeedNameNotFound
         | CauseCode::FeedTlsUntrusted
         | CauseCode::FeedTlsFailed
         | CauseCode::FeedTransportRefused
         | CauseCode::FeedCodecUnsupported => Some(Action::EditFeed),
-        CauseCode::PushKeyRefused | CauseCode::PushKeyBusy => Some(Action::Rekey),
+        CauseCode::PushKeyRefused | CauseCode::PushKeyBusy | CauseCode::PushSecretLost => Some(Action::Rekey),
         CauseCode::PushNameNotFound
         | CauseCode::PushAppRefused
         | CauseCode::PushPassphraseRefused

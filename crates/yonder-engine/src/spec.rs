@@ -20,6 +20,8 @@ pub struct FeedSpec {
     pub url: CameraUrl,
     /// User name and password.
     pub credentials: Option<Credentials>,
+    /// The stored password could not be opened: the camera is not dialed, and the feed is blocked.
+    pub secret_lost: bool,
     /// How packets shall travel.
     pub transport: TransportChoice,
     /// The one certificate that is trusted, by its SHA-256; `None` trusts what the system's authorities vouch for.
@@ -55,6 +57,8 @@ pub struct PushSpec {
     pub key: Option<StreamKey>,
     /// SRT's passphrase, and the length of the key made from it.
     pub encryption: Option<(Passphrase, KeyLength)>,
+    /// The stored key or passphrase could not be opened: the platform is not dialed, and the push is blocked.
+    pub secret_lost: bool,
     /// An authority beside the system's, for TLS.
     pub authority: Option<PrivateAuthority>,
     /// The uplinks that it is bound to, the one to be preferred first; none leaves the choice to the system.
@@ -125,6 +129,7 @@ impl FeedSpec {
         self.url == other.url
             && self.transport == other.transport
             && self.pin == other.pin
+            && self.secret_lost == other.secret_lost
             && account(self) == account(other)
     }
 }
@@ -155,6 +160,7 @@ impl PushSpec {
         let authority = |spec: &Self| spec.authority.as_ref().map(|authority| authority.pem().to_owned());
         key(self) == key(other)
             && encryption(self) == encryption(other)
+            && self.secret_lost == other.secret_lost
             && authority(self) == authority(other)
     }
 }
@@ -174,6 +180,7 @@ mod tests {
             failback_delay: Duration::from_secs(120),
             key: None,
             encryption: None,
+            secret_lost: false,
             authority: None,
             uplinks: vec![uplink("fibre"), uplink("radio")],
             refusals: Arc::default(),

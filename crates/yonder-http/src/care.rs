@@ -4,7 +4,7 @@ use actix_web::http::header::CACHE_CONTROL;
 use actix_web::middleware::from_fn;
 use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, get, post};
-use yonder_api::{Check, Problem};
+use yonder_api::{Check, MasterKeyRotation, Problem};
 use yonder_store::Kind;
 
 use super::caller::{Caller, Keeper, identify_first, reading, recorded};
@@ -16,7 +16,7 @@ use yonder_service::Service;
 const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(backup).service(selfcheck);
+    config.service(backup).service(selfcheck).service(rotate_master_key);
 }
 
 pub(super) fn configure_metrics(config: &mut ServiceConfig) {
@@ -35,6 +35,20 @@ async fn backup(service: Data<Service>, keeper: Keeper) -> Result<HttpResponse, 
         .insert_header((CACHE_CONTROL, "no-store"))
         .body(copy);
     Ok(response)
+}
+
+/// Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
+/// the key that they were made under.
+#[utoipa::path(context_path = "/api/v1", tag = "care",
+    responses((status = 200, body = MasterKeyRotation), (status = 500, body = Problem), (status = 507, body = Problem)))]
+#[post("/master-key/rotate")]
+async fn rotate_master_key(
+    service: Data<Service>,
+    keeper: Keeper,
+) -> Result<Json<MasterKeyRotation>, HttpError> {
+    let act = ("master-key-rotated", Kind::Service, "yonder".to_owned());
+    let sealed = recorded(&service, keeper.0, act, Service::rotate_master_key).await?;
+    Ok(Json(MasterKeyRotation { sealed }))
 }
 
 /// What the service stands on: records, secrets, disk, open files, certificate authorities.

@@ -27,6 +27,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::KeyInUse { .. }
         | ServiceError::PreflightFailed { .. }
         | ServiceError::NoStill(_)
+        | ServiceError::SecretLost { .. }
         | ServiceError::Store(
             StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
         ) => StatusCode::CONFLICT,

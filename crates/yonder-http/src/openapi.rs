@@ -79,6 +79,7 @@ use super::{
         book::apply,
         care::backup,
         care::selfcheck,
+        care::rotate_master_key,
         platforms::rules,
         platforms::list,
         platforms::add,

@@ -115,6 +115,16 @@ pub enum ServiceError {
     /// The records.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A stored secret cannot be opened.
+    #[error("the stored {secret} of the {kind} {name:?} cannot be opened")]
+    SecretLost {
+        /// Kind of record.
+        kind: Kind,
+        /// Its name.
+        name: String,
+        /// What it is, like `password`.
+        secret: &'static str,
+    },
     /// Something that should not happen.
     #[error("the service failed inside: {0}")]
     Internal(&'static str),
@@ -197,6 +207,7 @@ impl ServiceError {
             Self::RoleNeeded { .. } => "request.role-needed",
             Self::TokenMissing => "request.token-missing",
             Self::TooManyAttempts(_) => "request.too-many-attempts",
+            Self::SecretLost { .. } => "request.secret-lost",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
             Self::Store(StoreError::LastKeeper(_)) => "person.last-keeper",
@@ -267,6 +278,9 @@ impl ServiceError {
                 return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
             }
             Self::TokenMissing => "Reload the page and try again.",
+            Self::SecretLost { .. } => {
+                "It is damaged, or was sealed under another master key. Set it again; everything else goes on."
+            }
             Self::Store(StoreError::Full) => {
                 "Make room on the disk that the home folder lies on. What runs goes on."
             }

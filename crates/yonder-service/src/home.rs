@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use secrecy::SecretString;
 use yonder_api::ServiceFacts;
-use yonder_store::{MasterKey, SealError, Store, StoreError};
+use yonder_store::{LostSecret, MasterKey, SealError, Store, StoreError};
 
 /// Names a file with the master key that lies outside the home folder.
 const MASTER_KEY_VARIABLE: &str = "YONDER_MASTER_KEY_FILE";
@@ -26,6 +26,24 @@ pub enum HomeError {
     /// Another service runs in this folder.
     #[error("a service runs already in {0}")]
     Taken(String),
+    /// There are records, but not the key that they are sealed under.
+    #[error("the master key {path} is missing, and the records are sealed under it")]
+    MasterKeyMissing {
+        /// Path.
+        path: String,
+    },
+    /// The records are sealed under another key.
+    #[error("the records are sealed under another master key than {path}")]
+    MasterKeyForeign {
+        /// Path.
+        path: String,
+    },
+    /// The key opens the records, so that nothing is to be reset.
+    #[error("the master key {path} opens these records")]
+    MasterKeyFits {
+        /// Path.
+        path: String,
+    },
     /// The master key cannot be used.
     #[error(transparent)]
     Seal(#[from] SealError),
@@ -91,19 +109,78 @@ impl Home {
         self.folder.join("slates")
     }
 
-    /// The key that secrets are sealed under; made where there is none.
+    /// File of the master key, in the home folder unless the environment names another one.
+    pub(crate) fn master_key_file(&self) -> PathBuf {
+        std::env::var_os(MASTER_KEY_VARIABLE).map_or_else(|| self.folder.join("master.key"), PathBuf::from)
+    }
+
+    /// The key that secrets are sealed under. It is made together with fresh records, and never for records that are there
+    /// already.
+    ///
+    /// # Errors
+    /// [`HomeError::MasterKeyMissing`] for records whose key is not there, or why the key cannot be used.
     pub(crate) fn master_key(&self) -> Result<MasterKey, HomeError> {
-        let path = std::env::var_os(MASTER_KEY_VARIABLE)
-            .map_or_else(|| self.folder.join("master.key"), PathBuf::from);
-        Ok(MasterKey::load_or_create(&path)?)
+        let path = self.master_key_file();
+        match MasterKey::load(&path) {
+            Err(SealError::Missing { path: shown }) if self.has_records() => {
+                Err(HomeError::MasterKeyMissing { path: shown })
+            }
+            Err(SealError::Missing { .. }) => Ok(MasterKey::create(&path)?),
+            loaded => Ok(loaded?),
+        }
+    }
+
+    fn has_records(&self) -> bool {
+        fs::metadata(self.records_file()).is_ok_and(|file| file.len() > 0)
     }
 
     /// Opens the records.
     ///
     /// # Errors
-    /// [`HomeError`] when records or master key cannot be used.
+    /// [`HomeError::MasterKeyMissing`] or [`HomeError::MasterKeyForeign`] when the key is not that of the records, or why
+    /// records or key cannot be used.
     pub fn open_store(&self) -> Result<Store, HomeError> {
         let master_key = self.master_key()?;
+        let path = self.create_records_file()?;
+        match Store::open(&path, master_key) {
+            Err(StoreError::ForeignMasterKey) => {
+                let file = self.master_key_file();
+                // The records are sealed under the successor: a rotation was cut off before its last step.
+                if let Ok(next) = MasterKey::load(&MasterKey::next_path(&file))
+                    && let Ok(store) = Store::open(&path, next.clone())
+                {
+                    drop(store);
+                    tracing::warn!("completing the rotation of the master key");
+                    return Ok(Store::open(&path, next.replace(&file)?)?);
+                }
+                Err(HomeError::MasterKeyForeign { path: file.display().to_string() })
+            }
+            opened => Ok(opened?),
+        }
+    }
+
+    /// Gives records whose master key is lost a new one. Every secret in them is lost, and has to be set again.
+    ///
+    /// # Errors
+    /// [`HomeError::Taken`] while a service runs here, [`HomeError::MasterKeyFits`] when the present key opens the records, or
+    /// why records or key cannot be used.
+    pub fn reset_master_key(&self) -> Result<Vec<LostSecret>, HomeError> {
+        let _lock = self.occupy()?;
+        let path = self.create_records_file()?;
+        let file = self.master_key_file();
+        let key = match MasterKey::load(&file) {
+            Ok(key) => match Store::open(&path, key.clone()) {
+                Err(StoreError::ForeignMasterKey) => key,
+                Err(error) => return Err(error.into()),
+                Ok(_) => return Err(HomeError::MasterKeyFits { path: file.display().to_string() }),
+            },
+            Err(SealError::Missing { .. }) => MasterKey::create(&file)?,
+            Err(error) => return Err(error.into()),
+        };
+        Ok(Store::open_with_foreign_key(&path, key)?.verify_secrets()?)
+    }
+
+    fn create_records_file(&self) -> Result<PathBuf, HomeError> {
         let path = self.records_file();
         // SQLite makes its files with the rights of the first one.
         OpenOptions::new()
@@ -112,7 +189,7 @@ impl Home {
             .mode(0o600)
             .open(&path)
             .map_err(|source| HomeError::File { path: path.display().to_string(), source })?;
-        Ok(Store::open(&path, master_key)?)
+        Ok(path)
     }
 
     /// The token by which local clients sign in; made where there is none.

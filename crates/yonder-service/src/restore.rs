@@ -5,7 +5,7 @@ use std::io::{self, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
-use yonder_store::Store;
+use yonder_store::{MasterKey, SealError, Store, StoreError};
 
 use crate::home::{Home, HomeError};
 
@@ -19,7 +19,7 @@ pub struct Restored {
 }
 
 impl Home {
-    /// Takes the records from a backup. It is brought to this version, looked through and its secrets opened before
+    /// Takes the records from a backup. It is brought to this version, and checked against damage and the master key, before
     /// anything is replaced; a backup that cannot be used changes nothing. `relays_off` switches every relay off, for
     /// a machine that shall not push what another one pushes already.
     ///
@@ -48,9 +48,16 @@ impl Home {
         let mut file =
             OpenOptions::new().write(true).create_new(true).mode(0o600).open(draft).map_err(at(draft))?;
         file.write_all(&bytes).and_then(|()| file.sync_all()).map_err(at(draft))?;
-        let store = Store::open(draft, self.master_key()?)?;
+        let file = self.master_key_file().display().to_string();
+        let key = MasterKey::load(&self.master_key_file()).map_err(|error| match error {
+            SealError::Missing { path } => HomeError::MasterKeyMissing { path },
+            error => error.into(),
+        })?;
+        let store = Store::open(draft, key).map_err(|error| match error {
+            StoreError::ForeignMasterKey => HomeError::MasterKeyForeign { path: file },
+            error => error.into(),
+        })?;
         store.check()?;
-        store.check_secrets()?;
         if relays_off {
             store.switch_all_off()?;
         }

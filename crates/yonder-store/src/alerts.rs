@@ -5,9 +5,21 @@ use secrecy::SecretString;
 use yonder_core::alerts::Open;
 
 use crate::error::{Kind, StoreError};
+use crate::sealed::{RECEIVER_SECRET, SealedSecret, SecretChange};
 use crate::store::{Store, unless_taken};
 
-/// Who is told, as it is kept.
+/// A receiver of notifications to be stored.
+#[derive(Debug, Clone)]
+pub struct NewReceiver {
+    /// Name.
+    pub name: String,
+    /// Where and how, as JSON without any secret.
+    pub settings: String,
+    /// What web messages are signed with, or the mail server's password.
+    pub secret: Option<SecretString>,
+}
+
+/// A stored receiver of notifications.
 #[derive(Debug, Clone)]
 pub struct Receiver {
     /// Name.
@@ -15,7 +27,7 @@ pub struct Receiver {
     /// Where and how, as JSON without any secret.
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
-    pub secret: Option<SecretString>,
+    pub secret: Option<SealedSecret>,
 }
 
 /// What is told of, as it is kept.
@@ -38,7 +50,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
-    pub fn add_receiver(&self, receiver: &Receiver) -> Result<(), StoreError> {
+    pub fn add_receiver(&self, receiver: &NewReceiver) -> Result<(), StoreError> {
         let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: receiver.name.clone() };
         self.write(|transaction| {
             transaction
@@ -47,27 +59,36 @@ impl Store {
                     params![receiver.name, receiver.settings],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            self.seal_secret(transaction, transaction.last_insert_rowid(), receiver.secret.as_ref())
+            let id = transaction.last_insert_rowid();
+            self.write_secret(transaction, (RECEIVER_SECRET, id), receiver.secret.as_ref())
         })
     }
 
-    /// Replaces the receiver `name`. Without a secret, the one that is kept stays.
+    /// Replaces name and settings of the receiver `name`, and changes its secret.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
-    pub fn edit_receiver(&self, name: &str, receiver: &Receiver) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: receiver.name.clone() };
+    pub fn edit_receiver(
+        &self,
+        name: &str,
+        (new_name, settings): (&str, &str),
+        secret: &SecretChange,
+    ) -> Result<(), StoreError> {
+        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: new_name.to_owned() };
         self.write(|transaction| {
             let id = id_of(transaction, Kind::Receiver, name)?;
             transaction
                 .execute(
                     "UPDATE receiver SET name = ?2, settings = ?3 WHERE id = ?1",
-                    params![id, receiver.name, receiver.settings],
+                    params![id, new_name, settings],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            match &receiver.secret {
-                Some(secret) => self.seal_secret(transaction, id, Some(secret)),
-                None => Ok(()),
+            match secret {
+                SecretChange::Keep => Ok(()),
+                SecretChange::Set(secret) => {
+                    self.write_secret(transaction, (RECEIVER_SECRET, id), Some(secret))
+                }
+                SecretChange::Remove => self.write_secret(transaction, (RECEIVER_SECRET, id), None),
             }
         })
     }
@@ -83,19 +104,19 @@ impl Store {
     /// All receivers by name.
     ///
     /// # Errors
-    /// [`StoreError::Seal`] when a secret was sealed under another key, or the store's failure.
+    /// The store's failure.
     pub fn receivers(&self) -> Result<Vec<Receiver>, StoreError> {
-        type Kept = (i64, String, String, Option<Vec<u8>>);
         self.read(|connection| {
             let mut statement =
                 connection.prepare_cached("SELECT id, name, settings, secret FROM receiver ORDER BY name")?;
-            let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get(2)?, row.get(3)?));
-            let rows: Vec<Kept> = statement.query_map([], read)?.collect::<Result<_, _>>()?;
-            let open = |(id, name, settings, sealed): Kept| {
-                let secret = sealed.map(|sealed| self.master_key.open(&sealed, &label(id))).transpose()?;
-                Ok(Receiver { name, settings, secret })
+            let read = |row: &Row<'_>| {
+                Ok(Receiver {
+                    name: row.get("name")?,
+                    settings: row.get("settings")?,
+                    secret: RECEIVER_SECRET.read(row.get("id")?, row.get("secret")?),
+                })
             };
-            rows.into_iter().map(open).collect()
+            Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
         })
     }
 
@@ -227,18 +248,6 @@ impl Store {
         })
     }
 
-    /// A secret is sealed to its row, whose number is known only once it is there.
-    fn seal_secret(
-        &self,
-        connection: &Connection,
-        id: i64,
-        secret: Option<&SecretString>,
-    ) -> Result<(), StoreError> {
-        let sealed = secret.map(|secret| self.master_key.seal(secret, &label(id))).transpose()?;
-        connection.execute("UPDATE receiver SET secret = ?2 WHERE id = ?1", params![id, sealed])?;
-        Ok(())
-    }
-
     fn remove_named(&self, kind: Kind, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = id_of(transaction, kind, name)?;
@@ -269,8 +278,4 @@ fn id_of(connection: &Connection, kind: Kind, name: &str) -> Result<i64, StoreEr
 
 fn not_found(kind: Kind, name: &str) -> StoreError {
     StoreError::NotFound { kind, name: name.to_owned() }
-}
-
-fn label(id: i64) -> String {
-    format!("receiver-secret:{id}")
 }

@@ -1,10 +1,11 @@
 //! Destinations, their stream keys and passphrases.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::SecretString;
 
 use crate::error::{Kind, StoreError};
 use crate::history::History;
+use crate::sealed::{PASSPHRASE, STREAM_KEY, SealedSecret};
 use crate::store::{Store, unless_taken};
 use crate::uplinks::{bind, uplinks_of};
 
@@ -73,17 +74,30 @@ pub struct NewDestination {
     pub passphrase: Option<SecretString>,
 }
 
-/// A destination as it is kept.
+/// A stored stream key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StoredKey {
+    /// The key.
+    pub secret: SealedSecret,
+    /// Its last characters, as far as they may be shown.
+    pub ending: String,
+    /// Its length in characters.
+    pub length: usize,
+    /// Keyed hash that equal keys share; `None` if the key has never been opened.
+    hash: Option<[u8; 32]>,
+}
+
+/// A stored destination.
 #[derive(Debug, Clone)]
 pub struct Destination {
     /// Row.
     pub id: i64,
-    /// What is no secret.
+    /// Settings, without any secret.
     pub settings: DestinationSettings,
     /// Stream key.
-    pub key: Option<SecretString>,
+    pub key: Option<StoredKey>,
     /// Passphrase.
-    pub passphrase: Option<SecretString>,
+    pub passphrase: Option<SealedSecret>,
     /// When the key was last set, in seconds since 1970.
     pub key_set_s: i64,
     /// How often it was replaced.
@@ -113,14 +127,6 @@ impl DestinationSettings {
             && self.backup_server == other.backup_server
             && self.authority == other.authority
     }
-}
-
-fn key_label(id: i64) -> String {
-    format!("destination-key:{id}")
-}
-
-fn passphrase_label(id: i64) -> String {
-    format!("destination-passphrase:{id}")
 }
 
 impl Store {
@@ -237,7 +243,7 @@ impl Store {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM destination ORDER BY name")?;
             let rows = statement.query_map([], DestinationRow::read)?.collect::<Result<Vec<_>, _>>()?;
-            rows.into_iter().map(|row| self.open_destination(connection, row)).collect()
+            rows.into_iter().map(|row| complete(connection, row)).collect()
         })
     }
 
@@ -246,19 +252,29 @@ impl Store {
     /// # Errors
     /// The store's failure.
     pub fn destinations_with_key(&self, key: &SecretString) -> Result<Vec<(String, String)>, StoreError> {
+        self.destinations_with_hash(self.keyed_hash(key))
+    }
+
+    /// Name and server of each other destination with the same stream key.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn destinations_with_same_key(
+        &self,
+        destination: &Destination,
+    ) -> Result<Vec<(String, String)>, StoreError> {
+        let Some(hash) = destination.key.as_ref().and_then(|key| key.hash) else { return Ok(Vec::new()) };
+        let mut found = self.destinations_with_hash(hash)?;
+        found.retain(|(name, _)| *name != destination.settings.name);
+        Ok(found)
+    }
+
+    fn destinations_with_hash(&self, hash: [u8; 32]) -> Result<Vec<(String, String)>, StoreError> {
         self.read(|connection| {
-            let select = "SELECT id, name, server, key FROM destination WHERE length(key) > 0 ORDER BY name";
+            let select = "SELECT name, server FROM destination WHERE key_hash = ?1 ORDER BY name";
             let mut statement = connection.prepare_cached(select)?;
-            let mut rows = statement.query([])?;
-            let mut found = Vec::new();
-            while let Some(row) = rows.next()? {
-                let sealed: Vec<u8> = row.get("key")?;
-                let theirs = self.master_key.open(&sealed, &key_label(row.get("id")?))?;
-                if theirs.expose_secret() == key.expose_secret() {
-                    found.push((row.get("name")?, row.get("server")?));
-                }
-            }
-            Ok(found)
+            let rows = statement.query_map([hash], |row| Ok((row.get(0)?, row.get(1)?)))?;
+            Ok(rows.collect::<Result<_, _>>()?)
         })
     }
 
@@ -280,7 +296,7 @@ impl Store {
             .query_row([name], DestinationRow::read)
             .optional()?
             .ok_or_else(|| StoreError::NotFound { kind: Kind::Destination, name: name.to_owned() })?;
-        self.open_destination(connection, row)
+        complete(connection, row)
     }
 
     fn write_key(
@@ -290,12 +306,9 @@ impl Store {
         key: &SecretString,
         now_s: i64,
     ) -> Result<(), StoreError> {
-        let sealed = self.master_key.seal(key, &key_label(id))?;
-        connection.execute(
-            "UPDATE destination SET key = ?2, key_set_s = ?3 WHERE id = ?1",
-            params![id, sealed, now_s],
-        )?;
-        Ok(())
+        self.write_secret(connection, (STREAM_KEY, id), Some(key))?;
+        connection.execute("UPDATE destination SET key_set_s = ?2 WHERE id = ?1", params![id, now_s])?;
+        self.write_key_facts(connection, id, key)
     }
 
     fn write_passphrase(
@@ -305,43 +318,21 @@ impl Store {
         passphrase: Option<&SecretString>,
         now_s: i64,
     ) -> Result<(), StoreError> {
-        let label = passphrase_label(id);
-        let sealed = passphrase.map(|passphrase| self.master_key.seal(passphrase, &label)).transpose()?;
-        let set_s = sealed.is_some().then_some(now_s);
-        connection.execute(
-            "UPDATE destination SET passphrase = ?2, passphrase_set_s = ?3 WHERE id = ?1",
-            params![id, sealed, set_s],
-        )?;
+        self.write_secret(connection, (PASSPHRASE, id), passphrase)?;
+        let set_s = passphrase.is_some().then_some(now_s);
+        connection
+            .execute("UPDATE destination SET passphrase_set_s = ?2 WHERE id = ?1", params![id, set_s])?;
         Ok(())
     }
+}
 
-    fn open_destination(
-        &self,
-        connection: &Connection,
-        row: DestinationRow,
-    ) -> Result<Destination, StoreError> {
-        let id = row.id;
-        let uplinks = uplinks_of(connection, id)?;
-        // Without a key the column is empty: a sealed key never is.
-        let key =
-            if row.key.is_empty() { None } else { Some(self.master_key.open(&row.key, &key_label(id))?) };
-        let open = |sealed: Vec<u8>| self.master_key.open(&sealed, &passphrase_label(id));
-        let passphrase = row.passphrase.map(open).transpose()?;
-        let key_kind = KeyKind::from_word(&row.key_kind)
-            .ok_or(StoreError::Damaged("a stream key that is good for something unknown"))?;
-        Ok(Destination {
-            id,
-            settings: DestinationSettings { key_kind, uplinks, ..row.settings },
-            key,
-            passphrase,
-            key_set_s: row.key_set_s,
-            key_rolls: row.key_rolls,
-            key_used_s: row.key_used_s,
-            passphrase_set_s: row.passphrase_set_s,
-            created_s: row.created_s,
-            history: row.history,
-        })
-    }
+/// Adds to a row what stands in other tables.
+fn complete(connection: &Connection, row: DestinationRow) -> Result<Destination, StoreError> {
+    let DestinationRow { mut destination, key_kind } = row;
+    destination.settings.uplinks = uplinks_of(connection, destination.id)?;
+    destination.settings.key_kind = KeyKind::from_word(&key_kind)
+        .ok_or(StoreError::Damaged("a stream key that is good for something unknown"))?;
+    Ok(destination)
 }
 
 fn write_settings(
@@ -394,21 +385,13 @@ fn relays_using(connection: &Connection, destination: i64) -> Result<Vec<String>
 }
 
 struct DestinationRow {
-    id: i64,
-    settings: DestinationSettings,
+    destination: Destination,
     key_kind: String,
-    key: Vec<u8>,
-    key_set_s: i64,
-    key_rolls: i64,
-    key_used_s: Option<i64>,
-    passphrase: Option<Vec<u8>>,
-    passphrase_set_s: Option<i64>,
-    created_s: i64,
-    history: History,
 }
 
 impl DestinationRow {
     fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let id = row.get("id")?;
         let settings = DestinationSettings {
             name: row.get("name")?,
             server: row.get("server")?,
@@ -417,27 +400,36 @@ impl DestinationRow {
             platform: row.get("platform")?,
             watch_page: row.get("watch_page")?,
             authority: row.get("authority")?,
+            // Both are completed from other columns and tables.
             key_kind: KeyKind::default(),
+            uplinks: Vec::new(),
             key_expires_s: row.get("key_expires_s")?,
             key_bits: row.get("key_bits")?,
-            // Read from its own table, like the key's kind from its word, when the row is opened.
-            uplinks: Vec::new(),
         };
-        Ok(Self {
-            id: row.get("id")?,
+        let key = match STREAM_KEY.read(id, row.get("key")?) {
+            Some(secret) => Some(StoredKey {
+                secret,
+                ending: row.get::<_, Option<String>>("key_ending")?.unwrap_or_default(),
+                length: row.get::<_, Option<u32>>("key_length")?.map_or(0, |length| length as usize),
+                hash: row.get("key_hash")?,
+            }),
+            None => None,
+        };
+        let destination = Destination {
+            id,
             settings,
-            key_kind: row.get("key_kind")?,
-            key: row.get("key")?,
+            key,
+            passphrase: PASSPHRASE.read(id, row.get("passphrase")?),
             key_set_s: row.get("key_set_s")?,
             key_rolls: row.get("key_rolls")?,
             key_used_s: row.get("key_used_s")?,
-            passphrase: row.get("passphrase")?,
             passphrase_set_s: row.get("passphrase_set_s")?,
             created_s: row.get("created_s")?,
             history: History {
                 credentials: row.get::<_, Option<i64>>("secrets_worked_s")?.is_some(),
                 address: row.get::<_, Option<i64>>("server_worked_s")?.is_some(),
             },
-        })
+        };
+        Ok(Self { destination, key_kind: row.get("key_kind")? })
     }
 }

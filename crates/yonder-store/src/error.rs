@@ -113,6 +113,9 @@ pub enum StoreError {
     /// Nobody else may change everything.
     #[error("{0:?} is the last keeper")]
     LastKeeper(String),
+    /// The records were sealed under another master key.
+    #[error("the records were sealed under another master key")]
+    ForeignMasterKey,
     /// A secret cannot be sealed or opened.
     #[error(transparent)]
     Seal(#[from] SealError),
@@ -136,6 +139,21 @@ pub enum StoreError {
     /// SQLite failed.
     #[error("the records cannot be read or written")]
     Sqlite(#[source] rusqlite::Error),
+}
+
+impl StoreError {
+    /// True if the disk, or another program that holds the file, is the reason: the same call may work later.
+    #[must_use]
+    pub fn is_of_disk(&self) -> bool {
+        match self {
+            Self::Full | Self::Locked => true,
+            Self::Sqlite(error) => matches!(
+                error.sqlite_error_code(),
+                Some(ErrorCode::SystemIoFailure | ErrorCode::CannotOpen | ErrorCode::ReadOnly)
+            ),
+            _ => false,
+        }
+    }
 }
 
 impl From<rusqlite::Error> for StoreError {

@@ -5,11 +5,12 @@ use secrecy::{ExposeSecret as _, SecretString};
 
 use crate::error::{Kind, StoreError};
 use crate::history::History;
+use crate::sealed::{FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
 use crate::store::{Store, unless_taken};
 
-/// A feed as it is to be kept.
-#[derive(Debug, Clone)]
-pub struct NewFeed {
+/// What is stored of a feed besides its password.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FeedSettings {
     /// Name.
     pub name: String,
     /// Address of the main stream, without credentials.
@@ -18,42 +19,44 @@ pub struct NewFeed {
     pub sub_url: Option<String>,
     /// `auto`, `tcp` or `udp`.
     pub transport: String,
-    /// User name and password.
-    pub account: Option<(String, SecretString)>,
+    /// User name; with it there is a password, which may be empty.
+    pub user: Option<String>,
     /// SHA-256 of the one certificate that is trusted.
     pub pin: Option<[u8; 32]>,
     /// Where the camera is, when that is not where the service runs.
     pub site: Option<String>,
 }
 
-/// A feed as it is kept.
+/// A feed to be stored.
+#[derive(Debug, Clone)]
+pub struct NewFeed {
+    /// Settings.
+    pub settings: FeedSettings,
+    /// Password of the user.
+    pub password: Option<SecretString>,
+}
+
+/// A stored feed.
 #[derive(Debug, Clone)]
 pub struct Feed {
     /// Row.
     pub id: i64,
-    /// Its values.
-    pub values: NewFeed,
+    /// Settings.
+    pub settings: FeedSettings,
+    /// Password of the user.
+    pub password: Option<SealedSecret>,
+    /// The password looks like one that devices are delivered with.
+    pub has_factory_password: bool,
     /// When it was made, in seconds since 1970.
     pub created_s: i64,
     /// Parts that have worked since they were set.
     pub history: History,
 }
 
-impl NewFeed {
+impl FeedSettings {
     fn has_same_address(&self, other: &Self) -> bool {
         self.url == other.url && self.pin == other.pin
     }
-
-    fn has_same_account(&self, other: &Self) -> bool {
-        let account = |feed: &Self| {
-            feed.account.as_ref().map(|(user, password)| (user.clone(), password.expose_secret().to_owned()))
-        };
-        account(self) == account(other)
-    }
-}
-
-fn label(id: i64) -> String {
-    format!("feed-password:{id}")
 }
 
 impl Store {
@@ -71,37 +74,59 @@ impl Store {
     /// As [`Store::add_feed`].
     pub fn add_feeds(&self, feeds: &[NewFeed], now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            for feed in feeds {
-                let taken = || StoreError::NameTaken { kind: Kind::Feed, name: feed.name.clone() };
+            for NewFeed { settings, password } in feeds {
+                let taken = || StoreError::NameTaken { kind: Kind::Feed, name: settings.name.clone() };
                 transaction
                     .execute(
                         "INSERT INTO feed (name, url, transport, created_s) VALUES (?1, ?2, ?3, ?4)",
-                        params![feed.name, feed.url, feed.transport, now_s],
+                        params![settings.name, settings.url, settings.transport, now_s],
                     )
                     .map_err(|error| unless_taken(error, taken))?;
-                self.write_feed(transaction, transaction.last_insert_rowid(), feed)?;
+                let id = transaction.last_insert_rowid();
+                write_settings(transaction, id, settings)?;
+                self.write_password(transaction, id, password.as_ref())?;
             }
             Ok(())
         })
     }
 
-    /// Replaces the values of the feed `name`, its name included.
+    /// Replaces the settings of the feed `name`, its name included, and changes its password. Without a user there is no
+    /// password.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
-    pub fn edit_feed(&self, name: &str, feed: &NewFeed) -> Result<(), StoreError> {
+    pub fn edit_feed(
+        &self,
+        name: &str,
+        settings: &FeedSettings,
+        password: &SecretChange,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let before = self.find_feed(transaction, name)?;
             let id = before.id;
-            self.write_feed(transaction, id, feed)?;
-            if !before.values.has_same_address(feed) {
+            write_settings(transaction, id, settings)?;
+            let is_same_password = match password {
+                SecretChange::Keep if settings.user.is_some() => true,
+                SecretChange::Set(new) if settings.user.is_some() => {
+                    let known = before.password.as_ref().and_then(|known| self.unseal(known).ok());
+                    self.write_password(transaction, id, Some(new))?;
+                    known.is_some_and(|known| known.expose_secret() == new.expose_secret())
+                }
+                _ => {
+                    self.write_password(transaction, id, None)?;
+                    before.password.is_none()
+                }
+            };
+            let is_same_account = is_same_password && before.settings.user == settings.user;
+            let is_same_address = before.settings.has_same_address(settings);
+            if !is_same_address {
                 transaction.execute("UPDATE feed SET address_worked_s = NULL WHERE id = ?1", [id])?;
             }
             // A password is proven for the device at its address alone.
-            if !before.values.has_same_address(feed) || !before.values.has_same_account(feed) {
+            if !is_same_address || !is_same_account {
                 transaction.execute("UPDATE feed SET account_worked_s = NULL WHERE id = ?1", [id])?;
             }
-            // Another camera, or another stream of it, is to be checked anew.
+            // Another camera, or another stream of it, is to be checked again.
             transaction.execute("UPDATE relay SET cleared_s = NULL WHERE feed = ?1", [id])?;
             Ok(())
         })
@@ -119,7 +144,7 @@ impl Store {
                 .query_map([feed.id], |row| row.get(0))?
                 .collect::<Result<Vec<String>, _>>()?;
             if !relays.is_empty() {
-                return Err(StoreError::InUse { kind: Kind::Feed, name: feed.values.name, users: relays });
+                return Err(StoreError::InUse { kind: Kind::Feed, name: feed.settings.name, users: relays });
             }
             transaction.execute("DELETE FROM feed WHERE id = ?1", [feed.id])?;
             Ok(())
@@ -141,88 +166,75 @@ impl Store {
     pub fn feeds(&self) -> Result<Vec<Feed>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached("SELECT * FROM feed ORDER BY name")?;
-            let rows = statement.query_map([], FeedRow::read)?.collect::<Result<Vec<_>, _>>()?;
-            rows.into_iter().map(|row| self.open_feed(row)).collect()
+            Ok(statement.query_map([], read_feed)?.collect::<Result<Vec<_>, _>>()?)
         })
     }
 
     pub(crate) fn find_feed(&self, connection: &Connection, name: &str) -> Result<Feed, StoreError> {
-        let row = connection
-            .prepare_cached("SELECT * FROM feed WHERE name = ?1")?
-            .query_row([name], FeedRow::read)
-            .optional()?
-            .ok_or_else(|| StoreError::NotFound { kind: Kind::Feed, name: name.to_owned() })?;
-        self.open_feed(row)
-    }
-
-    fn write_feed(&self, connection: &Connection, id: i64, feed: &NewFeed) -> Result<(), StoreError> {
-        let sealed = match &feed.account {
-            Some((_, password)) => Some(self.master_key.seal(password, &label(id))?),
-            None => None,
-        };
-        let taken = || StoreError::NameTaken { kind: Kind::Feed, name: feed.name.clone() };
         connection
-            .execute(
-                "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
-                 user = :user, password = :password, pin = :pin, site = :site WHERE id = :id",
-                named_params! {
-                    ":id": id,
-                    ":name": feed.name,
-                    ":url": feed.url,
-                    ":sub_url": feed.sub_url,
-                    ":transport": feed.transport,
-                    ":user": feed.account.as_ref().map(|(user, _)| user),
-                    ":password": sealed,
-                    ":pin": feed.pin,
-                    ":site": feed.site,
-                },
-            )
-            .map_err(|error| unless_taken(error, taken))?;
-        Ok(())
+            .prepare_cached("SELECT * FROM feed WHERE name = ?1")?
+            .query_row([name], read_feed)
+            .optional()?
+            .ok_or_else(|| StoreError::NotFound { kind: Kind::Feed, name: name.to_owned() })
     }
 
-    fn open_feed(&self, row: FeedRow) -> Result<Feed, StoreError> {
-        let account = match (row.user, row.password) {
-            (Some(user), Some(sealed)) => Some((user, self.master_key.open(&sealed, &label(row.id))?)),
-            _ => None,
-        };
-        let FeedRow { id, name, url, sub_url, transport, pin, site, created_s, history, .. } = row;
-        let values = NewFeed { name, url, sub_url, transport, account, pin, site };
-        Ok(Feed { id, values, created_s, history })
+    fn write_password(
+        &self,
+        connection: &Connection,
+        id: i64,
+        password: Option<&SecretString>,
+    ) -> Result<(), StoreError> {
+        self.write_secret(connection, (FEED_PASSWORD, id), password)?;
+        match password {
+            Some(password) => write_password_facts(connection, id, password),
+            None => {
+                connection.execute("UPDATE feed SET has_factory_password = NULL WHERE id = ?1", [id])?;
+                Ok(())
+            }
+        }
     }
 }
 
-struct FeedRow {
-    id: i64,
-    name: String,
-    url: String,
-    sub_url: Option<String>,
-    transport: String,
-    user: Option<String>,
-    password: Option<Vec<u8>>,
-    pin: Option<[u8; 32]>,
-    site: Option<String>,
-    created_s: i64,
-    history: History,
+fn write_settings(connection: &Connection, id: i64, settings: &FeedSettings) -> Result<(), StoreError> {
+    let taken = || StoreError::NameTaken { kind: Kind::Feed, name: settings.name.clone() };
+    connection
+        .execute(
+            "UPDATE feed SET name = :name, url = :url, sub_url = :sub_url, transport = :transport,
+             user = :user, pin = :pin, site = :site WHERE id = :id",
+            named_params! {
+                ":id": id,
+                ":name": settings.name,
+                ":url": settings.url,
+                ":sub_url": settings.sub_url,
+                ":transport": settings.transport,
+                ":user": settings.user,
+                ":pin": settings.pin,
+                ":site": settings.site,
+            },
+        )
+        .map_err(|error| unless_taken(error, taken))?;
+    Ok(())
 }
 
-impl FeedRow {
-    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
-        Ok(Self {
-            id: row.get("id")?,
+fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
+    let id = row.get("id")?;
+    Ok(Feed {
+        id,
+        settings: FeedSettings {
             name: row.get("name")?,
             url: row.get("url")?,
             sub_url: row.get("sub_url")?,
             transport: row.get("transport")?,
             user: row.get("user")?,
-            password: row.get("password")?,
             pin: row.get("pin")?,
             site: row.get("site")?,
-            created_s: row.get("created_s")?,
-            history: History {
-                credentials: row.get::<_, Option<i64>>("account_worked_s")?.is_some(),
-                address: row.get::<_, Option<i64>>("address_worked_s")?.is_some(),
-            },
-        })
-    }
+        },
+        password: FEED_PASSWORD.read(id, row.get("password")?),
+        has_factory_password: row.get::<_, Option<bool>>("has_factory_password")?.unwrap_or_default(),
+        created_s: row.get("created_s")?,
+        history: History {
+            credentials: row.get::<_, Option<i64>>("account_worked_s")?.is_some(),
+            address: row.get::<_, Option<i64>>("address_worked_s")?.is_some(),
+        },
+    })
 }

@@ -37,7 +37,7 @@ fn person(row: &Row<'_>) -> rusqlite::Result<Person> {
     })
 }
 
-fn person_named(connection: &Connection, name: &str) -> Result<Person, StoreError> {
+pub(crate) fn person_named(connection: &Connection, name: &str) -> Result<Person, StoreError> {
     connection
         .query_row("SELECT * FROM person WHERE name = ?1", [name], person)
         .optional()?
@@ -104,6 +104,7 @@ impl Store {
             transaction
                 .execute("UPDATE person SET password_hash = ?2 WHERE id = ?1", params![id, password_hash])?;
             transaction.execute("DELETE FROM session WHERE person = ?1", [id])?;
+            self.end_unsaved_sessions_of(id);
             Ok(())
         })
     }
@@ -128,7 +129,9 @@ impl Store {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
             transaction.execute("DELETE FROM person WHERE id = ?1", [id])?;
-            check_keepers(transaction, name)
+            check_keepers(transaction, name)?;
+            self.end_unsaved_sessions_of(id);
+            Ok(())
         })
     }
 

@@ -1,5 +1,7 @@
 //! Relays, and what should run.
 
+use std::collections::HashMap;
+
 use rusqlite::{Connection, OptionalExtension as _, params};
 
 use yonder_core::DesiredState;
@@ -20,6 +22,8 @@ pub struct Relay {
     pub destinations: Vec<String>,
     /// What is wanted.
     pub wanted: DesiredState,
+    /// The disk has not taken that yet: a restart would bring back the state before.
+    pub is_unsaved: bool,
     /// How long its feed may be away before the holding picture is shown, in milliseconds; `None` never shows it so.
     pub hold_after_ms: Option<i64>,
     /// There is a holding picture of the user's own.
@@ -44,6 +48,7 @@ impl Relay {
             site: None,
             destinations,
             wanted: DesiredState::Off,
+            is_unsaved: false,
             hold_after_ms: Some(3_000),
             has_picture: false,
             on_air: Vec::new(),
@@ -144,17 +149,42 @@ impl Store {
         })
     }
 
-    /// Keeps what is wanted of the relay `name`.
+    /// Stores what is wanted of the relay `name`. A state that the disk does not take is kept in memory, read from there, and
+    /// stored by [`Store::save_wanted`] later: a broadcast can be stopped on a full disk. Within a group it is refused.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], or the store's failure other than of the disk.
     pub fn set_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
+        let id = self.read(|connection| relay_id(connection, name))?;
+        match self.write(|transaction| write_wanted(transaction, id, wanted)) {
+            Ok(()) => {
+                self.unsaved.lock().remove(&id);
+                Ok(())
+            }
+            Err(error) if error.is_of_disk() && !self.is_in_group() => {
+                tracing::error!(relay = name, %error, "what is wanted of a relay could not be stored");
+                self.unsaved.lock().insert(id, wanted);
+                Ok(())
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Stores the states that the disk did not take before; returns how many were stored.
+    ///
+    /// # Errors
+    /// The store's failure; the states stay in memory.
+    pub fn save_wanted(&self) -> Result<usize, StoreError> {
+        let states = self.unsaved.lock().clone();
+        if states.is_empty() {
+            return Ok(0);
+        }
         self.write(|transaction| {
-            let id = relay_id(transaction, name)?;
-            transaction
-                .execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.as_str()])?;
-            Ok(())
-        })
+            states.iter().try_for_each(|(id, wanted)| write_wanted(transaction, *id, *wanted))
+        })?;
+        // One that was set meanwhile stays.
+        self.unsaved.lock().retain(|id, wanted| states.get(id) != Some(wanted));
+        Ok(states.len())
     }
 
     /// Notes that a preflight lets the relay `name` start.
@@ -177,6 +207,7 @@ impl Store {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
             transaction.execute("DELETE FROM relay WHERE id = ?1", [id])?;
+            self.unsaved.lock().remove(&id);
             Ok(())
         })
     }
@@ -186,7 +217,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
     pub fn relay(&self, name: &str) -> Result<Relay, StoreError> {
-        self.read(|connection| read_relay(connection, relay_id(connection, name)?))
+        self.read(|connection| self.read_relay(connection, relay_id(connection, name)?))
     }
 
     /// All relays by name.
@@ -199,7 +230,15 @@ impl Store {
                 .prepare_cached("SELECT id FROM relay ORDER BY name")?
                 .query_map([], |row| row.get(0))?
                 .collect::<Result<Vec<i64>, _>>()?;
-            ids.into_iter().map(|id| read_relay(connection, id)).collect()
+            ids.into_iter().map(|id| self.read_relay(connection, id)).collect()
+        })
+    }
+
+    fn read_relay(&self, connection: &Connection, id: i64) -> Result<Relay, StoreError> {
+        let relay = read_relay(connection, id)?;
+        Ok(match self.unsaved.lock().get(&id) {
+            Some(wanted) => Relay { wanted: *wanted, is_unsaved: true, ..relay },
+            None => relay,
         })
     }
 
@@ -218,6 +257,14 @@ impl Store {
         }
         Ok(())
     }
+}
+
+/// States of relays, by row, that the disk has not taken yet.
+pub(crate) type UnsavedStates = HashMap<i64, DesiredState>;
+
+fn write_wanted(connection: &Connection, id: i64, wanted: DesiredState) -> Result<(), StoreError> {
+    connection.execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.as_str()])?;
+    Ok(())
 }
 
 fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
@@ -246,6 +293,7 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
             site: row.get("site")?,
             destinations,
             wanted: DesiredState::Off,
+            is_unsaved: false,
             hold_after_ms: row.get("hold_after_ms")?,
             has_picture: row.get("has_picture")?,
             on_air: row.get::<_, String>("on_air")?.lines().map(str::to_owned).collect(),

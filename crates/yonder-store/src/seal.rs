@@ -1,20 +1,25 @@
-//! Sealing secrets: XChaCha20-Poly1305 under a master key that is never stored beside the records in clear
-//! reach of others: it lies in a file of mode 0600, or is handed in.
+//! Sealing of secrets: XChaCha20-Poly1305 under a master key, which lies in a file of mode 0600 or is handed in.
 
-use std::fs::{self, OpenOptions};
+use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use chacha20poly1305::aead::{Aead as _, KeyInit as _, Payload};
 use chacha20poly1305::{XChaCha20Poly1305, XNonce};
+use hmac::{Hmac, Mac as _};
 use secrecy::{ExposeSecret as _, SecretString};
+use sha2::Sha256;
 use zeroize::Zeroizing;
 
 const KEY_BYTES: usize = 32;
 const NONCE_BYTES: usize = 24;
+/// Derives the key of keyed hashes from the master key.
+const HASH_CONTEXT: &[u8] = b"yonder-relay keyed hash of stream keys";
+/// Extension of a master key that is about to take over.
+const NEXT_EXTENSION: &str = "next";
 
 /// Why a secret cannot be sealed or opened.
 #[derive(Debug, thiserror::Error)]
@@ -26,6 +31,12 @@ pub enum SealError {
         path: String,
         /// Why.
         source: io::Error,
+    },
+    /// There is no key file.
+    #[error("the master key {path} is missing")]
+    Missing {
+        /// Path.
+        path: String,
     },
     /// The key file holds something else.
     #[error("the master key {path} does not hold 32 bytes in Base64")]
@@ -42,7 +53,13 @@ pub enum SealError {
 }
 
 /// The key that all secrets are sealed under.
-pub struct MasterKey(XChaCha20Poly1305);
+#[derive(Clone)]
+pub struct MasterKey {
+    cipher: XChaCha20Poly1305,
+    hash_key: Zeroizing<[u8; KEY_BYTES]>,
+    /// File that it was read from.
+    file: Option<PathBuf>,
+}
 
 impl std::fmt::Debug for MasterKey {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
@@ -51,32 +68,74 @@ impl std::fmt::Debug for MasterKey {
 }
 
 impl MasterKey {
-    /// Reads the key from a file, or makes one where there is none.
+    /// Reads the key from a file.
     ///
     /// # Errors
-    /// [`SealError`] when the file cannot be used.
-    pub fn load_or_create(path: &Path) -> Result<Self, SealError> {
+    /// [`SealError::Missing`], or why the file cannot be used.
+    pub fn load(path: &Path) -> Result<Self, SealError> {
         let shown = path.display().to_string();
-        let at = |source| SealError::File { path: shown.clone(), source };
         match fs::read_to_string(path) {
-            Ok(text) => Self::from_base64(&Zeroizing::new(text)).ok_or(SealError::NotAKey { path: shown }),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                let mut bytes = Zeroizing::new([0_u8; KEY_BYTES]);
-                getrandom::fill(bytes.as_mut_slice()).map_err(|_| SealError::NoRandom)?;
-                let text = Zeroizing::new(STANDARD.encode(bytes.as_slice()));
-                let mut file =
-                    OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(at)?;
-                writeln!(file, "{}", text.as_str()).and_then(|()| file.sync_all()).map_err(at)?;
-                Ok(Self::from_bytes(&bytes))
+            Ok(text) => {
+                let key =
+                    Self::from_base64(&Zeroizing::new(text)).ok_or(SealError::NotAKey { path: shown })?;
+                Ok(Self { file: Some(path.to_owned()), ..key })
             }
-            Err(error) => Err(at(error)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(SealError::Missing { path: shown }),
+            Err(source) => Err(SealError::File { path: shown, source }),
         }
+    }
+
+    /// Makes a key and writes it to a file that must not exist.
+    ///
+    /// # Errors
+    /// [`SealError`] when the file cannot be written, or the system gives no random numbers.
+    pub fn create(path: &Path) -> Result<Self, SealError> {
+        let mut bytes = Zeroizing::new([0_u8; KEY_BYTES]);
+        getrandom::fill(bytes.as_mut_slice()).map_err(|_| SealError::NoRandom)?;
+        let text = Zeroizing::new(STANDARD.encode(bytes.as_slice()));
+        let written = OpenOptions::new()
+            .write(true)
+            .create_new(true)
+            .mode(0o600)
+            .open(path)
+            .and_then(|mut file| writeln!(file, "{}", text.as_str()).and_then(|()| file.sync_all()))
+            .and_then(|()| sync_folder(path));
+        written.map_err(|source| SealError::File { path: path.display().to_string(), source })?;
+        Ok(Self { file: Some(path.to_owned()), ..Self::from_bytes(&bytes) })
+    }
+
+    /// Returns the file in which the successor of the key in `path` waits until the records are sealed under it.
+    #[must_use]
+    pub fn next_path(path: &Path) -> PathBuf {
+        let mut name = path.as_os_str().to_owned();
+        name.push(".");
+        name.push(NEXT_EXTENSION);
+        name.into()
+    }
+
+    /// Puts this key, read from its waiting place, in the place of the key in `path`.
+    ///
+    /// # Errors
+    /// [`SealError::File`] when it cannot be renamed.
+    pub fn replace(self, path: &Path) -> Result<Self, SealError> {
+        if let Some(file) = &self.file {
+            let renamed = fs::rename(file, path).and_then(|()| sync_folder(path));
+            renamed.map_err(|source| SealError::File { path: path.display().to_string(), source })?;
+        }
+        Ok(Self { file: Some(path.to_owned()), ..self })
+    }
+
+    /// File that the key was read from.
+    #[must_use]
+    pub fn file(&self) -> Option<&Path> {
+        self.file.as_deref()
     }
 
     /// A key of the given bytes.
     #[must_use]
     pub fn from_bytes(bytes: &[u8; KEY_BYTES]) -> Self {
-        Self(XChaCha20Poly1305::new(bytes.into()))
+        let hash_key = Zeroizing::new(keyed_hash(bytes, HASH_CONTEXT));
+        Self { cipher: XChaCha20Poly1305::new(bytes.into()), hash_key, file: None }
     }
 
     fn from_base64(text: &str) -> Option<Self> {
@@ -89,7 +148,7 @@ impl MasterKey {
         let mut nonce = [0_u8; NONCE_BYTES];
         getrandom::fill(&mut nonce).map_err(|_| SealError::NoRandom)?;
         let payload = Payload { msg: secret.expose_secret().as_bytes(), aad: label.as_bytes() };
-        let sealed = self.0.encrypt(&XNonce::from(nonce), payload).map_err(|_| SealError::WrongKey)?;
+        let sealed = self.cipher.encrypt(&XNonce::from(nonce), payload).map_err(|_| SealError::WrongKey)?;
         Ok([&nonce[..], &sealed].concat())
     }
 
@@ -97,9 +156,31 @@ impl MasterKey {
     pub(crate) fn open(&self, sealed: &[u8], label: &str) -> Result<SecretString, SealError> {
         let (nonce, rest) = sealed.split_first_chunk::<NONCE_BYTES>().ok_or(SealError::WrongKey)?;
         let payload = Payload { msg: rest, aad: label.as_bytes() };
-        let opened = self.0.decrypt(&XNonce::from(*nonce), payload).map_err(|_| SealError::WrongKey)?;
+        let opened = self.cipher.decrypt(&XNonce::from(*nonce), payload).map_err(|_| SealError::WrongKey)?;
         String::from_utf8(opened).map(SecretString::from).map_err(|_| SealError::WrongKey)
     }
+
+    /// Returns the keyed hash of a secret (HMAC-SHA-256): equal secrets are found by it, and nobody without the key can
+    /// test guesses against it.
+    pub(crate) fn hash(&self, secret: &SecretString) -> [u8; KEY_BYTES] {
+        keyed_hash(&self.hash_key, secret.expose_secret().as_bytes())
+    }
+}
+
+/// HMAC-SHA-256 (RFC 2104).
+fn keyed_hash(key: &[u8; KEY_BYTES], message: &[u8]) -> [u8; KEY_BYTES] {
+    // The key is padded with zeros to the length of a block (RFC 2104, section 2).
+    let mut block = Zeroizing::new([0; 2 * KEY_BYTES]);
+    block[..KEY_BYTES].copy_from_slice(key);
+    let mut mac = <Hmac<Sha256> as hmac::KeyInit>::new(&(*block).into());
+    mac.update(message);
+    mac.finalize().into_bytes().into()
+}
+
+/// Makes a new or renamed file outlive a power cut.
+fn sync_folder(path: &Path) -> io::Result<()> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+    File::open(folder.unwrap_or_else(|| Path::new(".")))?.sync_all()
 }
 
 #[cfg(test)]
@@ -128,10 +209,20 @@ mod tests {
     fn a_key_file_is_made_once_for_its_owner_alone() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("master.key");
-        let sealed = MasterKey::load_or_create(&path).unwrap().seal(&"x".into(), "l").unwrap();
+        assert!(matches!(MasterKey::load(&path), Err(SealError::Missing { .. })));
+        let sealed = MasterKey::create(&path).unwrap().seal(&"x".into(), "l").unwrap();
         assert_eq!(fs::metadata(&path).unwrap().permissions().mode() & 0o777, 0o600);
-        assert!(MasterKey::load_or_create(&path).unwrap().open(&sealed, "l").is_ok());
+        assert!(MasterKey::create(&path).is_err(), "a key is never overwritten");
+        assert!(MasterKey::load(&path).unwrap().open(&sealed, "l").is_ok());
         fs::write(&path, "short").unwrap();
-        assert!(matches!(MasterKey::load_or_create(&path), Err(SealError::NotAKey { .. })));
+        assert!(matches!(MasterKey::load(&path), Err(SealError::NotAKey { .. })));
+    }
+
+    #[test]
+    fn a_keyed_hash_depends_on_key_and_secret() {
+        let (one, two) = (MasterKey::from_bytes(&[1; 32]), MasterKey::from_bytes(&[2; 32]));
+        assert_eq!(one.hash(&"a".into()), one.hash(&"a".into()));
+        assert_ne!(one.hash(&"a".into()), one.hash(&"b".into()));
+        assert_ne!(one.hash(&"a".into()), two.hash(&"a".into()));
     }
 }

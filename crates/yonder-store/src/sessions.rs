@@ -1,12 +1,16 @@
-//! Sessions of people who are signed in. Their tokens are kept as hashes only.
+//! Sessions of people who are signed in. Of their tokens, hashes alone are stored.
+//!
+//! What the disk does not take is kept in memory, so that people can sign in and out on a full disk; a restart signs them out.
 
-use rusqlite::{OptionalExtension as _, Row, params};
+use std::collections::HashSet;
+
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::{ExposeSecret as _, SecretString};
 use sha2::{Digest as _, Sha256};
 use yonder_core::Role;
 
 use crate::error::{Kind, StoreError};
-use crate::people::{Person, role};
+use crate::people::{Person, person_named, role};
 use crate::store::Store;
 
 /// Digits of a token's hash that tell sessions apart. They help nobody to guess the token.
@@ -48,6 +52,50 @@ pub struct Session {
     pub expires_s: i64,
 }
 
+/// Sessions that the disk has not taken.
+#[derive(Debug, Default)]
+pub(crate) struct UnsavedSessions {
+    begun: Vec<UnsavedSession>,
+    /// Token hashes of stored sessions that have ended.
+    ended: HashSet<Vec<u8>>,
+}
+
+#[derive(Debug)]
+struct UnsavedSession {
+    token_hash: Vec<u8>,
+    /// Row of the person.
+    person: i64,
+    csrf: String,
+    agent: String,
+    begun_s: i64,
+    expires_s: i64,
+}
+
+impl UnsavedSession {
+    /// Returns the session, as long as its person is there.
+    fn read(&self, connection: &Connection) -> Result<Option<Session>, StoreError> {
+        let mut statement = connection.prepare_cached("SELECT name, role FROM person WHERE id = ?1")?;
+        let session = |row: &Row<'_>| {
+            Ok(Session {
+                id: session_id(&self.token_hash),
+                person: row.get("name")?,
+                role: role(row)?,
+                csrf: self.csrf.clone(),
+                agent: self.agent.clone(),
+                begun_s: self.begun_s,
+                seen_s: self.begun_s,
+                expires_s: self.expires_s,
+            })
+        };
+        Ok(statement.query_row([self.person], session).optional()?)
+    }
+}
+
+/// Returns the first digits of a token hash, by which sessions are told apart.
+fn session_id(token_hash: &[u8]) -> String {
+    token_hash.iter().take(ID_DIGITS / 2).map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// What is kept of a token.
 pub(crate) fn token_hash(token: &SecretString) -> Vec<u8> {
     Sha256::digest(token.expose_secret()).to_vec()
@@ -71,12 +119,12 @@ fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
 }
 
 impl Store {
-    /// Keeps a session, and forgets those that have expired.
+    /// Stores a session, and removes those that have expired. One that the disk does not take is kept in memory.
     ///
     /// # Errors
-    /// The store's failure.
+    /// The store's failure other than of the disk.
     pub fn add_session(&self, person: &Person, new: &NewSession<'_>) -> Result<(), StoreError> {
-        self.write(|transaction| {
+        let stored = self.write(|transaction| {
             transaction.execute("DELETE FROM session WHERE expires_s <= ?1", [new.begun_s])?;
             transaction.execute(
                 "INSERT INTO session (token_hash, person, csrf, expires_s, begun_s, seen_s, agent)
@@ -84,7 +132,22 @@ impl Store {
                 params![token_hash(new.token), person.id, new.csrf, new.expires_s, new.begun_s, new.agent],
             )?;
             Ok(())
-        })
+        });
+        match stored {
+            Err(error) if error.is_of_disk() => {
+                tracing::warn!(%error, "a session could not be stored: it ends with the service");
+                self.unsaved_sessions.lock().begun.push(UnsavedSession {
+                    token_hash: token_hash(new.token),
+                    person: person.id,
+                    csrf: new.csrf.to_owned(),
+                    agent: new.agent.to_owned(),
+                    begun_s: new.begun_s,
+                    expires_s: new.expires_s,
+                });
+                Ok(())
+            }
+            stored => stored,
+        }
     }
 
     /// The session of a token, unless it has expired.
@@ -92,10 +155,21 @@ impl Store {
     /// # Errors
     /// The store's failure.
     pub fn session(&self, token: &SecretString, now_s: i64) -> Result<Option<Session>, StoreError> {
+        let hash = token_hash(token);
         self.read(|connection| {
+            let unsaved = self.unsaved_sessions.lock();
+            if unsaved.ended.contains(&hash) {
+                return Ok(None);
+            }
+            let begun =
+                unsaved.begun.iter().find(|begun| begun.token_hash == hash && begun.expires_s > now_s);
+            if let Some(begun) = begun {
+                return begun.read(connection);
+            }
+            drop(unsaved);
             let select = format!("{SELECT} WHERE session.token_hash = ?1 AND session.expires_s > ?2");
             let mut statement = connection.prepare_cached(&select)?;
-            Ok(statement.query_row(params![token_hash(token), now_s], session).optional()?)
+            Ok(statement.query_row(params![hash, now_s], session).optional()?)
         })
     }
 
@@ -122,19 +196,38 @@ impl Store {
                  ORDER BY session.seen_s DESC, id"
             );
             let mut statement = connection.prepare_cached(&select)?;
-            Ok(statement.query_map(params![now_s, person], session)?.collect::<Result<Vec<_>, _>>()?)
+            let stored = statement.query_map(params![now_s, person], session)?;
+            let mut all = stored.collect::<Result<Vec<_>, _>>()?;
+            let unsaved = self.unsaved_sessions.lock();
+            let ended: HashSet<String> = unsaved.ended.iter().map(|hash| session_id(hash)).collect();
+            all.retain(|session| !ended.contains(&session.id));
+            for begun in unsaved.begun.iter().filter(|begun| begun.expires_s > now_s) {
+                all.extend(
+                    begun.read(connection)?.filter(|known| person.is_none_or(|name| name == known.person)),
+                );
+            }
+            Ok(all)
         })
     }
 
-    /// Ends the session of a token.
+    /// Ends the session of a token, also when the disk does not take it.
     ///
     /// # Errors
-    /// The store's failure.
+    /// The store's failure other than of the disk.
     pub fn remove_session(&self, token: &SecretString) -> Result<(), StoreError> {
-        self.write(|transaction| {
-            transaction.execute("DELETE FROM session WHERE token_hash = ?1", [token_hash(token)])?;
+        let hash = token_hash(token);
+        self.unsaved_sessions.lock().begun.retain(|begun| begun.token_hash != hash);
+        let removed = self.write(|transaction| {
+            transaction.execute("DELETE FROM session WHERE token_hash = ?1", [&hash])?;
             Ok(())
-        })
+        });
+        match removed {
+            Err(error) if error.is_of_disk() => {
+                self.unsaved_sessions.lock().ended.insert(hash);
+                Ok(())
+            }
+            removed => removed,
+        }
     }
 
     /// Ends the session that is told apart by `id`; only if it is that person's, where one is named.
@@ -146,6 +239,9 @@ impl Store {
         if id.len() != ID_DIGITS {
             return Err(not_found());
         }
+        if self.end_unsaved_session(id, person)? {
+            return Ok(());
+        }
         self.write(|transaction| {
             let ended = transaction.execute(
                 "DELETE FROM session WHERE substr(lower(hex(token_hash)), 1, 16) = ?1
@@ -153,6 +249,23 @@ impl Store {
                 params![id, person],
             )?;
             if ended == 0 { Err(not_found()) } else { Ok(()) }
+        })
+    }
+
+    /// Ends a session that the disk has not taken; false if there is none.
+    fn end_unsaved_session(&self, id: &str, person: Option<&str>) -> Result<bool, StoreError> {
+        self.read(|connection| {
+            let mut unsaved = self.unsaved_sessions.lock();
+            let at = unsaved.begun.iter().position(|begun| session_id(&begun.token_hash) == id);
+            let Some((at, begun)) = at.and_then(|at| Some((at, unsaved.begun.get(at)?))) else {
+                return Ok(false);
+            };
+            let known = begun.read(connection)?;
+            let is_theirs = known.is_some_and(|known| person.is_none_or(|name| name == known.person));
+            if is_theirs {
+                unsaved.begun.remove(at);
+            }
+            Ok(is_theirs)
         })
     }
 
@@ -167,15 +280,24 @@ impl Store {
         kept: &SecretString,
     ) -> Result<(), StoreError> {
         self.write(|transaction| {
+            let id = person_named(transaction, person)?.id;
+            let kept_hash = token_hash(kept);
+            let is_kept = |begun: &UnsavedSession| begun.person != id || begun.token_hash == kept_hash;
+            self.unsaved_sessions.lock().begun.retain(is_kept);
             let update = "UPDATE person SET password_hash = ?2 WHERE name = ?1";
-            if transaction.execute(update, params![person, password_hash])? == 0 {
-                return Err(StoreError::NotFound { kind: Kind::Person, name: person.to_owned() });
-            }
+            transaction.execute(update, params![person, password_hash])?;
             transaction.execute(
                 "DELETE FROM session WHERE person = (SELECT id FROM person WHERE name = ?1) AND token_hash <> ?2",
                 params![person, token_hash(kept)],
             )?;
             Ok(())
         })
+    }
+}
+
+impl Store {
+    /// Ends the sessions of a person that the disk has not taken.
+    pub(crate) fn end_unsaved_sessions_of(&self, person: i64) {
+        self.unsaved_sessions.lock().begun.retain(|begun| begun.person != person);
     }
 }

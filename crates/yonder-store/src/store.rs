@@ -1,33 +1,88 @@
-//! The store: one connection behind a lock. Calls block for a moment; they belong on threads that may block.
+//! The store: one connection that writes, and some that read. Calls block for a moment; they belong on threads that may block.
 
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use parking_lot::ReentrantMutex;
+use parking_lot::{Mutex, ReentrantMutex};
 use rusqlite::{Connection, Transaction, TransactionBehavior};
 
 use crate::error::{Kind, StoreError};
 use crate::migrations::migrate;
+use crate::relays::UnsavedStates;
 use crate::seal::MasterKey;
+use crate::sealed::Keyring;
+use crate::sessions::UnsavedSessions;
 
-/// How long to wait for somebody else who holds the file.
+/// How long to wait for another program that holds the file.
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
+/// Reading connections that are kept open. More readers at a time open connections of their own.
+const MAX_IDLE_READERS: usize = 4;
 
 /// The records and the key that their secrets are sealed under.
 #[derive(Debug)]
 pub struct Store {
-    /// Re-entrant, so that a group of writes is made of the same calls as single ones.
-    connection: ReentrantMutex<Connection>,
-    pub(crate) master_key: MasterKey,
+    /// The connection that writes. Re-entrant, so that a group of writes is made of the same calls as single ones.
+    writer: ReentrantMutex<Connection>,
+    /// Connections that read, without waiting for the writer; none for records in memory, which have one connection alone.
+    readers: Option<Readers>,
+    pub(crate) keyring: Mutex<Keyring>,
+    pub(crate) unsaved: Mutex<UnsavedStates>,
+    pub(crate) unsaved_sessions: Mutex<UnsavedSessions>,
+}
+
+/// Idle connections that read.
+#[derive(Debug)]
+struct Readers {
+    path: PathBuf,
+    idle: Mutex<Vec<Connection>>,
+}
+
+impl Readers {
+    /// Runs `read` on a connection that nobody else uses.
+    fn with<T>(&self, read: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        let idle = self.idle.lock().pop();
+        let connection = match idle {
+            Some(connection) => connection,
+            None => open_reader(&self.path)?,
+        };
+        let done = read(&connection);
+        let mut idle = self.idle.lock();
+        if idle.len() < MAX_IDLE_READERS {
+            idle.push(connection);
+        }
+        done
+    }
+}
+
+/// Opens a connection that cannot write.
+pub(crate) fn open_reader(path: &Path) -> Result<Connection, StoreError> {
+    let connection = Connection::open(path)?;
+    connection.busy_timeout(BUSY_TIMEOUT)?;
+    connection.pragma_update(None, "query_only", true)?;
+    Ok(connection)
 }
 
 impl Store {
     /// Opens the records at `path`, makes them where there are none, and brings them to this version.
     ///
     /// # Errors
-    /// [`StoreError`] when the file cannot be used.
+    /// [`StoreError::ForeignMasterKey`] when the records were sealed under another key, or why the file cannot be used.
     pub fn open(path: &Path, master_key: MasterKey) -> Result<Self, StoreError> {
-        Self::prepare(Connection::open(path)?, master_key)
+        let store = Self::open_file(path, master_key)?;
+        store.check_master_key()?;
+        store.fill_secret_facts()?;
+        Ok(store)
+    }
+
+    /// Opens the records at `path`, and ties them to a master key that is not theirs: every secret in them is lost, and has to be
+    /// set again.
+    ///
+    /// # Errors
+    /// [`StoreError`] when the file cannot be used.
+    pub fn open_with_foreign_key(path: &Path, master_key: MasterKey) -> Result<Self, StoreError> {
+        let store = Self::open_file(path, master_key)?;
+        store.adopt_master_key()?;
+        Ok(store)
     }
 
     /// Records that vanish with the value; for tests.
@@ -35,10 +90,21 @@ impl Store {
     /// # Errors
     /// [`StoreError`] when SQLite fails.
     pub fn open_in_memory(master_key: MasterKey) -> Result<Self, StoreError> {
-        Self::prepare(Connection::open_in_memory()?, master_key)
+        let store = Self::prepare(Connection::open_in_memory()?, None, master_key)?;
+        store.check_master_key()?;
+        Ok(store)
     }
 
-    fn prepare(mut connection: Connection, master_key: MasterKey) -> Result<Self, StoreError> {
+    fn open_file(path: &Path, master_key: MasterKey) -> Result<Self, StoreError> {
+        let readers = Readers { path: path.to_owned(), idle: Mutex::default() };
+        Self::prepare(Connection::open(path)?, Some(readers), master_key)
+    }
+
+    fn prepare(
+        mut connection: Connection,
+        readers: Option<Readers>,
+        master_key: MasterKey,
+    ) -> Result<Self, StoreError> {
         connection.busy_timeout(BUSY_TIMEOUT)?;
         connection.pragma_update(None, "journal_mode", "WAL")?;
         // What was answered as done must outlive a power cut.
@@ -47,24 +113,34 @@ impl Store {
         // Pages of removed secrets are overwritten, sealed as they are.
         connection.pragma_update(None, "secure_delete", true)?;
         migrate(&mut connection)?;
-        Ok(Self { connection: ReentrantMutex::new(connection), master_key })
+        Ok(Self {
+            writer: ReentrantMutex::new(connection),
+            readers,
+            keyring: Keyring::new(master_key),
+            unsaved: Mutex::default(),
+            unsaved_sessions: Mutex::default(),
+        })
     }
 
     /// The folder that the records lie in; `None` for those in memory.
     #[must_use]
     pub fn folder(&self) -> Option<PathBuf> {
-        let connection = self.connection.lock();
-        let path = Path::new(connection.path().filter(|path| !path.is_empty())?);
-        path.parent().map(Path::to_owned)
+        self.path()?.parent().map(Path::to_owned)
     }
 
-    /// Reads and writes as one: whatever `act` wrote is kept or undone as a whole, and nobody else reads or writes in
-    /// between. Groups may stand within groups; an inner one that is undone leaves the outer one as it was.
+    /// File of the records; `None` for those in memory.
+    pub(crate) fn path(&self) -> Option<&Path> {
+        self.readers.as_ref().map(|readers| readers.path.as_path())
+    }
+
+    /// Reads and writes as one: whatever `act` wrote is kept or undone as a whole. Others read what was there before until it is
+    /// kept, and write once it has ended. Groups may stand within groups; an inner one that is undone leaves the outer one as it
+    /// was.
     ///
     /// # Errors
     /// What `act` failed with, or the store's failure; then nothing of it is kept.
     pub fn together<T, E: From<StoreError>>(&self, act: impl FnOnce() -> Result<Fate<T>, E>) -> Result<T, E> {
-        let connection = self.connection.lock();
+        let connection = self.writer.lock();
         Self::group(&connection, || {
             Ok(match act() {
                 Ok(Fate::Keep(value)) => (true, Ok(value)),
@@ -94,7 +170,16 @@ impl Store {
         &self,
         read: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        read(&self.connection.lock())
+        match &self.readers {
+            // Whoever writes reads what it wrote.
+            Some(readers) if !self.writer.is_owned_by_current_thread() => readers.with(read),
+            _ => read(&self.writer.lock()),
+        }
+    }
+
+    /// True within a group of writes of the calling thread.
+    pub(crate) fn is_in_group(&self) -> bool {
+        self.writer.is_owned_by_current_thread() && !self.writer.lock().is_autocommit()
     }
 
     /// Runs `write` in a transaction, or within the group that is open, and undoes it when it fails.
@@ -102,7 +187,7 @@ impl Store {
         &self,
         write: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
-        let connection = self.connection.lock();
+        let connection = self.writer.lock();
         Self::group(&connection, || Ok((true, write(&connection)?)))
     }
 

@@ -4,14 +4,14 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_core::alerts::Open;
-use yonder_store::{Alert, Kind, MasterKey, Receiver, Store, StoreError};
+use yonder_store::{Alert, Kind, MasterKey, NewReceiver, SecretChange, Store, StoreError};
 
 fn store() -> Store {
     Store::open_in_memory(MasterKey::from_bytes(&[3; 32])).unwrap()
 }
 
-fn receiver(name: &str, secret: Option<&str>) -> Receiver {
-    Receiver { name: name.into(), settings: "{}".into(), secret: secret.map(Into::into) }
+fn receiver(name: &str, secret: Option<&str>) -> NewReceiver {
+    NewReceiver { name: name.into(), settings: "{}".into(), secret: secret.map(Into::into) }
 }
 
 fn alert(name: &str, to: &[&str]) -> Alert {
@@ -23,11 +23,17 @@ fn alert(name: &str, to: &[&str]) -> Alert {
 fn a_secret_stays_until_another_takes_its_place() {
     let store = store();
     store.add_receiver(&receiver("Desk", Some("planted"))).unwrap();
-    store.edit_receiver("desk", &Receiver { settings: "[]".into(), ..receiver("Night desk", None) }).unwrap();
-    let kept = store.receiver("night desk").unwrap();
-    assert_eq!((kept.settings.as_str(), kept.secret.unwrap().expose_secret()), ("[]", "planted"));
-    store.edit_receiver("Night desk", &receiver("Night desk", Some("other"))).unwrap();
-    assert_eq!(store.receiver("Night desk").unwrap().secret.unwrap().expose_secret(), "other");
+    store.edit_receiver("desk", ("Night desk", "[]"), &SecretChange::Keep).unwrap();
+    assert_eq!(store.receiver("night desk").unwrap().settings, "[]");
+    let opened = || {
+        let secret = store.receiver("Night desk").unwrap().secret.unwrap();
+        store.unseal(&secret).unwrap().expose_secret().to_owned()
+    };
+    assert_eq!(opened(), "planted");
+    store.edit_receiver("Night desk", ("Night desk", "[]"), &SecretChange::Set("other".into())).unwrap();
+    assert_eq!(opened(), "other");
+    store.edit_receiver("Night desk", ("Night desk", "[]"), &SecretChange::Remove).unwrap();
+    assert!(store.receiver("Night desk").unwrap().secret.is_none());
 }
 
 #[test]

@@ -16,6 +16,7 @@ use crate::commands::{
     care::{BackupArguments, RestoreArguments},
     destination::DestinationCommand,
     feed::FeedCommand,
+    master_key::MasterKeyCommand,
     pattern::PatternCommand,
     person::{PersonCommand, SessionCommand},
     platform::PlatformCommand,
@@ -147,6 +148,9 @@ pub(crate) enum Command {
     Backup(BackupArguments),
     /// Put a backup in the place of the records; the service must not run.
     Restore(RestoreArguments),
+    /// The master key: rotate it, or replace one that is lost.
+    #[command(subcommand)]
+    MasterKey(MasterKeyCommand),
     /// Look at what the service stands on: records, secrets, disk, open files, certificate authorities.
     Selfcheck {
         /// Print JSON.

@@ -156,13 +156,17 @@ impl Instance {
 
 /// What to do about records that cannot be opened.
 fn cannot_open(error: HomeError) -> Failure {
-    let damaged = matches!(error, HomeError::Store(StoreError::Damaged(_)));
-    let error = anyhow::Error::from(error);
-    Failure::Other(if damaged {
-        anyhow::anyhow!("{error:#}\n        Put the last backup in their place: `yonder restore FILE`.")
-    } else {
-        error
-    })
+    let hint = match &error {
+        HomeError::Store(StoreError::Damaged(_)) => {
+            "Put the last backup in their place: `yonder restore FILE`."
+        }
+        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => {
+            "Put the right key back, or name its file by YONDER_MASTER_KEY_FILE; nothing was changed. If it is lost for good, \
+             `yonder master-key reset` makes a new one, and every password and stream key has to be set again."
+        }
+        _ => return anyhow::Error::from(error).into(),
+    };
+    Failure::Other(anyhow::anyhow!("{:#}\n        {hint}", anyhow::Error::from(error)))
 }
 
 /// An address that clients on this machine can use.

@@ -129,12 +129,19 @@ function changeWords(relays: number): string {
     : "Another address, account or transport dials the camera anew; broadcasts go on with their holding pictures meanwhile.";
 }
 
+function passwordWords(feed: Feed): string {
+  if (feed.secret_lost === true) {
+    return ", its password cannot be opened: set it again";
+  }
+  return feed.has_password ? ", password kept" : "";
+}
+
 function Address({ feed }: { feed: Feed }): ReactNode {
   const rows: [string, string][] = [["Main", feed.url]];
   if (feed.sub_url != null) {
     rows.push(["Sub", feed.sub_url]);
   }
-  rows.push(["Account", feed.user == null ? "none" : `${feed.user}${feed.has_password ? ", password kept" : ""}`]);
+  rows.push(["Account", feed.user == null ? "none" : `${feed.user}${passwordWords(feed)}`]);
   rows.push(["Transport", feed.transport === "auto" ? "found by itself" : feed.transport.toUpperCase()]);
   if (feed.pin != null) {
     rows.push(["Certificate", feed.pin]);

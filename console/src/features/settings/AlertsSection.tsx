@@ -110,6 +110,13 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
   );
 }
 
+function secretWords(receiver: Receiver): string {
+  if (receiver.secret_lost === true) {
+    return ", its secret cannot be opened: set it again";
+  }
+  return receiver.has_secret ? ", with a secret" : ", without a secret";
+}
+
 function ReceiverLine({ receiver }: { receiver: Receiver }): ReactNode {
   const remove = useRemoveReceiver();
   const test = useTestReceiver();
@@ -121,7 +128,7 @@ function ReceiverLine({ receiver }: { receiver: Receiver }): ReactNode {
       <p>
         <strong className="font-[650]">{receiver.name}</strong>:{" "}
         <span className="break-all">{way.by === "web" ? way.url : `mail to ${listed(way.to)} by ${way.server}`}</span>
-        <span className="text-quiet">{receiver.has_secret ? ", with a secret" : ", without a secret"}</span>
+        <span className="text-quiet">{secretWords(receiver)}</span>
       </p>
       <May role="keeper">
         <div className="flex gap-2">

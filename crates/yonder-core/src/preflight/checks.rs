@@ -125,7 +125,7 @@ fn reachable(checks: &mut Checks<'_>, push: &PushFacts) {
 }
 
 fn key(checks: &mut Checks<'_>, push: &PushFacts) {
-    let KeyFacts { present, expires_in_s, spent, same_as, used_by } = &push.key;
+    let KeyFacts { present, lost, expires_in_s, spent, same_as, used_by } = &push.key;
     let rekey = "Take a fresh key from the platform: yonder destination rekey";
     if let Some(relay) = used_by {
         let reason = format!("the relay {relay} pushes to this destination already, under the same key");
@@ -137,6 +137,9 @@ fn key(checks: &mut Checks<'_>, push: &PushFacts) {
     } else if let Some(other) = same_as {
         let reason = format!("the destination {other} has the same key at the same server");
         checks.fail("key", reason, "Give each its own key; a platform takes one broadcast per key.");
+    } else if *lost {
+        let reason = "the stored key or passphrase cannot be opened";
+        checks.fail("key", reason, "Set it again: yonder destination rekey");
     } else if !present {
         if push.protocol == Protocol::Srt {
             checks.pass("key", "no stream ID is sent");

@@ -103,6 +103,8 @@ pub struct FeedFacts {
 pub struct KeyFacts {
     /// There is one.
     pub present: bool,
+    /// The key or the passphrase cannot be opened.
+    pub lost: bool,
     /// Seconds until it expires; negative once it has.
     pub expires_in_s: Option<i64>,
     /// It is for one broadcast, and was used.

@@ -115,6 +115,7 @@ fn protocol_and_encryption_are_held_against_the_rules() {
 #[case::expired(KeyFacts { present: true, expires_in_s: Some(-5), ..KeyFacts::default() }, Level::Fail)]
 #[case::soon(KeyFacts { present: true, expires_in_s: Some(90_000), ..KeyFacts::default() }, Level::Warn)]
 #[case::spent(KeyFacts { present: true, spent: true, ..KeyFacts::default() }, Level::Fail)]
+#[case::lost(KeyFacts { present: true, lost: true, ..KeyFacts::default() }, Level::Fail)]
 #[case::twice(KeyFacts { present: true, same_as: Some("Thistle Two".into()), ..KeyFacts::default() }, Level::Fail)]
 #[case::in_use(KeyFacts { present: true, used_by: Some("Viaduct".into()), ..KeyFacts::default() }, Level::Fail)]
 fn keys_are_looked_at_before_the_platform_does(#[case] key: KeyFacts, #[case] level: Level) {

@@ -32,6 +32,8 @@ pub enum FailureClass {
     Busy,
     /// The codec is not carried or not taken.
     Media,
+    /// A stored secret cannot be opened: no attempt can succeed before it is set again.
+    Secret,
 }
 
 impl FailureClass {
@@ -50,6 +52,7 @@ impl FailureClass {
             CauseCode::FeedTlsUntrusted | CauseCode::PushTlsUntrusted => Self::Trust,
             CauseCode::PushKeyBusy => Self::Busy,
             CauseCode::FeedCodecUnsupported | CauseCode::PushCodecRefused => Self::Media,
+            CauseCode::FeedSecretLost | CauseCode::PushSecretLost => Self::Secret,
             _ => Self::Transient,
         }
     }
@@ -61,6 +64,7 @@ impl FailureClass {
             Self::Transient | Self::Busy => true,
             Self::Address | Self::Trust | Self::Media => history.address,
             Self::Credentials => history.credentials,
+            Self::Secret => false,
         }
     }
 

@@ -116,6 +116,7 @@ fn push_spec(at: usize) -> PushSpec {
         failback_delay: Duration::from_secs(120),
         key: pasted.key,
         encryption: None,
+        secret_lost: false,
         authority: None,
         uplinks: Vec::new(),
         refusals: Arc::default(),

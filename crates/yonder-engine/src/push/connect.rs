@@ -52,6 +52,10 @@ impl Connecting {
     }
 
     async fn run(&self, route: &Route) -> Result<Connection, Cause> {
+        if self.spec.secret_lost {
+            let message = "The stored stream key or passphrase cannot be opened.";
+            return Err(Cause::new(CauseCode::PushSecretLost, message));
+        }
         match &route.server {
             ServerAddress::Rtmp(server) => self.rtmp(server, route).await.map(Connection::Rtmp),
             ServerAddress::Srt(server) => self.srt(server, route).await.map(Connection::Srt),

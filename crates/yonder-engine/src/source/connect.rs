@@ -68,6 +68,10 @@ impl Dial {
         &mut self,
         note: impl Fn(DialStep) + Sync,
     ) -> Result<RtspSession, ConnectError> {
+        if self.spec.secret_lost {
+            let message = "The stored password of this camera cannot be opened.";
+            return Err(Cause::new(CauseCode::FeedSecretLost, message));
+        }
         let (link, camera) = self.reach(&note).await?;
         let datagrams = match self.carrier {
             Carrier::Tcp => None,

@@ -2,6 +2,7 @@
 
 mod attempts;
 mod passwords;
+mod touches;
 
 use base64::Engine as _;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
@@ -10,6 +11,8 @@ use subtle::ConstantTimeEq as _;
 
 pub(crate) use attempts::Attempts;
 pub(crate) use passwords::{check_new_password, hash_password, verify_password};
+
+pub(crate) use touches::Touches;
 
 /// 256 random bits as a text that fits addresses and headers.
 pub(crate) fn random_token() -> String {

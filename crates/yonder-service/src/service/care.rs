@@ -3,7 +3,6 @@
 use yonder_api::Check;
 use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
-use yonder_store::{SealError, StoreError};
 
 use super::Service;
 use crate::error::ServiceError;
@@ -22,6 +21,15 @@ impl Service {
     /// When the records cannot be copied.
     pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
         Ok(self.store.backup()?)
+    }
+
+    /// Seals every secret under a new master key, and returns how many were sealed.
+    ///
+    /// # Errors
+    /// When the key file or the records cannot be written; then the present key stays.
+    pub fn rotate_master_key(&self) -> Result<usize, ServiceError> {
+        let _changing = self.change();
+        Ok(self.store.rotate_master_key()?)
     }
 
     /// What the service takes of the machine.
@@ -53,17 +61,23 @@ impl Service {
     }
 
     fn check_secrets(&self) -> Check {
-        match self.store.check_secrets() {
-            Ok(()) => pass("secrets", "Every secret opens under the master key.".to_owned()),
-            Err(StoreError::Seal(SealError::WrongKey)) => fail(
-                "secrets",
-                "A secret was sealed under another master key.".to_owned(),
-                "Put the right master key back, or set keys and passwords anew.",
-            ),
+        let lost = match self.store.verify_secrets() {
+            Ok(lost) => lost,
             Err(error) => {
-                fail("secrets", format!("Secrets cannot be read: {error}."), "Look at the records first.")
+                let hint = "Look at the records first.";
+                return fail("secrets", format!("Secrets cannot be read: {error}."), hint);
             }
+        };
+        if lost.is_empty() {
+            return pass("secrets", "Every secret opens under the master key.".to_owned());
         }
+        let named: Vec<String> =
+            lost.iter().map(|lost| format!("the {} of {} {}", lost.secret, lost.kind, lost.name)).collect();
+        fail(
+            "secrets",
+            format!("Not every secret can be opened: {}.", named.join(", ")),
+            "Set them again: `yonder feed edit --password-file`, `yonder destination rekey`, `yonder receiver edit`.",
+        )
     }
 
     fn check_disk(&self) -> Check {

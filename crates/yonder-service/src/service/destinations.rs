@@ -14,7 +14,7 @@ use yonder_core::{RefusalRule, check_name};
 use yonder_engine::{PrivateAuthority, PushSpec};
 use yonder_store::{
     Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
-    NewDestination as DestinationValues, NewSecrets,
+    NewDestination as DestinationValues, NewSecrets, SealedSecret,
 };
 
 use super::Service;
@@ -84,7 +84,7 @@ impl Service {
         };
         let _changing = self.change();
         if let Some(key) = &key {
-            self.check_key_is_ours_alone(&settings.name, &server, key, &mut repairs)?;
+            check_same_key(self.others_with_key(&settings.name, key)?, &server, &mut repairs)?;
         }
         let secret = |text: &str| -> secrecy::SecretString { text.into() };
         let values = DestinationValues {
@@ -103,7 +103,7 @@ impl Service {
     pub fn edit_destination(&self, name: &str, change: DestinationChange) -> Result<Stored, ServiceError> {
         let _changing = self.change();
         let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
-        let before = stored.settings;
+        let before = stored.settings.clone();
         let new_name = match &change.name {
             Some(text) => check_name(text).map_err(|error| ServiceError::name(&error))?,
             None => before.name.clone(),
@@ -118,7 +118,8 @@ impl Service {
             Some(server) => {
                 // A key at the end of the address, as it is kept already, is dropped; a stream ID where there is no
                 // key yet becomes the key.
-                let (pasted, told) = read_both(Some(server), stored.key.clone().map(Into::into).as_ref())?;
+                let known = stored.key.as_ref().and_then(|key| self.store.unseal(&key.secret).ok());
+                let (pasted, told) = read_both(Some(server), known.map(Into::into).as_ref())?;
                 repairs.extend(told);
                 new_key = pasted.key.filter(|_| stored.key.is_none());
                 pasted.server
@@ -163,9 +164,11 @@ impl Service {
                 None => before.uplinks,
             },
         };
-        if let Some(key) = new_key.clone().or_else(|| stored.key.map(StreamKey::from_stored)) {
-            self.check_key_is_ours_alone(&before.name, &server, &key, &mut repairs)?;
-        }
+        let same_key = match &new_key {
+            Some(key) => self.others_with_key(&before.name, key)?,
+            None => self.store.destinations_with_same_key(&stored)?,
+        };
+        check_same_key(same_key, &server, &mut repairs)?;
         self.store.edit_destination(name, &settings)?;
         if change.no_passphrase || new_key.is_some() {
             let key = new_key.map(|key| (key.expose().into(), settings.key_kind, settings.key_expires_s));
@@ -201,7 +204,7 @@ impl Service {
             let (pasted, told) = read_both(Some(&at), Some(key))?;
             repairs = told;
             let key = pasted.key.ok_or_else(|| ServiceError::pasted(&yonder_address::PasteError::NoKey))?;
-            self.check_key_is_ours_alone(&stored.settings.name, &server, &key, &mut repairs)?;
+            check_same_key(self.others_with_key(&stored.settings.name, &key)?, &server, &mut repairs)?;
             let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
             new.key = Some((key.expose().into(), kind, read_expiry(request.key_expires.as_deref())?));
         }
@@ -220,11 +223,22 @@ impl Service {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn reveal_key(&self, name: &str, by: &str) -> Result<RevealedKey, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
-        self.record(by, "key-revealed", Kind::Destination, &destination.settings.name);
-        Ok(RevealedKey {
-            key: destination.key.map(Into::into),
-            passphrase: destination.passphrase.map(Into::into),
-        })
+        let name = &destination.settings.name;
+        let open = |secret: &SealedSecret, what| {
+            let lost =
+                |_| ServiceError::SecretLost { kind: Kind::Destination, name: name.clone(), secret: what };
+            self.store.unseal(secret).map(Secret::from).map_err(lost)
+        };
+        let revealed = RevealedKey {
+            key: destination.key.as_ref().map(|key| open(&key.secret, "stream key")).transpose()?,
+            passphrase: destination
+                .passphrase
+                .as_ref()
+                .map(|phrase| open(phrase, "passphrase"))
+                .transpose()?,
+        };
+        self.record(by, "key-revealed", Kind::Destination, name);
+        Ok(revealed)
     }
 
     /// Removes a destination that no relay uses.
@@ -236,30 +250,11 @@ impl Service {
         self.store.remove_destination(name).map_err(|error| self.explain(error))
     }
 
-    /// The same key at the same server is refused: the platform would throw one of the two out. At another server
-    /// it may be right, and is worth a word.
-    fn check_key_is_ours_alone(
-        &self,
-        name: &str,
-        server: &ServerAddress,
-        key: &StreamKey,
-        repairs: &mut Vec<String>,
-    ) -> Result<(), ServiceError> {
-        for (other, theirs) in self.others_with_key(name, key)? {
-            if kept_server(&theirs)?.host() == server.host() {
-                return Err(ServiceError::SameKey(other));
-            }
-            repairs.push(format!("key: remark: {other} has the same key at another server"));
-        }
-        Ok(())
-    }
-
     /// Another destination with the same key at the same server. None can be added; records of an older version may
     /// hold one.
     pub(super) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
-        let Some(key) = destination.key.clone().map(StreamKey::from_stored) else { return Ok(None) };
         let server = kept_server(&destination.settings.server)?;
-        for (other, theirs) in self.others_with_key(&destination.settings.name, &key)? {
+        for (other, theirs) in self.store.destinations_with_same_key(destination)? {
             if kept_server(&theirs)?.host() == server.host() {
                 return Ok(Some(other));
             }
@@ -274,19 +269,26 @@ impl Service {
         Ok(all)
     }
 
-    /// What the engine is told of a destination.
+    /// Returns the specification of a push for the engine. A push whose secrets cannot be opened is not dialed, and says why.
+    ///
+    /// # Errors
+    /// When the records of its server, authority, uplinks or platform cannot be read.
     pub(super) fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
         let settings = &destination.settings;
         let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
         let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
         let uplinks = settings.uplinks.iter().map(|name| self.uplink_spec(name)).collect::<Result<_, _>>()?;
+        let key = destination.key.as_ref().map(|key| self.store.unseal(&key.secret)).transpose();
+        let passphrase = destination.passphrase.as_ref().map(|secret| self.store.unseal(secret)).transpose();
+        let secret_lost = key.is_err() || passphrase.is_err();
         Ok(PushSpec {
             destination: settings.name.clone(),
             server: kept_server(&settings.server)?,
             backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
             failback_delay: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
-            key: destination.key.clone().map(StreamKey::from_stored),
-            encryption: destination.passphrase.clone().map(|text| (Passphrase::from_stored(text), length)),
+            key: key.unwrap_or_default().map(StreamKey::from_stored),
+            encryption: passphrase.unwrap_or_default().map(|text| (Passphrase::from_stored(text), length)),
+            secret_lost,
             authority: authority.map_err(invalid_authority)?,
             uplinks,
             refusals: self.refusal_rules(settings.platform.as_deref())?,
@@ -300,10 +302,15 @@ impl Service {
         Ok(self.sheet(platform)?.map(|sheet| sheet.rules.refusals.into()).unwrap_or_default())
     }
 
+    /// True if the key or the passphrase of a destination cannot be opened.
+    pub(super) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
+        let key = destination.key.as_ref().map(|key| &key.secret);
+        key.into_iter().chain(&destination.passphrase).any(|secret| self.store.is_lost(secret))
+    }
+
     fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
         let settings = &destination.settings;
         let server = kept_server(&settings.server)?;
-        let key = destination.key.clone().map(StreamKey::from_stored);
         let age_s = time::now_s().saturating_sub(destination.key_set_s);
         Ok(Destination {
             name: settings.name.clone(),
@@ -314,9 +321,10 @@ impl Service {
             encrypted: is_encrypted(&server, destination),
             platform: settings.platform.clone(),
             watch_page: settings.watch_page.clone(),
-            key: key.map(|key| KeyFacts {
-                ending: key.ending(),
-                length: key.expose().chars().count(),
+            secret_lost: self.has_lost_secret(destination),
+            key: destination.key.as_ref().map(|key| KeyFacts {
+                ending: key.ending.clone(),
+                length: key.length,
                 set_at: time::text(time::from_s(destination.key_set_s)),
                 age_days: u64::try_from(age_s / 86_400).unwrap_or_default(),
                 rolls: u64::try_from(destination.key_rolls).unwrap_or_default(),
@@ -341,6 +349,22 @@ impl Service {
                 .collect(),
         })
     }
+}
+
+/// Refuses the same key at the same server: the platform would end one of the two broadcasts. At another server it may be
+/// right, and is remarked on.
+fn check_same_key(
+    others: Vec<(String, String)>,
+    server: &ServerAddress,
+    repairs: &mut Vec<String>,
+) -> Result<(), ServiceError> {
+    for (other, theirs) in others {
+        if kept_server(&theirs)?.host() == server.host() {
+            return Err(ServiceError::SameKey(other));
+        }
+        repairs.push(format!("key: remark: {other} has the same key at another server"));
+    }
+    Ok(())
 }
 
 /// RTMPS, or SRT with a passphrase.

@@ -1,11 +1,13 @@
 //! Feeds: checked before they are kept, and brought to the engine when they change.
 
-use secrecy::ExposeSecret as _;
+use secrecy::SecretString;
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
-use yonder_core::{check_name, is_factory_like};
+use yonder_core::check_name;
 use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
-use yonder_store::{Feed as StoredFeed, Kind, NewFeed as FeedValues};
+use yonder_store::{
+    Feed as StoredFeed, FeedSettings, Kind, NewFeed as FeedValues, SealError, SecretChange, Store,
+};
 
 use super::effects::Effect;
 use super::{Service, lock};
@@ -38,17 +40,7 @@ impl Service {
         let values = feed_values(new)?;
         let _changing = self.change();
         self.store.add_feed(&values, time::now_s())?;
-        self.feed(&values.name)
-    }
-
-    /// A feed that is not kept, checked like one that is.
-    pub(super) fn unkept_feed(&self, new: NewFeed) -> Result<StoredFeed, ServiceError> {
-        Ok(StoredFeed {
-            id: 0,
-            values: feed_values(new)?,
-            created_s: time::now_s(),
-            history: yonder_store::History::default(),
-        })
+        self.feed(&values.settings.name)
     }
 
     /// Changes a feed; one that runs is dialled anew when its address or password changed.
@@ -57,7 +49,7 @@ impl Service {
     /// As [`Service::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.
     pub fn edit_feed(&self, name: &str, change: FeedChange) -> Result<Feed, ServiceError> {
         let _changing = self.change();
-        let before = self.store.feed(name).map_err(|error| self.explain(error))?.values;
+        let before = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
         let mut after = before.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
@@ -84,17 +76,22 @@ impl Service {
         if let Some(site) = &change.site {
             after.site = read_site(site);
         }
+        let mut password = SecretChange::Keep;
         match (change.user, change.password, in_url) {
             (None, None, None) => {}
-            (Some(user), _, _) if user.trim().is_empty() => after.account = None,
-            (user, password, in_url) => {
-                let user = user.or_else(|| {
-                    in_url.is_none().then(|| before.account.as_ref().map(|(user, _)| user.clone())).flatten()
-                });
-                after.account = account_of(user, password, in_url)?;
+            (Some(user), _, _) if user.trim().is_empty() => after.user = None,
+            // Another name alone keeps the password.
+            (Some(user), None, None) if before.user.is_some() => after.user = Some(user),
+            (user, new, in_url) => {
+                let user = user.or_else(|| before.user.clone().filter(|_| in_url.is_none()));
+                let account = account_of(user, new, in_url)?;
+                if let Some((user, new)) = account {
+                    after.user = Some(user);
+                    password = SecretChange::Set(new);
+                }
             }
         }
-        self.store.edit_feed(name, &after).map_err(|error| self.explain(error))?;
+        self.store.edit_feed(name, &after, &password).map_err(|error| self.explain(error))?;
         // What failed under the old values may work now.
         lock(&self.stills).clear();
         self.refresh_relays()?;
@@ -104,7 +101,7 @@ impl Service {
 
     /// Brings a feed that runs to its kept shape.
     pub(super) fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
-        self.engine.update_feed(feed_spec(&self.store.feed(name)?)?);
+        self.engine.update_feed(self.feed_spec(&self.store.feed(name)?)?);
         Ok(())
     }
 
@@ -118,42 +115,114 @@ impl Service {
     }
 
     fn feed_view(&self, feed: &StoredFeed) -> Feed {
-        let values = &feed.values;
+        let settings = &feed.settings;
         Feed {
-            name: values.name.clone(),
-            url: values.url.clone(),
-            sub_url: values.sub_url.clone(),
-            transport: Transport::from_word(&values.transport),
-            user: values.account.as_ref().map(|(user, _)| user.clone()),
-            has_password: values.account.is_some(),
-            pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
-            site: values.site.clone(),
-            warnings: warnings(values),
-            state: self.engine.feed(&values.name).map(|view| view.state).unwrap_or_default(),
+            name: settings.name.clone(),
+            url: settings.url.clone(),
+            sub_url: settings.sub_url.clone(),
+            transport: Transport::from_word(&settings.transport),
+            user: settings.user.clone(),
+            has_password: feed.password.is_some(),
+            secret_lost: feed.password.as_ref().is_some_and(|password| self.store.is_lost(password)),
+            pin: settings.pin.as_ref().map(yonder_engine::fingerprint_text),
+            site: settings.site.clone(),
+            warnings: self.warnings(feed),
+            state: self.engine.feed(&settings.name).map(|view| view.state).unwrap_or_default(),
         }
+    }
+
+    fn warnings(&self, feed: &StoredFeed) -> Vec<String> {
+        let mut warnings = Vec::new();
+        if feed.password.as_ref().is_some_and(|password| self.store.is_lost(password)) {
+            warnings.push("The stored password cannot be opened: set it again.".to_owned());
+        }
+        if feed.has_factory_password {
+            let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
+            warnings.push(warning.to_owned());
+        }
+        warnings
+    }
+
+    /// Returns the specification of a feed for the engine. A feed whose password cannot be opened is not dialed, and says
+    /// why.
+    ///
+    /// # Errors
+    /// When its address cannot be read.
+    pub(super) fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+        let credentials = open_account(&self.store, feed);
+        let secret_lost = credentials.is_err();
+        let spec = spec(&feed.settings, credentials.unwrap_or_default())?;
+        Ok(FeedSpec { secret_lost, history: history(feed.history), ..spec })
+    }
+
+    /// Returns the specification of a feed that is dialed once, for a survey or a picture.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when its password cannot be opened.
+    pub(super) fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+        let spec = self.feed_spec(feed)?;
+        if spec.secret_lost {
+            return Err(ServiceError::SecretLost {
+                kind: Kind::Feed,
+                name: feed.settings.name.clone(),
+                secret: "password",
+            });
+        }
+        Ok(spec)
+    }
+
+    /// The same for the lighter stream: account and transport are the main stream's.
+    ///
+    /// # Errors
+    /// As [`Service::dialable_feed_spec`].
+    pub(super) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
+        let url = sub_url(&feed.settings)?;
+        url.map(|url| Ok(FeedSpec { url, ..self.dialable_feed_spec(feed)? })).transpose()
     }
 }
 
-/// What the engine is told of a feed.
-pub(super) fn feed_spec(feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+/// Opens the account of a feed.
+fn open_account(store: &Store, feed: &StoredFeed) -> Result<Option<Credentials>, SealError> {
+    let Some(user) = feed.settings.user.clone() else { return Ok(None) };
+    let password = match &feed.password {
+        Some(password) => store.unseal(password)?,
+        None => SecretString::default(),
+    };
+    Ok(Some(Credentials { user, password }))
+}
+
+fn spec(settings: &FeedSettings, credentials: Option<Credentials>) -> Result<FeedSpec, ServiceError> {
     let (url, _) =
-        CameraUrl::parse(&feed.values.url).map_err(|error| ServiceError::camera_url("url", &error))?;
-    let account = feed.values.account.clone();
-    let credentials = account.map(|(user, password)| Credentials { user, password });
-    let transport = match Transport::from_word(&feed.values.transport) {
+        CameraUrl::parse(&settings.url).map_err(|error| ServiceError::camera_url("url", &error))?;
+    let transport = match Transport::from_word(&settings.transport) {
         Transport::Auto => TransportChoice::Auto,
         Transport::Tcp => TransportChoice::Tcp,
         Transport::Udp => TransportChoice::Udp,
     };
-    let history = history(feed.history);
     Ok(FeedSpec {
-        name: feed.values.name.clone(),
+        name: settings.name.clone(),
         url,
         credentials,
+        secret_lost: false,
         transport,
-        pin: feed.values.pin,
-        history,
+        pin: settings.pin,
+        history: yonder_core::History::default(),
     })
+}
+
+fn sub_url(settings: &FeedSettings) -> Result<Option<CameraUrl>, ServiceError> {
+    let parse = |url| CameraUrl::parse(url).map_err(|error| ServiceError::camera_url("sub_url", &error));
+    Ok(settings.sub_url.as_deref().map(parse).transpose()?.map(|(url, _)| url))
+}
+
+/// Returns the specifications of both streams of a feed that is not stored, checked like one that is.
+pub(super) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
+    let FeedValues { settings, password } = feed_values(new)?;
+    let user = settings.user.clone();
+    let credentials = user.map(|user| Credentials { user, password: password.unwrap_or_default() });
+    let main = spec(&settings, credentials)?;
+    let sub = sub_url(&settings)?.map(|url| FeedSpec { url, ..main.clone() });
+    Ok((main, sub))
 }
 
 /// The history in the core's type.
@@ -161,27 +230,22 @@ pub(super) fn history(stored: yonder_store::History) -> yonder_core::History {
     yonder_core::History { credentials: stored.credentials, address: stored.address }
 }
 
-/// The same for the lighter stream: the account and the manners are the main stream's.
-pub(super) fn sub_spec(feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
-    let Some(sub_url) = &feed.values.sub_url else { return Ok(None) };
-    let (url, _) = CameraUrl::parse(sub_url).map_err(|error| ServiceError::camera_url("sub_url", &error))?;
-    Ok(Some(FeedSpec { url, ..feed_spec(feed)? }))
-}
-
 pub(super) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
     let site = new.site.as_deref().and_then(read_site);
-    Ok(FeedValues {
+    let (user, password) = account_of(new.user, new.password, in_url)?.unzip();
+    let settings = FeedSettings {
         name,
         url: url.to_string(),
         sub_url: sub_url.map(|(url, _)| url.to_string()),
         transport: new.transport.word().to_owned(),
-        account: account_of(new.user, new.password, in_url)?,
+        user,
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         site,
-    })
+    };
+    Ok(FeedValues { settings, password })
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
@@ -215,21 +279,12 @@ fn read_byte(digits: &[char]) -> Option<u8> {
     u8::try_from(high.to_digit(16)? << 4 | low.to_digit(16)?).ok()
 }
 
-fn warnings(values: &FeedValues) -> Vec<String> {
-    let factory = values
-        .account
-        .as_ref()
-        .is_some_and(|(user, password)| is_factory_like(user, password.expose_secret()));
-    let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
-    if factory { vec![warning.to_owned()] } else { Vec::new() }
-}
-
 /// User name and password, given apart or in the address.
 fn account_of(
     user: Option<String>,
     password: Option<Secret>,
     in_url: Option<Credentials>,
-) -> Result<Option<(String, secrecy::SecretString)>, ServiceError> {
+) -> Result<Option<(String, SecretString)>, ServiceError> {
     match (user.filter(|user| !user.is_empty()), password, in_url) {
         (Some(user), password, _) => {
             let password = password.map_or_else(|| "".into(), Secret::into_inner);

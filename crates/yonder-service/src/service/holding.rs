@@ -16,7 +16,8 @@ pub(super) const USUAL_AFTER_S: u32 = 3;
 const MOST_AFTER_S: u32 = 600;
 
 impl Service {
-    /// Shows the holding picture of a relay that runs; its broadcasts go on.
+    /// Shows the holding picture of a relay that runs; its broadcasts go on. It is shown also when the records cannot be written:
+    /// what is wanted is stored once they can.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
@@ -38,9 +39,9 @@ impl Service {
         if !relay.wanted.is_running() {
             return Err(ServiceError::NotRunning(relay.name));
         }
+        self.bring_up(&StoredRelay { wanted, ..relay })?;
         self.store.set_wanted(name, wanted)?;
         self.refresh_relays()?;
-        self.bring_up(&StoredRelay { wanted, ..relay })?;
         self.relay(name)
     }
 

@@ -40,7 +40,7 @@ use yonder_core::record::{Note, Recorder};
 use yonder_engine::{Engine, Picture};
 use yonder_store::{Deed, Kind, Relay as StoredRelay, Store, StoreError};
 
-use crate::auth::Attempts;
+use crate::auth::{Attempts, Touches};
 use crate::error::ServiceError;
 use crate::time;
 
@@ -68,6 +68,7 @@ pub struct Service {
     relays: RwLock<Vec<StoredRelay>>,
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
+    touches: Mutex<Touches>,
     live: Mutex<Snapshot>,
     /// Number of the last line of the logbook that was told to those who listen.
     told_lines: Mutex<i64>,
@@ -107,6 +108,7 @@ impl Service {
             relays: RwLock::new(relays),
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
+            touches: Mutex::default(),
             live: Mutex::default(),
             told_lines: Mutex::new(last_line),
             events: broadcast::Sender::new(EVENT_BACKLOG),

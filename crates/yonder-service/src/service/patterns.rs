@@ -98,7 +98,7 @@ impl Service {
         }
         let _changing = self.change();
         self.store.add_feeds(&feeds, time::now_s())?;
-        feeds.iter().map(|feed| self.feed(&feed.name)).collect()
+        feeds.iter().map(|feed| self.feed(&feed.settings.name)).collect()
     }
 }
 

@@ -16,7 +16,6 @@ use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRel
 
 use super::Service;
 use super::destinations::is_encrypted;
-use super::feeds::feed_spec;
 use crate::error::ServiceError;
 use crate::time;
 
@@ -92,7 +91,7 @@ impl Service {
 
     fn plan_preflight(&self, name: &str) -> Result<Plan, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
-        let feed = feed_spec(&self.store.feed(&relay.feed)?)?;
+        let feed = self.dialable_feed_spec(&self.store.feed(&relay.feed)?)?;
         let in_the_way = self.relay_in_the_way(&relay);
         let pushes = relay
             .destinations
@@ -122,6 +121,7 @@ impl Service {
         used_by: Option<String>,
     ) -> Result<KeyFacts, ServiceError> {
         let settings = &destination.settings;
+        let secret_lost = self.has_lost_secret(destination);
         let one_broadcast = settings.key_kind == KeyKind::OneBroadcast;
         // A broadcast that goes on is the one that the key is for.
         let runs = self
@@ -130,6 +130,7 @@ impl Service {
             .any(|relay| relay.wanted.is_running() && relay.destinations.contains(&settings.name));
         Ok(KeyFacts {
             present: destination.key.is_some(),
+            lost: secret_lost,
             expires_in_s: settings.key_expires_s.map(|at| at.saturating_sub(time::now_s())),
             spent: one_broadcast && destination.key_used_s.is_some() && !runs,
             same_as: self.twin_of(destination)?,

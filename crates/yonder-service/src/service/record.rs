@@ -226,8 +226,8 @@ impl Service {
     fn sites(&self, lines: &[Line]) -> Result<Vec<ReportLine>, ServiceError> {
         let mut sites: BTreeMap<String, Line> = BTreeMap::new();
         for feed in self.store.feeds()? {
-            let Some(site) = feed.values.site else { continue };
-            let subject = Subject::Feed(feed.values.name);
+            let Some(site) = feed.settings.site else { continue };
+            let subject = Subject::Feed(feed.settings.name);
             let Some(line) = lines.iter().find(|line| line.subject == subject) else { continue };
             sites.entry(site).and_modify(|sum| sum.add(line)).or_insert_with(|| line.clone());
         }

@@ -18,7 +18,6 @@ use yonder_lab::{Platform, PlatformConfig, SrtConfig};
 
 use super::Service;
 use super::destinations::{is_encrypted, kept_server};
-use super::feeds::feed_spec;
 use super::preflights::{blocking, check};
 use super::views::to_hundredths;
 use crate::error::ServiceError;
@@ -110,7 +109,7 @@ impl Service {
             None => destination.settings.platform.clone(),
         };
         Ok(Plan {
-            feed: feed_spec(&self.store.feed(&relay.feed)?)?,
+            feed: self.dialable_feed_spec(&self.store.feed(&relay.feed)?)?,
             push: self.push_spec(&destination)?,
             protocol: server.protocol(),
             encrypted: is_encrypted(&server, &destination),
@@ -186,6 +185,7 @@ fn receiver(plan: &Plan) -> Result<(Platform, PushSpec), ServiceError> {
     let pasted = pasted.map_err(|_| ServiceError::Internal("the grading receiver has no address"))?;
     let length = plan.push.encryption.as_ref().map_or_else(KeyLength::default, |(_, length)| *length);
     let push = PushSpec {
+        secret_lost: false,
         server: pasted.server,
         backup: None,
         key: Some(StreamKey::from_stored(key.into())),

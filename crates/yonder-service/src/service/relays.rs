@@ -6,7 +6,6 @@ use yonder_engine::RelaySpec;
 use yonder_store::{DesiredState, Kind, Relay as StoredRelay};
 
 use super::effects::Effect;
-use super::feeds::feed_spec;
 use super::holding::read_after;
 use super::on_air::{Times, set_times};
 use super::{Service, views};
@@ -172,15 +171,21 @@ impl Service {
         })
     }
 
-    /// Stops a relay; its broadcasts end in order.
+    /// Stops a relay; its broadcasts end in order, also when the records cannot be written: what is wanted is stored once they
+    /// can.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be written.
     pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        // Before anything that may wait for the disk: what is to end must end.
+        if let Some(known) = self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name)) {
+            self.engine.withdraw(&known.name);
+        }
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.set_wanted(name, DesiredState::Off)?;
         self.refresh_relays()?;
+        // Somebody may have started it meanwhile.
         self.engine.withdraw(&relay.name);
         self.relay(name)
     }
@@ -206,7 +211,7 @@ impl Service {
             self.engine.withdraw(&relay.name);
             return Ok(());
         }
-        let feed = feed_spec(&self.store.feed(&relay.feed)?)?;
+        let feed = self.feed_spec(&self.store.feed(&relay.feed)?)?;
         let pushes = relay
             .destinations
             .iter()

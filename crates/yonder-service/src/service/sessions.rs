@@ -145,7 +145,7 @@ impl Service {
     pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
         let now_s = time::now_s();
         let session = self.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        if now_s - session.seen_s >= TOUCH_EVERY_S {
+        if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
             // On a full disk people can still look.
             if let Err(error) = self.store.touch_session(token, now_s) {
                 tracing::debug!(%error, "the use of a session could not be noted");

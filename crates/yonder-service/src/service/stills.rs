@@ -6,7 +6,6 @@ use std::time::{Duration, Instant};
 use bytes::Bytes;
 use yonder_engine::{CauseView, FeedSpec};
 
-use super::feeds::{feed_spec, sub_spec};
 use super::{Service, lock};
 use crate::error::ServiceError;
 
@@ -46,9 +45,9 @@ impl Service {
     pub fn stream_spec(&self, name: &str, is_sub: bool) -> Result<FeedSpec, ServiceError> {
         let feed = self.store.feed(name).map_err(|error| self.explain(error))?;
         if !is_sub {
-            return feed_spec(&feed);
+            return self.dialable_feed_spec(&feed);
         }
-        sub_spec(&feed)?.ok_or_else(|| ServiceError::Invalid {
+        self.sub_spec(&feed)?.ok_or_else(|| ServiceError::Invalid {
             field: "sub",
             detail: "this feed has no sub stream".to_owned(),
             hint: "Add its address with `yonder feed edit --sub-url`.",

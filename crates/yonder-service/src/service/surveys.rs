@@ -11,7 +11,7 @@ use yonder_api::{
 use yonder_core::DialStep;
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
 
-use super::feeds::{feed_spec, sub_spec};
+use super::feeds::unstored_specs;
 use super::{Service, lock, views};
 use crate::error::ServiceError;
 
@@ -112,21 +112,18 @@ impl Service {
         match (new.feed, new.url) {
             (Some(name), None) => {
                 let feed = self.store.feed(&name).map_err(|error| self.explain(error))?;
-                Ok((feed_spec(&feed)?, sub_spec(&feed)?))
+                Ok((self.dialable_feed_spec(&feed)?, self.sub_spec(&feed)?))
             }
-            (None, Some(url)) => {
-                let feed = self.unkept_feed(NewFeed {
-                    name: "survey".to_owned(),
-                    url,
-                    sub_url: new.sub_url,
-                    transport: new.transport.unwrap_or_default(),
-                    user: new.user,
-                    password: new.password,
-                    pin: new.pin,
-                    site: None,
-                })?;
-                Ok((feed_spec(&feed)?, sub_spec(&feed)?))
-            }
+            (None, Some(url)) => unstored_specs(NewFeed {
+                name: "survey".to_owned(),
+                url,
+                sub_url: new.sub_url,
+                transport: new.transport.unwrap_or_default(),
+                user: new.user,
+                password: new.password,
+                pin: new.pin,
+                site: None,
+            }),
             (feed, _) => Err(ServiceError::Invalid {
                 field: "feed",
                 detail: if feed.is_some() {

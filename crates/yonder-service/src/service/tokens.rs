@@ -5,9 +5,9 @@ use yonder_api::{MadeToken, NewToken, Token as TokenFacts};
 use yonder_core::{Role, check_name};
 use yonder_store::{NewToken as NewStored, Token};
 
-use super::Service;
 use super::people::{role_facts, role_of};
 use super::sessions::TOUCH_EVERY_S;
+use super::{Service, lock};
 use crate::auth;
 use crate::error::ServiceError;
 use crate::time;
@@ -84,7 +84,8 @@ impl Service {
         }
         let now_s = time::now_s();
         let token = self.store.token(secret, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        if token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S) {
+        let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
+        if is_old && lock(&self.touches).is_due(&token.name, now_s) {
             // On a full disk programs can still look.
             if let Err(error) = self.store.touch_token(&token.name, now_s) {
                 tracing::debug!(%error, "the use of a token could not be noted");

@@ -212,7 +212,7 @@ impl Service {
             }
             // Relays of one feed share its pull.
             if pulls.iter().all(|pull| pull.feed != relay.feed) {
-                let site = self.store.feed(&relay.feed)?.values.site;
+                let site = self.store.feed(&relay.feed)?.settings.site;
                 pulls.push(Pull { feed: relay.feed.clone(), site, media_kbps });
             }
         }
@@ -248,7 +248,7 @@ impl Service {
             .store
             .feeds()?
             .into_iter()
-            .map(|feed| (feed.values.name, feed.values.site.map(|site| site.to_lowercase())))
+            .map(|feed| (feed.settings.name, feed.settings.site.map(|site| site.to_lowercase())))
             .collect();
         for (whose, bytes) in self.store.traffic(&calendar.first_day(), &calendar.day())? {
             match whose {

@@ -29,6 +29,7 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     Relay {
         name: kept.name.clone(),
         wanted: kept.wanted,
+        wanted_unsaved: kept.is_unsaved,
         condition,
         site: kept.site.clone(),
         hold_after_s,

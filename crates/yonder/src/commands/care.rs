@@ -9,7 +9,7 @@ use clap::Args;
 use yonder_api::Check;
 use yonder_core::preflight::Level;
 use yonder_service::{Home, HomeError};
-use yonder_store::{SealError, StoreError};
+use yonder_store::StoreError;
 
 use crate::client::Client;
 use crate::commands::preflight::checks;
@@ -74,7 +74,7 @@ pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), F
 fn explain(error: HomeError) -> Failure {
     let hint = match &error {
         HomeError::Taken(_) => Some("Stop the service first: its records cannot be replaced while it runs."),
-        HomeError::Store(StoreError::Seal(SealError::WrongKey)) => Some(
+        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => Some(
             "Put the master key of the service that was backed up into the home folder, or name it by YONDER_MASTER_KEY_FILE.",
         ),
         HomeError::Store(StoreError::TooNew { .. }) => Some("Restore it with the newer program."),

@@ -320,7 +320,7 @@ fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
                 destination.name.clone(),
                 dash(destination.platform.clone().unwrap_or_default()),
                 format!("{}{sealed}", destination.protocol),
-                destination.key.as_ref().map_or_else(|| "-".to_owned(), key_words),
+                key_column(destination),
                 destination.key.as_ref().map_or_else(|| "-".to_owned(), |key| age(key.age_days)),
                 dash(destination.relays.join(", ")),
                 short(&destination.server),
@@ -329,6 +329,13 @@ fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
         .collect();
     print(&table(&["DESTINATION", "PLATFORM", "BY", "KEY", "AGE", "RELAYS", "SERVER"], &rows));
     Ok(())
+}
+
+fn key_column(destination: &Destination) -> String {
+    if destination.secret_lost {
+        return "lost: rekey".to_owned();
+    }
+    destination.key.as_ref().map_or_else(|| "-".to_owned(), key_words)
 }
 
 /// An address without its parameters: `show` tells them.
@@ -369,6 +376,10 @@ fn describe(destination: &Destination) -> String {
         text += &format!("  watch      {page}\n");
     }
     let day = |time: &str| time.get(..10).unwrap_or_default().to_owned();
+    if destination.secret_lost {
+        text +=
+            "  secrets    cannot be opened: set key and passphrase again with `yonder destination rekey`\n";
+    }
     match &destination.key {
         Some(key) => {
             text += &format!(

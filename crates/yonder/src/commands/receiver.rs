@@ -210,7 +210,11 @@ fn show(receiver: &Receiver, json: bool) -> Result<(), Failure> {
         text += &format!("  from     {from}\n");
         text += &user.as_ref().map(|user| format!("  signs in as {user}\n")).unwrap_or_default();
     }
-    let secret = if receiver.has_secret { "kept, sealed" } else { "none" };
+    let secret = match (receiver.secret_lost, receiver.has_secret) {
+        (true, _) => "cannot be opened: set it again",
+        (false, true) => "kept, sealed",
+        (false, false) => "none",
+    };
     text += &format!("  secret   {secret}\n");
     print(&text);
     Ok(())

@@ -96,6 +96,15 @@ fn summary(relays: &[Relay]) -> String {
 
 /// The condition of a relay, with its time and the number of attempts.
 fn condition_text(relay: &Relay) -> String {
+    let mut text = level_text(relay);
+    if relay.wanted_unsaved {
+        text +=
+            ", not stored yet: the disk does not take it, and a restart would bring back the state before";
+    }
+    text
+}
+
+fn level_text(relay: &Relay) -> String {
     let condition = &relay.condition;
     if relay.wanted == DesiredState::Hold && condition.level == ConditionLevel::Starting {
         return "hold requested, the feed is still on the air".to_owned();

@@ -104,6 +104,9 @@ function keyWords(destination: Destination): ReactNode {
   if (key == null && passphrase == null) {
     return <strong className="text-block">none yet</strong>;
   }
+  if (destination.secret_lost === true) {
+    return <strong className="text-block">cannot be opened: set it again</strong>;
+  }
   const parts: string[] = [];
   if (key != null) {
     parts.push(`ends in ${key.ending}, ${counted(key.length, "character")}`);

@@ -17,6 +17,13 @@ const TRANSPORTS = [
   { value: "udp", label: "UDP, datagrams" },
 ];
 
+function passwordHint(feed: Feed | undefined): string {
+  if (feed?.secret_lost === true) {
+    return "cannot be opened; type it again";
+  }
+  return feed?.has_password === true ? "kept; type another to replace it" : "";
+}
+
 /** A camera's address and account: a new feed, or a change of one. */
 export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode {
   const add = useAddFeed();
@@ -85,7 +92,7 @@ export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode
         <Field label="User name" value={typed.user} onChange={(event) => set({ user: event.target.value })} error={fault("user")} />
         <SecretField
           label="Password"
-          placeholder={feed?.has_password === true ? "kept; type another to replace it" : ""}
+          placeholder={passwordHint(feed)}
           value={typed.password}
           onChange={(event) => set({ password: event.target.value })}
           error={fault("password")}

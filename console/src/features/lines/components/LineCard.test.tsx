@@ -123,3 +123,8 @@ test("what a preflight says is shown, and a start can be forced", async () => {
   await user.click(screen.getByRole("button", { name: "Start all the same" }));
   expect(calls.map((call) => call.body)).toEqual([{ force: false }, { force: true }]);
 });
+
+test("a state that the disk does not take is marked as not stored", () => {
+  draw(<LineCard relay={relay("Summit", { wanted: "off", wanted_unsaved: true })} />);
+  expect(screen.getByText(/Not stored yet: the disk does not take it/)).toBeTruthy();
+});

@@ -46,8 +46,11 @@ export const LineCard = memo(function LineCard({ relay, bands, stepSeconds = 60 
         )}
         <LineMenu relay={relay} isPending={change.isPending} ask={change.mutate} />
       </div>
-      {(notes.length > 0 || change.error !== null) && (
+      {(notes.length > 0 || change.error !== null || relay.wanted_unsaved === true) && (
         <div className="order-4 col-span-2 mt-2.5 grid gap-1.5 md:order-none md:col-span-4">
+          {relay.wanted_unsaved === true && (
+            <p className="text-[13px] text-wait">Not stored yet: the disk does not take it. A restart would bring back the state before.</p>
+          )}
           {notes.map((note) => (
             <CauseNote key={note.cause.code + note.cause.message} note={note} />
           ))}

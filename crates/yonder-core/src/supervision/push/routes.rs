@@ -244,6 +244,7 @@ fn is_route_failure(code: CauseCode, history: History) -> bool {
         FailureClass::Address | FailureClass::Trust | FailureClass::Busy => true,
         FailureClass::Credentials => history.credentials,
         FailureClass::Media => history.address,
+        FailureClass::Secret => false,
         FailureClass::Transient => code != CauseCode::PushInternal && code != CauseCode::PushTooSlow,
     }
 }

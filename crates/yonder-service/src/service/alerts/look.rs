@@ -117,7 +117,12 @@ impl Service {
         let Ok(way) = read_way(&receiver) else { return };
         let service = Arc::clone(self);
         tokio::spawn(async move {
-            let told = tell::tell_patiently(way, receiver.secret, message).await;
+            let told = match service.open_receiver_secret(&receiver) {
+                Ok(secret) => {
+                    tell::tell_patiently(way, secret, message).await.map_err(|error| error.to_string())
+                }
+                Err(error) => Err(error.to_string()),
+            };
             if let Err(error) = told {
                 let name = receiver.name;
                 let detail = format!("Nobody was told: {error}.");

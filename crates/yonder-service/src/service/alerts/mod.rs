@@ -11,7 +11,9 @@ use yonder_api::{
 };
 use yonder_core::alerts::Trigger;
 use yonder_core::check_name;
-use yonder_store::{Alert as StoredAlert, Receiver as StoredReceiver};
+use yonder_store::{
+    Alert as StoredAlert, Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, SecretChange,
+};
 
 pub(super) use look::Alarm;
 
@@ -30,7 +32,7 @@ impl Service {
     /// # Errors
     /// When the records cannot be read.
     pub fn receivers(&self) -> Result<Vec<Receiver>, ServiceError> {
-        self.store.receivers()?.iter().map(receiver_facts).collect()
+        self.store.receivers()?.iter().map(|receiver| self.receiver_facts(receiver)).collect()
     }
 
     /// One receiver.
@@ -38,7 +40,7 @@ impl Service {
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn receiver(&self, name: &str) -> Result<Receiver, ServiceError> {
-        receiver_facts(&self.store.receiver(name).map_err(|error| self.explain(error))?)
+        self.receiver_facts(&self.store.receiver(name).map_err(|error| self.explain(error))?)
     }
 
     /// Adds a receiver. A web receiver without a secret gets one, which is shown this once.
@@ -54,7 +56,7 @@ impl Service {
             _ => None,
         };
         let secret = given.or_else(|| made.clone());
-        self.store.add_receiver(&StoredReceiver {
+        self.store.add_receiver(&ReceiverValues {
             name: name.clone(),
             settings: written(&new.way)?,
             secret,
@@ -76,8 +78,8 @@ impl Service {
             check_way(way)?;
             kept.settings = written(way)?;
         }
-        kept.secret = change.secret.map(yonder_api::Secret::into_inner);
-        self.store.edit_receiver(name, &kept)?;
+        let secret = change.secret.map_or(SecretChange::Keep, |new| SecretChange::Set(new.into_inner()));
+        self.store.edit_receiver(name, (&kept.name, &kept.settings), &secret)?;
         self.receiver(&kept.name)
     }
 
@@ -104,8 +106,28 @@ impl Service {
             since: now.clone(),
             at: now,
         };
-        tell::tell(&read_way(&kept)?, kept.secret.as_ref(), &message)
+        let secret = self.open_receiver_secret(&kept)?;
+        tell::tell(&read_way(&kept)?, secret.as_ref(), &message)
             .map_err(|error| ServiceError::NotTold(error.to_string()))
+    }
+
+    /// Opens the secret of a receiver.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when it cannot be opened.
+    fn open_receiver_secret(&self, kept: &StoredReceiver) -> Result<Option<SecretString>, ServiceError> {
+        let opened = kept.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
+        let name = || kept.name.clone();
+        opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Receiver, name: name(), secret: "secret" })
+    }
+
+    fn receiver_facts(&self, kept: &StoredReceiver) -> Result<Receiver, ServiceError> {
+        Ok(Receiver {
+            name: kept.name.clone(),
+            way: read_way(kept)?,
+            has_secret: kept.secret.is_some(),
+            secret_lost: kept.secret.as_ref().is_some_and(|secret| self.store.is_lost(secret)),
+        })
     }
 
     /// All alerts by name.
@@ -191,10 +213,6 @@ impl Service {
     pub fn remove_alert(&self, name: &str) -> Result<(), ServiceError> {
         self.store.remove_alert(name).map_err(|error| self.explain(error))
     }
-}
-
-fn receiver_facts(kept: &StoredReceiver) -> Result<Receiver, ServiceError> {
-    Ok(Receiver { name: kept.name.clone(), way: read_way(kept)?, has_secret: kept.secret.is_some() })
 }
 
 fn read_way(kept: &StoredReceiver) -> Result<Way, ServiceError> {

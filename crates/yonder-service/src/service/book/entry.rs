@@ -1,12 +1,12 @@
 //! One record of a book: brought to what the book says, with the calls that a person's own change would make.
 
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
 use yonder_api::{
     AlertChange, DestinationChange, FeedChange, NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver,
     NewRelay, NewUplink, Pattern, ReceiverChange, Rekey, RelayChange, Secret, UplinkChange, Way,
 };
-use yonder_store::DesiredState;
+use yonder_store::{DesiredState, SealedSecret};
 
 use crate::error::ServiceError;
 use crate::service::Service;
@@ -25,11 +25,20 @@ fn or_none(text: Option<String>) -> Option<String> {
     Some(text.unwrap_or_default())
 }
 
-fn is_same(kept: Option<&SecretString>, given: &str) -> bool {
-    kept.is_some_and(|kept| kept.expose_secret() == given)
-}
-
 impl Service {
+    /// True if a stored secret is the given one; false for one that cannot be opened, so that it is set again.
+    fn is_same_secret(&self, kept: Option<&SealedSecret>, given: &str) -> bool {
+        let opened = kept.and_then(|kept| self.store.unseal(kept).ok());
+        opened.is_some_and(|kept| kept.expose_secret() == given)
+    }
+
+    /// True if a stored stream key is the given one, as it was pasted.
+    fn is_same_key(&self, kept: Option<&SealedSecret>, server: &str, given: &Secret) -> bool {
+        let pasted = read_pasted(Some(server), Some(given.expose()));
+        let key: Option<StreamKey> = pasted.ok().and_then(|pasted| pasted.key);
+        key.is_some_and(|key| self.is_same_secret(kept, key.expose()))
+    }
+
     pub(super) fn put_uplink(&self, new: NewUplink, is_there: bool) -> Result<NewSecrets, ServiceError> {
         if !is_there {
             return self.add_uplink(&new).map(|_| Vec::new());
@@ -63,14 +72,15 @@ impl Service {
             self.add_feed(new)?;
             return Ok(if given { vec!["password"] } else { Vec::new() });
         }
-        let kept = self.store.feed(&new.name)?.values.account.map(|(_, password)| password);
-        let is_new = new.password.as_ref().is_some_and(|given| !is_same(kept.as_ref(), given.expose()));
+        let kept = self.store.feed(&new.name)?.password;
+        let is_new =
+            new.password.as_ref().is_some_and(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
         let change = FeedChange {
             name: None,
             url: Some(new.url),
             sub_url: Some(new.sub_url.unwrap_or_else(|| String::new().into())),
             transport: Some(new.transport),
-            password: new.user.as_ref().and_then(|_| new.password.or_else(|| kept.map(Into::into))),
+            password: new.user.as_ref().and(new.password),
             user: or_none(new.user),
             pin: or_none(new.pin),
             site: or_none(new.site),
@@ -113,12 +123,15 @@ impl Service {
         };
         self.edit_destination(&new.name, change)?;
         let mut rekey = Rekey::default();
-        if let Some(key) = new.key.filter(|key| !is_kept_key(kept.key.as_ref(), &kept.settings.server, key)) {
+        let kept_key = kept.key.as_ref().map(|key| &key.secret);
+        if let Some(key) = new.key.filter(|key| !self.is_same_key(kept_key, &kept.settings.server, key)) {
             rekey = Rekey { key: Some(key), key_kind: new.key_kind, key_expires: new.key_expires, ..rekey };
             secrets.push("key");
         }
         let trimmed = |secret: &Secret| secret.expose().trim_end_matches(['\r', '\n']).to_owned();
-        if let Some(phrase) = new.passphrase.filter(|new| !is_same(kept.passphrase.as_ref(), &trimmed(new))) {
+        let kept_phrase = kept.passphrase.as_ref();
+        let is_new_phrase = |new: &Secret| !self.is_same_secret(kept_phrase, &trimmed(new));
+        if let Some(phrase) = new.passphrase.filter(is_new_phrase) {
             rekey.passphrase = Some(phrase);
             secrets.push("passphrase");
         }
@@ -162,7 +175,7 @@ impl Service {
         let given = new.secret.is_some();
         if is_there {
             let kept = self.store.receiver(&new.name)?.secret;
-            let secret = new.secret.filter(|given| !is_same(kept.as_ref(), given.expose()));
+            let secret = new.secret.filter(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
             let is_new = secret.is_some();
             let change = ReceiverChange { name: None, way: Some(new.way), secret };
             self.edit_receiver(&new.name, change)?;
@@ -192,11 +205,4 @@ impl Service {
         };
         self.edit_alert(&new.name, change).map(|_| Vec::new())
     }
-}
-
-/// A key as it was pasted is the one that is kept already.
-fn is_kept_key(kept: Option<&SecretString>, server: &str, given: &Secret) -> bool {
-    let pasted = read_pasted(Some(server), Some(given.expose()));
-    let key: Option<StreamKey> = pasted.ok().and_then(|pasted| pasted.key);
-    key.is_some_and(|key| is_same(kept, key.expose()))
 }

@@ -29,16 +29,14 @@ impl Service {
         book.patterns = self.patterns()?;
         let mut sealed: Vec<Sealed> = Vec::new();
         for feed in self.store.feeds()? {
-            let name = feed.values.name;
-            sealed.extend(feed.values.account.is_some().then(|| (Kind::Feed, name.clone(), "password")));
+            let name = feed.settings.name;
+            sealed.extend(feed.password.map(|_| (Kind::Feed, name.clone(), "password")));
             book.feeds.push(self.booked_feed(&name)?);
         }
         for destination in self.store.destinations()? {
             let name = destination.settings.name;
-            let secrets = [("key", destination.key), ("passphrase", destination.passphrase)];
-            for (field, secret) in secrets {
-                sealed.extend(secret.map(|_| (Kind::Destination, name.clone(), field)));
-            }
+            sealed.extend(destination.key.map(|_| (Kind::Destination, name.clone(), "key")));
+            sealed.extend(destination.passphrase.map(|_| (Kind::Destination, name.clone(), "passphrase")));
             book.destinations.push(self.booked_destination(&name)?);
         }
         for relay in self.store.relays()? {
@@ -86,13 +84,13 @@ impl Service {
     }
 
     pub(super) fn booked_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
-        let values = self.store.feed(name).map_err(|error| self.explain(error))?.values;
+        let values = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
         Ok(NewFeed {
             name: values.name,
             url: values.url.into(),
             sub_url: values.sub_url.map(Into::into),
             transport: Transport::from_word(&values.transport),
-            user: values.account.map(|(user, _)| user),
+            user: values.user,
             password: None,
             pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
             site: values.site,

@@ -1,0 +1,333 @@
+//! Sealed secrets of the records: they are opened only where they are used, and one that does not open concerns its own
+//! record alone.
+
+use std::collections::HashSet;
+use std::fmt;
+use std::mem;
+
+use parking_lot::Mutex;
+use rusqlite::{Connection, OptionalExtension as _, params};
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_address::StreamKey;
+use yonder_core::is_factory_like;
+
+use crate::error::{Kind, StoreError};
+use crate::seal::{MasterKey, SealError};
+use crate::store::Store;
+
+/// Content and label of the constant that ties records to their master key.
+const CONSTANT: &str = "yonder-relay records";
+const CONSTANT_LABEL: &str = "master-key";
+
+/// A secret as the records hold it: sealed, and tied to its place. [`Store::unseal`] opens it.
+#[derive(Clone, PartialEq, Eq)]
+pub struct SealedSecret {
+    sealed: Vec<u8>,
+    label: String,
+}
+
+impl fmt::Debug for SealedSecret {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "SealedSecret({})", self.label)
+    }
+}
+
+/// What a change does to a secret.
+#[derive(Debug, Clone, Default)]
+pub enum SecretChange {
+    /// It stays.
+    #[default]
+    Keep,
+    /// It is replaced.
+    Set(SecretString),
+    /// It is removed.
+    Remove,
+}
+
+/// Secret that cannot be opened.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LostSecret {
+    /// Kind of the record that it belongs to.
+    pub kind: Kind,
+    /// Name of that record.
+    pub name: String,
+    /// What it is, like `password`.
+    pub secret: &'static str,
+}
+
+/// Place of sealed secrets.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Place {
+    kind: Kind,
+    column: &'static str,
+    label: &'static str,
+}
+
+pub(crate) const FEED_PASSWORD: Place =
+    Place { kind: Kind::Feed, column: "password", label: "feed-password" };
+pub(crate) const STREAM_KEY: Place =
+    Place { kind: Kind::Destination, column: "key", label: "destination-key" };
+pub(crate) const PASSPHRASE: Place =
+    Place { kind: Kind::Destination, column: "passphrase", label: "destination-passphrase" };
+pub(crate) const RECEIVER_SECRET: Place =
+    Place { kind: Kind::Receiver, column: "secret", label: "receiver-secret" };
+
+/// Every place.
+const PLACES: [Place; 4] = [FEED_PASSWORD, STREAM_KEY, PASSPHRASE, RECEIVER_SECRET];
+
+impl Place {
+    fn label(self, id: i64) -> String {
+        format!("{}:{id}", self.label)
+    }
+
+    /// Returns the secret of a record as it was read; `None` if the column is empty.
+    pub(crate) fn read(self, id: i64, sealed: Option<Vec<u8>>) -> Option<SealedSecret> {
+        let sealed = sealed.filter(|sealed| !sealed.is_empty())?;
+        Some(SealedSecret { sealed, label: self.label(id) })
+    }
+
+    /// Reads every secret of this place, with the names of their records.
+    fn all(self, connection: &Connection) -> Result<Vec<(i64, String, SealedSecret)>, StoreError> {
+        let Self { kind, column, .. } = self;
+        let select = format!("SELECT id, name, {column} FROM {kind} WHERE length({column}) > 0");
+        let mut statement = connection.prepare_cached(&select)?;
+        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?;
+        let rows: Vec<(i64, String, Vec<u8>)> = rows.collect::<Result<_, _>>()?;
+        let secret = |(id, name, sealed)| (id, name, SealedSecret { sealed, label: self.label(id) });
+        Ok(rows.into_iter().map(secret).collect())
+    }
+}
+
+/// The master key in use, and the secrets that it does not open.
+#[derive(Debug)]
+pub(crate) struct Keyring {
+    current: MasterKey,
+    /// The other key of a rotation: opens what was read before it, or is read while it ends.
+    other: Option<MasterKey>,
+    /// Labels of secrets that did not open.
+    lost: HashSet<String>,
+}
+
+impl Keyring {
+    pub(crate) fn new(current: MasterKey) -> Mutex<Self> {
+        Mutex::new(Self { current, other: None, lost: HashSet::new() })
+    }
+}
+
+impl Store {
+    /// Opens a secret. One that does not open counts as lost from then on.
+    ///
+    /// # Errors
+    /// [`SealError::WrongKey`] when it is damaged, or was sealed under another key.
+    pub fn unseal(&self, secret: &SealedSecret) -> Result<SecretString, SealError> {
+        let mut keyring = self.keyring.lock();
+        let opened = keyring.current.open(&secret.sealed, &secret.label).or_else(|error| {
+            let other = keyring.other.as_ref().ok_or(error)?;
+            other.open(&secret.sealed, &secret.label)
+        });
+        match &opened {
+            Ok(_) => drop(keyring.lost.remove(&secret.label)),
+            Err(_) if keyring.lost.insert(secret.label.clone()) => {
+                tracing::error!(secret = secret.label, "a secret cannot be opened: it has to be set again");
+            }
+            Err(_) => {}
+        }
+        opened
+    }
+
+    /// True if a secret did not open when it was last tried.
+    #[must_use]
+    pub fn is_lost(&self, secret: &SealedSecret) -> bool {
+        self.keyring.lock().lost.contains(&secret.label)
+    }
+
+    /// Opens every secret and returns those that cannot be opened.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn verify_secrets(&self) -> Result<Vec<LostSecret>, StoreError> {
+        let mut lost = Vec::new();
+        for place in PLACES {
+            let secrets = self.read(|connection| place.all(connection))?;
+            for (_, name, secret) in secrets {
+                if self.unseal(&secret).is_err() {
+                    lost.push(LostSecret { kind: place.kind, name, secret: place.column });
+                }
+            }
+        }
+        Ok(lost)
+    }
+
+    /// Seals a secret into its row.
+    pub(crate) fn write_secret(
+        &self,
+        connection: &Connection,
+        (place, id): (Place, i64),
+        secret: Option<&SecretString>,
+    ) -> Result<(), StoreError> {
+        let Place { kind, column, .. } = place;
+        let label = place.label(id);
+        let mut keyring = self.keyring.lock();
+        let sealed = secret.map(|secret| keyring.current.seal(secret, &label)).transpose()?;
+        connection.execute(&format!("UPDATE {kind} SET {column} = ?2 WHERE id = ?1"), params![id, sealed])?;
+        keyring.lost.remove(&label);
+        Ok(())
+    }
+
+    /// Returns the keyed hash by which equal secrets are found.
+    pub(crate) fn keyed_hash(&self, secret: &SecretString) -> [u8; 32] {
+        self.keyring.lock().current.hash(secret)
+    }
+
+    /// Checks that these records belong to the master key, and ties fresh ones to it.
+    pub(crate) fn check_master_key(&self) -> Result<(), StoreError> {
+        let constant = self.read(|connection| {
+            let select = "SELECT sealed FROM master_key WHERE id = 1";
+            Ok(connection.query_row(select, [], |row| row.get::<_, Vec<u8>>(0)).optional()?)
+        })?;
+        if let Some(constant) = constant {
+            let opened = self.keyring.lock().current.open(&constant, CONSTANT_LABEL);
+            return opened.map(|_| ()).map_err(|_| StoreError::ForeignMasterKey);
+        }
+        // Records of an older version: they belong to the key if it opens any of their secrets.
+        let secrets = self.read(|connection| {
+            let all = PLACES.iter().map(|place| place.all(connection));
+            Ok(all.collect::<Result<Vec<_>, _>>()?.into_iter().flatten().collect::<Vec<_>>())
+        })?;
+        if !secrets.is_empty() && secrets.iter().all(|(_, _, secret)| self.unseal(secret).is_err()) {
+            return Err(StoreError::ForeignMasterKey);
+        }
+        self.write(|connection| write_constant(connection, &self.keyring.lock().current))
+    }
+
+    /// Fills in what lists show of secrets, where an older version has left it out.
+    pub(crate) fn fill_secret_facts(&self) -> Result<(), StoreError> {
+        let (passwords, keys) = self.read(|connection| {
+            let feeds = ids(connection, "SELECT id FROM feed WHERE has_factory_password IS NULL")?;
+            let destinations = ids(connection, "SELECT id FROM destination WHERE key_hash IS NULL")?;
+            let mut passwords = FEED_PASSWORD.all(connection)?;
+            passwords.retain(|(id, _, _)| feeds.contains(id));
+            let mut keys = STREAM_KEY.all(connection)?;
+            keys.retain(|(id, _, _)| destinations.contains(id));
+            Ok((passwords, keys))
+        })?;
+        if passwords.is_empty() && keys.is_empty() {
+            return Ok(());
+        }
+        self.write(|connection| {
+            for (id, _, secret) in &passwords {
+                if let Ok(password) = self.unseal(secret) {
+                    write_password_facts(connection, *id, &password)?;
+                }
+            }
+            for (id, _, secret) in &keys {
+                if let Ok(key) = self.unseal(secret) {
+                    self.write_key_facts(connection, *id, &key)?;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    /// Writes what lists show of a stream key.
+    pub(crate) fn write_key_facts(
+        &self,
+        connection: &Connection,
+        id: i64,
+        key: &SecretString,
+    ) -> Result<(), StoreError> {
+        let shown = StreamKey::from_stored(key.clone());
+        let length = i64::try_from(key.expose_secret().chars().count()).unwrap_or(i64::MAX);
+        connection.execute(
+            "UPDATE destination SET key_ending = ?2, key_length = ?3, key_hash = ?4 WHERE id = ?1",
+            params![id, shown.ending(), length, self.keyed_hash(key)],
+        )?;
+        Ok(())
+    }
+
+    /// Seals every secret under a new master key, which takes the place of the present one in its file. Secrets that
+    /// cannot be opened stay lost. Returns how many were sealed anew.
+    ///
+    /// The new key waits in a file of its own until the records are sealed under it, so that a crash at any moment leaves
+    /// a key that opens them.
+    ///
+    /// # Errors
+    /// [`SealError::File`] when the folder of the master key cannot be written, or the store's failure; then the present key
+    /// stays in use.
+    pub fn rotate_master_key(&self) -> Result<usize, StoreError> {
+        let Some(path) = self.keyring.lock().current.file().map(ToOwned::to_owned) else {
+            return Err(SealError::Missing { path: "of these records".to_owned() }.into());
+        };
+        let waiting = MasterKey::next_path(&path);
+        // Left over from a rotation that failed before the records were sealed under it.
+        let _left = std::fs::remove_file(&waiting);
+        let next = MasterKey::create(&waiting)?;
+        self.keyring.lock().other = Some(next.clone());
+        let count = match self.write(|connection| self.reseal(connection, &next)) {
+            Ok(count) => count,
+            Err(error) => {
+                self.keyring.lock().other = None;
+                let _removed = std::fs::remove_file(&waiting);
+                return Err(error);
+            }
+        };
+        let mut keyring = self.keyring.lock();
+        keyring.other = Some(mem::replace(&mut keyring.current, next.clone()));
+        drop(keyring);
+        // Should this fail, the next start finds the key in its waiting place.
+        self.keyring.lock().current = next.replace(&path)?;
+        Ok(count)
+    }
+
+    fn reseal(&self, connection: &Connection, next: &MasterKey) -> Result<usize, StoreError> {
+        let mut count = 0;
+        for place in PLACES {
+            let Place { kind, column, .. } = place;
+            for (id, _, secret) in place.all(connection)? {
+                let Ok(opened) = self.unseal(&secret) else { continue };
+                let sealed = next.seal(&opened, &secret.label)?;
+                let update = format!("UPDATE {kind} SET {column} = ?2 WHERE id = ?1");
+                connection.execute(&update, params![id, sealed])?;
+                if place.label == STREAM_KEY.label {
+                    let update = "UPDATE destination SET key_hash = ?2 WHERE id = ?1";
+                    connection.execute(update, params![id, next.hash(&opened)])?;
+                }
+                count += 1;
+            }
+        }
+        write_constant(connection, next)?;
+        Ok(count)
+    }
+
+    /// Ties the records to a master key that does not open their secrets: all of them are lost, and have to be set again.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub(crate) fn adopt_master_key(&self) -> Result<(), StoreError> {
+        self.write(|connection| write_constant(connection, &self.keyring.lock().current))
+    }
+}
+
+fn write_constant(connection: &Connection, key: &MasterKey) -> Result<(), StoreError> {
+    let sealed = key.seal(&CONSTANT.into(), CONSTANT_LABEL)?;
+    connection.execute("INSERT OR REPLACE INTO master_key (id, sealed) VALUES (1, ?1)", [sealed])?;
+    Ok(())
+}
+
+/// Writes what lists show of a camera's password.
+pub(crate) fn write_password_facts(
+    connection: &Connection,
+    id: i64,
+    password: &SecretString,
+) -> Result<(), StoreError> {
+    let user: Option<String> =
+        connection.query_row("SELECT user FROM feed WHERE id = ?1", [id], |row| row.get(0))?;
+    let is_factory = is_factory_like(&user.unwrap_or_default(), password.expose_secret());
+    connection.execute("UPDATE feed SET has_factory_password = ?2 WHERE id = ?1", params![id, is_factory])?;
+    Ok(())
+}
+
+fn ids(connection: &Connection, select: &str) -> Result<HashSet<i64>, StoreError> {
+    let mut statement = connection.prepare(select)?;
+    Ok(statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?)
+}
