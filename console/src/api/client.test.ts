@@ -1,6 +1,6 @@
 import { afterEach, expect, test, vi } from "vitest";
 
-import { ApiError, address, ask, call, setSessionToken, upload } from "./client";
+import { ApiError, address, ask, call, isStale, setSessionToken, upload } from "./client";
 
 afterEach(() => void vi.unstubAllGlobals());
 
@@ -73,4 +73,13 @@ test("a service that does not answer is told apart from one that refuses", async
   vi.stubGlobal("fetch", () => Promise.reject(new TypeError("failed to fetch")));
   const error = await failure(ask(["status"], {}));
   expect([error.status, error.code]).toEqual([0, "service.not-reachable"]);
+});
+
+test("a change carries the revision that it was made against, and a stale one is told apart", async () => {
+  const problem = { type: "about:blank", title: "", status: 412, code: "request.stale", detail: "Changed meanwhile." };
+  const asked = answering(() => new Response(JSON.stringify(problem), { status: 412 }));
+  const error = await failure(call("PATCH", ["feeds", "Summit"], { site: "Fell" }, 7));
+  expect(new Headers(asked[0]?.request.headers).get("If-Match")).toBe('"7"');
+  expect(isStale(error)).toBe(true);
+  expect(isStale(new Error("another"))).toBe(false);
 });

@@ -52,10 +52,13 @@ async function send(method: Method, url: string, headers: Record<string, string>
   return response;
 }
 
-/** Calls the API. */
-export async function call<T>(method: Method, path: readonly string[], body?: unknown): Promise<T> {
+/** Calls the API. With a revision, a change is refused once the record has another one. */
+export async function call<T>(method: Method, path: readonly string[], body?: unknown, revision?: number): Promise<T> {
   const carries = method !== "GET" && method !== "DELETE";
   const headers: Record<string, string> = { Accept: "application/json" };
+  if (revision !== undefined) {
+    headers["If-Match"] = `"${revision}"`;
+  }
   if (method !== "GET") {
     headers["Content-Type"] = "application/json";
   }
@@ -78,6 +81,11 @@ export async function upload(path: readonly string[], file: Blob): Promise<void>
 export async function fetchFile(path: readonly string[]): Promise<Blob> {
   const response = await send("POST", address(path), {});
   return response.blob();
+}
+
+/** Somebody else has changed the record meanwhile. */
+export function isStale(error: unknown): boolean {
+  return error instanceof ApiError && error.status === 412;
 }
 
 async function readProblem(response: Response): Promise<Problem> {

@@ -41,6 +41,23 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every change with who made it, from where, and what was there before and after; the latest first. */
+        get: operations["audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backup": {
         parameters: {
             query?: never;
@@ -1110,6 +1127,32 @@ export interface components {
              */
             rate_hz: number;
         };
+        /** @description An entry of the audit trail: a change, with what was there before and after. */
+        AuditEntry: {
+            /** @description What was done, like `added`, `changed`, `removed`, `started` or `key-revealed`. */
+            action: string;
+            /** @description Network address of the caller. */
+            address?: string | null;
+            /** @description When. */
+            at: string;
+            /** @description Fields that changed; of a secret the name alone. */
+            fields: components["schemas"]["FieldChange"][];
+            /** @description Stable id of the record. */
+            id?: string | null;
+            /** @description Kind of the record. */
+            kind: string;
+            /** @description Name of the record at that time. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Number; later entries have higher ones.
+             */
+            number: number;
+            /** @description Where it was made: `console`, `command-line`, `api`, `site-book` or `schedule`. */
+            origin: string;
+            /** @description Who made the change. */
+            who: string;
+        };
         /** @description Some steps in which the worst that a relay was is the same. */
         Band: {
             /** @description Level. */
@@ -1316,6 +1359,8 @@ export interface components {
             encrypted: boolean;
             /** @description A private authority is trusted. */
             has_authority: boolean;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             key?: components["schemas"]["KeyFacts"] | null;
             /** @description Name. */
             name: string;
@@ -1331,6 +1376,11 @@ export interface components {
              * @description Seconds that the first server must be reachable again before a push returns to it.
              */
             return_after_s: number;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description The stored key or passphrase cannot be opened and has to be set again; until then pushes are blocked. */
             secret_lost?: boolean;
             /** @description Server address. */
@@ -1389,10 +1439,17 @@ export interface components {
         Feed: {
             /** @description A password is kept. */
             has_password: boolean;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Name. */
             name: string;
             /** @description SHA-256 fingerprint of the one certificate that is trusted. */
             pin?: string | null;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description The stored password cannot be opened and has to be set again; until then the feed is blocked. */
             secret_lost?: boolean;
             /** @description Site that the camera is at. */
@@ -2499,6 +2556,8 @@ export interface components {
             hold_after_s?: number;
             /** @description There is a holding picture of its own. */
             holding_picture?: boolean;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Name. */
             name: string;
             on_air?: components["schemas"]["OnAir"] | null;
@@ -2506,6 +2565,11 @@ export interface components {
             pushes: components["schemas"]["PushState"][];
             /** @description Minute of the day for planned reconnects. */
             quiet_minute?: string | null;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description Site of its feed. */
             site?: string | null;
             /** @description What is wanted of it. */
@@ -3200,6 +3264,52 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    audit: {
+        parameters: {
+            query?: {
+                /** @description Only entries with a lower number: the next page. */
+                before?: number;
+                /** @description Only entries about this kind of record, like `relay`. */
+                kind?: string;
+                /** @description Only entries about the record of this name or id. */
+                about?: string;
+                /** @description Only changes by this person or token. */
+                who?: string;
+                /** @description The latest so many: 100 unless said otherwise, 1 000 at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditEntry"][];
+                };
+            };
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -154,6 +154,12 @@ pub struct PassphraseFacts {
 pub struct Destination {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// Server address.
     pub server: String,
     /// Second server address.

@@ -104,6 +104,12 @@ pub struct FeedChange {
 pub struct Feed {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// Address of the main stream, without user name and password.
     pub url: String,
     /// Address of the sub stream, likewise.

@@ -43,7 +43,8 @@ pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
 pub use pulse::{FeedPulse, PushPulse, RelayPulse};
 pub use record::{
-    Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine, ReportRequest, SideShare,
+    AuditEntry, AuditRequest, Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine,
+    ReportRequest, SideShare,
 };
 pub use relays::{
     AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, NewRelay, OnAir, PushRates, PushState,

@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::{Side, record};
 
+use crate::book::FieldChange;
+
 /// Which lines of the logbook are asked for.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
@@ -169,4 +171,51 @@ pub struct Band {
     pub state: record::Level,
     /// How many.
     pub steps: u32,
+}
+
+/// Which entries of the audit trail are asked for.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+#[serde(deny_unknown_fields)]
+pub struct AuditRequest {
+    /// Only entries with a lower number: the next page.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub before: Option<i64>,
+    /// Only entries about this kind of record, like `relay`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub kind: Option<String>,
+    /// Only entries about the record of this name or id.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+    /// Only changes by this person or token.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub who: Option<String>,
+    /// The latest so many: 100 unless said otherwise, 1 000 at most.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit: Option<u32>,
+}
+
+/// An entry of the audit trail: a change, with what was there before and after.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct AuditEntry {
+    /// Number; later entries have higher ones.
+    pub number: i64,
+    /// When.
+    pub at: String,
+    /// Who made the change.
+    pub who: String,
+    /// Where it was made: `console`, `command-line`, `api`, `site-book` or `schedule`.
+    pub origin: String,
+    /// Network address of the caller.
+    pub address: Option<String>,
+    /// What was done, like `added`, `changed`, `removed`, `started` or `key-revealed`.
+    pub action: String,
+    /// Kind of the record.
+    pub kind: String,
+    /// Name of the record at that time.
+    pub name: String,
+    /// Stable id of the record.
+    pub id: Option<String>,
+    /// Fields that changed; of a secret the name alone.
+    pub fields: Vec<FieldChange>,
 }

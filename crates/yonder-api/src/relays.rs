@@ -306,6 +306,12 @@ pub struct Condition {
 pub struct Relay {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// What is wanted of it.
     pub wanted: DesiredState,
     /// The disk has not taken `wanted` yet: a restart of the service would bring back the state before.

@@ -7,7 +7,7 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, audited, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -34,8 +34,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>
     responses((status = 201, body = Alert), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
-    let act = ("added", Kind::Alert, new.name.clone());
-    let alert = recorded(&service, keeper.0, act, move |service| service.add_alert(&new)).await?;
+    let act = keeper.change("added", Kind::Alert, &new.name);
+    let alert = recorded(&service, act, move |service| service.add_alert(&new)).await?;
     Ok(HttpResponse::Created().json(alert))
 }
 
@@ -57,10 +57,8 @@ async fn edit(
     name: Path<String>,
     change: Json<AlertChange>,
 ) -> Result<Json<Alert>, HttpError> {
-    let act = ("changed", Kind::Alert, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.edit_alert(&name, change.into_inner()))
-        .await
-        .map(Json)
+    let act = keeper.change("changed", Kind::Alert, &name);
+    recorded(&service, act, move |service| service.edit_alert(&name, change.into_inner())).await.map(Json)
 }
 
 /// Removes an alert.
@@ -72,8 +70,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("removed", Kind::Alert, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.remove_alert(&name)).await?;
+    let act = keeper.change("removed", Kind::Alert, &name);
+    recorded(&service, act, move |service| service.remove_alert(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -93,9 +91,8 @@ async fn add_receiver(
     keeper: Keeper,
     new: Json<NewReceiver>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("added", Kind::Receiver, new.name.clone());
-    let added =
-        recorded(&service, keeper.0, act, move |service| service.add_receiver(new.into_inner())).await?;
+    let act = keeper.change("added", Kind::Receiver, &new.name);
+    let added = recorded(&service, act, move |service| service.add_receiver(new.into_inner())).await?;
     Ok(HttpResponse::Created().json(added))
 }
 
@@ -121,10 +118,8 @@ async fn edit_receiver(
     name: Path<String>,
     change: Json<ReceiverChange>,
 ) -> Result<Json<Receiver>, HttpError> {
-    let act = ("changed", Kind::Receiver, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.edit_receiver(&name, change.into_inner()))
-        .await
-        .map(Json)
+    let act = keeper.change("changed", Kind::Receiver, &name);
+    recorded(&service, act, move |service| service.edit_receiver(&name, change.into_inner())).await.map(Json)
 }
 
 /// Removes a receiver.
@@ -136,8 +131,8 @@ async fn remove_receiver(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("removed", Kind::Receiver, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.remove_receiver(&name)).await?;
+    let act = keeper.change("removed", Kind::Receiver, &name);
+    recorded(&service, act, move |service| service.remove_receiver(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -150,6 +145,8 @@ async fn test_receiver(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    reading(&service, move |service| service.test_receiver(&name, &keeper.0.name)).await?;
+    let act = keeper.change("tested", Kind::Receiver, &name);
+    let who = keeper.0.name;
+    audited(&service, act, move |service| service.test_receiver(&name, &who)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -33,7 +33,7 @@ async fn apply(
     keeper: Keeper,
     request: Json<BookRequest>,
 ) -> Result<Json<BookOutcome>, HttpError> {
-    changing(&service, move |service| service.apply_book(request.into_inner(), &keeper.0.name))
+    changing(&service, move |service| service.apply_book(request.into_inner(), &keeper.0.actor()))
         .await
         .map(Json)
 }

@@ -6,7 +6,7 @@ use std::future::{Ready, ready};
 use actix_web::body::MessageBody;
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::http::Method;
-use actix_web::http::header::{AUTHORIZATION, USER_AGENT};
+use actix_web::http::header::{AUTHORIZATION, IF_MATCH, USER_AGENT};
 use actix_web::middleware::Next;
 use actix_web::web::Data;
 use actix_web::{FromRequest, HttpMessage as _, HttpRequest};
@@ -17,10 +17,12 @@ use yonder_store::Kind;
 
 use super::blocking;
 use crate::error::HttpError;
-use yonder_service::Service;
 use yonder_service::ServiceError;
 use yonder_service::same_secret;
+use yonder_service::{Actor, Change, Origin, Service};
 
+/// Beginning of what our own command-line client says of itself.
+const CLIENT_AGENT: &str = "yonder/";
 /// Name of the session cookie.
 pub(super) const COOKIE: &str = "yonder-session";
 
@@ -29,10 +31,18 @@ pub(super) const COOKIE: &str = "yonder-session";
 pub(super) struct Caller {
     /// Name of the person, or of the token.
     pub(super) name: String,
+    /// Person who is responsible; `None` for the home folder's token.
+    pub(super) person: Option<String>,
     /// What they may do.
     pub(super) role: Role,
     /// By what they came.
     pub(super) credential: Credential,
+    /// Where the request comes from.
+    pub(super) origin: Origin,
+    /// Network address of the caller.
+    pub(super) address: Option<String>,
+    /// Revision that the record must have (`If-Match`).
+    pub(super) expected_revision: Option<i64>,
 }
 
 /// What a caller showed.
@@ -59,6 +69,17 @@ impl Caller {
         }
     }
 
+    /// Returns who makes a change.
+    pub(super) fn actor(&self) -> Actor {
+        Actor {
+            name: self.name.clone(),
+            person: self.person.clone(),
+            role: self.role,
+            origin: self.origin,
+            address: self.address.clone(),
+        }
+    }
+
     fn needs(self, role: Role) -> Result<Self, HttpError> {
         if self.role >= role {
             Ok(self)
@@ -75,6 +96,52 @@ pub(super) struct Operator(pub(super) Caller);
 /// A caller who changes everything.
 #[derive(Debug, Clone)]
 pub(super) struct Keeper(pub(super) Caller);
+
+/// A caller with the role that a change needs.
+pub(super) trait Authorized {
+    /// Role that was asked for.
+    const ROLE: Role;
+
+    /// The caller.
+    fn caller(&self) -> &Caller;
+
+    /// Returns a change that this caller makes.
+    fn change(&self, action: &'static str, kind: Kind, name: &str) -> Change {
+        let caller = self.caller();
+        Change {
+            actor: caller.actor(),
+            needs: Self::ROLE,
+            action,
+            kind,
+            name: name.to_owned(),
+            expected_revision: caller.expected_revision,
+        }
+    }
+}
+
+impl Authorized for Caller {
+    const ROLE: Role = Role::Viewer;
+
+    fn caller(&self) -> &Caller {
+        self
+    }
+}
+
+impl Authorized for Operator {
+    const ROLE: Role = Role::Operator;
+
+    fn caller(&self) -> &Caller {
+        &self.0
+    }
+}
+
+impl Authorized for Keeper {
+    const ROLE: Role = Role::Keeper;
+
+    fn caller(&self) -> &Caller {
+        &self.0
+    }
+}
 
 /// Who called, found out before the handler and its request are looked at: what strangers send is not even read.
 #[derive(Debug)]
@@ -125,10 +192,15 @@ impl FromRequest for Keeper {
 async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     let service: &Data<Service> =
         request.app_data().ok_or(ServiceError::Internal("the service is not configured"))?;
+    let expected_revision = expected_revision(request)?;
+    let address = request.peer_addr().map(|address| address.ip().to_string());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
         let token = value.to_str().ok().and_then(|value| value.strip_prefix("Bearer ")).unwrap_or_default();
         let secret = SecretString::from(token.trim());
-        return known(service, Credential::Bearer(secret)).await;
+        let caller = known(service, Credential::Bearer(secret)).await?;
+        let is_command = agent(request).starts_with(CLIENT_AGENT);
+        let origin = if is_command { Origin::CommandLine } else { Origin::Api };
+        return Ok(Caller { origin, address, expected_revision, ..caller });
     }
     let cookie = request.cookie(COOKIE).ok_or(ServiceError::SignInNeeded)?;
     let session = CallerSession { token: SecretString::from(cookie.value()), csrf: String::new() };
@@ -140,20 +212,42 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     if !reads_only && !same_secret(&csrf.into(), carried) {
         return Err(ServiceError::TokenMissing.into());
     }
-    Ok(caller)
+    Ok(Caller { address, expected_revision, ..caller })
+}
+
+/// Returns the revision of `If-Match` (RFC 9110, section 13.1.1): a tag like `"7"`, or `*` for any.
+fn expected_revision(request: &HttpRequest) -> Result<Option<i64>, HttpError> {
+    let Some(value) = request.headers().get(IF_MATCH) else { return Ok(None) };
+    let tag = value.to_str().unwrap_or_default().trim();
+    if tag == "*" {
+        return Ok(None);
+    }
+    let number = tag.strip_prefix('"').and_then(|tag| tag.strip_suffix('"')).and_then(|tag| tag.parse().ok());
+    let invalid = || ServiceError::Malformed("If-Match must be a single tag like \"7\"".to_owned());
+    Ok(Some(number.ok_or_else(invalid)?))
 }
 
 /// Whom a credential belongs to, as long as it is valid.
 pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Result<Caller, HttpError> {
     reading(service, move |service| match credential {
         Credential::Bearer(secret) => {
-            let (name, role) = service.bearer(&secret)?;
-            Ok(Caller { name, role, credential: Credential::Bearer(secret) })
+            let (name, person, role) = service.bearer(&secret)?;
+            let credential = Credential::Bearer(secret);
+            let origin = Origin::Api;
+            Ok(Caller { name, person, role, credential, origin, address: None, expected_revision: None })
         }
         Credential::Session(CallerSession { token, .. }) => {
             let session = service.session(&token)?;
             let credential = Credential::Session(CallerSession { token, csrf: session.csrf });
-            Ok(Caller { name: session.person, role: session.role, credential })
+            Ok(Caller {
+                person: Some(session.person.clone()),
+                name: session.person,
+                role: session.role,
+                credential,
+                origin: Origin::Console,
+                address: None,
+                expected_revision: None,
+            })
         }
     })
     .await
@@ -183,16 +277,24 @@ pub(super) async fn changing<T: Send + 'static>(
     blocking(service, call).await
 }
 
-/// Runs a change, and records what was done, to what, and by whom.
+/// Makes a change of a record, together with its audit entry.
 pub(super) async fn recorded<T: Send + 'static>(
     service: &Data<Service>,
-    caller: Caller,
-    (what, kind, name): (&'static str, Kind, String),
+    change: Change,
+    call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
+) -> Result<T, HttpError> {
+    changing(service, move |service| service.execute(&change, call)).await
+}
+
+/// Does what changes no record, and adds an audit entry once it is done.
+pub(super) async fn audited<T: Send + 'static>(
+    service: &Data<Service>,
+    change: Change,
     call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
     changing(service, move |service| {
         let done = call(service)?;
-        service.record(&caller.name, what, kind, &name);
+        service.audit(&change);
         Ok(done)
     })
     .await

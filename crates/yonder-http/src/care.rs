@@ -7,7 +7,7 @@ use actix_web::{HttpResponse, get, post};
 use yonder_api::{Check, MasterKeyRotation, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, identify_first, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, audited, identify_first, reading};
 use crate::error::HttpError;
 use crate::metrics;
 use yonder_service::Service;
@@ -28,8 +28,8 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
     responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 500, body = Problem)))]
 #[post("/backup")]
 async fn backup(service: Data<Service>, keeper: Keeper) -> Result<HttpResponse, HttpError> {
-    let act = ("backed-up", Kind::Service, "yonder".to_owned());
-    let copy = recorded(&service, keeper.0, act, Service::backup).await?;
+    let act = keeper.change("backed-up", Kind::Service, "yonder");
+    let copy = audited(&service, act, Service::backup).await?;
     let response = HttpResponse::Ok()
         .content_type("application/vnd.sqlite3")
         .insert_header((CACHE_CONTROL, "no-store"))
@@ -46,8 +46,8 @@ async fn rotate_master_key(
     service: Data<Service>,
     keeper: Keeper,
 ) -> Result<Json<MasterKeyRotation>, HttpError> {
-    let act = ("master-key-rotated", Kind::Service, "yonder".to_owned());
-    let sealed = recorded(&service, keeper.0, act, Service::rotate_master_key).await?;
+    let act = keeper.change("master-key-rotated", Kind::Service, "yonder");
+    let sealed = audited(&service, act, Service::rotate_master_key).await?;
     Ok(Json(MasterKeyRotation { sealed }))
 }
 

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, Operator, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -36,11 +36,10 @@ async fn add(
     keeper: Keeper,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, HttpError> {
-    let stored =
-        recorded(&service, keeper.0, ("added", Kind::Destination, new.name.clone()), move |service| {
-            service.add_destination(new.into_inner())
-        })
-        .await?;
+    let stored = recorded(&service, keeper.change("added", Kind::Destination, &new.name), move |service| {
+        service.add_destination(new.into_inner())
+    })
+    .await?;
     Ok(HttpResponse::Created().json(stored))
 }
 
@@ -66,7 +65,7 @@ async fn edit(
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, keeper.change("changed", Kind::Destination, &name), move |service| {
         service.edit_destination(&name, change.into_inner())
     })
     .await
@@ -83,7 +82,7 @@ async fn rekey(
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, operator.0, ("rekeyed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, operator.change("rekeyed", Kind::Destination, &name), move |service| {
         service.rekey_destination(&name, &request)
     })
     .await
@@ -99,7 +98,8 @@ async fn reveal(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<Json<RevealedKey>, HttpError> {
-    reading(&service, move |service| service.reveal_key(&name, &keeper.0.name)).await.map(Json)
+    let act = keeper.change("key-revealed", Kind::Destination, &name);
+    audited(&service, act, move |service| service.reveal_key(&name)).await.map(Json)
 }
 
 /// Removes a destination that no relay uses.
@@ -111,7 +111,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Destination, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Destination, &name), move |service| {
         service.remove_destination(&name)
     })
     .await?;

@@ -28,6 +28,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::PreflightFailed { .. }
         | ServiceError::NoStill(_)
         | ServiceError::SecretLost { .. }
+        | ServiceError::ChangedMeanwhile(_)
         | ServiceError::Store(
             StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
         ) => StatusCode::CONFLICT,
@@ -36,6 +37,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::InvitationRefused
         | ServiceError::RoleNeeded { .. }
         | ServiceError::TokenMissing => StatusCode::FORBIDDEN,
+        ServiceError::Stale { .. } => StatusCode::PRECONDITION_FAILED,
         ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
         ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
@@ -96,6 +98,8 @@ mod tests {
     #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Keeper }, 403, "request.role-needed")]
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
+    #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
+    #[case(ServiceError::ChangedMeanwhile("a".into()), 409, "relay.changed-meanwhile")]
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
     #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]
     #[case(ServiceError::Running { kind: Kind::Feed, name: "a".into() }, 409, "request.running")]

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -25,7 +25,7 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>
     responses((status = 201, body = Feed), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/feeds")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
-    let feed = recorded(&service, keeper.0, ("added", Kind::Feed, new.name.clone()), move |service| {
+    let feed = recorded(&service, keeper.change("added", Kind::Feed, &new.name), move |service| {
         service.add_feed(new.into_inner())
     })
     .await?;
@@ -50,7 +50,7 @@ async fn edit(
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Feed, name.clone()), move |service| {
+    recorded(&service, keeper.change("changed", Kind::Feed, &name), move |service| {
         service.edit_feed(&name, change.into_inner())
     })
     .await
@@ -66,7 +66,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Feed, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Feed, &name), move |service| {
         service.remove_feed(&name)
     })
     .await?;

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Problem, Relay};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, Operator, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 use yonder_service::ServiceError;
@@ -33,8 +33,10 @@ async fn hold(
     operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, HttpError> {
-    recorded(&service, operator.0, ("held", Kind::Relay, name.clone()), move |service| {
-        service.hold_relay(&name)
+    let act = operator.change("held", Kind::Relay, &name);
+    changing(&service, move |service| {
+        let act_on = |service: &Service| service.hold_relay(&name);
+        service.execute_protective(&act, act_on, act_on)
     })
     .await
     .map(Json)
@@ -49,8 +51,10 @@ async fn resume(
     operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, HttpError> {
-    recorded(&service, operator.0, ("resumed", Kind::Relay, name.clone()), move |service| {
-        service.resume_relay(&name)
+    let act = operator.change("resumed", Kind::Relay, &name);
+    changing(&service, move |service| {
+        let act_on = |service: &Service| service.resume_relay(&name);
+        service.execute_protective(&act, act_on, act_on)
     })
     .await
     .map(Json)
@@ -72,7 +76,7 @@ async fn set_picture(
         detail: error.to_string(),
         hint: "Give a PNG or JPEG of at most 8 MiB.",
     })?;
-    recorded(&service, keeper.0, ("picture-set", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.change("picture-set", Kind::Relay, &name), move |service| {
         service.set_holding_picture(&name, Some(&file))
     })
     .await?;
@@ -88,7 +92,7 @@ async fn remove_picture(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("picture-removed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.change("picture-removed", Kind::Relay, &name), move |service| {
         service.set_holding_picture(&name, None)
     })
     .await?;

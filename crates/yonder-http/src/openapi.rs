@@ -61,6 +61,7 @@ use super::{
         holding::remove_picture,
         relays::remove,
         record::logbook,
+        record::audit,
         record::report,
         record::day,
         record::rates,

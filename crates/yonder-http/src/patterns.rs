@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Feed, Pattern, PatternFeeds, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -25,7 +25,7 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Patter
     responses((status = 201, body = Pattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/patterns")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
-    let pattern = recorded(&service, keeper.0, ("added", Kind::Pattern, new.name.clone()), move |service| {
+    let pattern = recorded(&service, keeper.change("added", Kind::Pattern, &new.name), move |service| {
         service.add_pattern(new.into_inner())
     })
     .await?;
@@ -54,7 +54,7 @@ async fn edit(
     name: Path<String>,
     new: Json<Pattern>,
 ) -> Result<Json<Pattern>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Pattern, name.clone()), move |service| {
+    recorded(&service, keeper.change("changed", Kind::Pattern, &name), move |service| {
         service.edit_pattern(&name, new.into_inner())
     })
     .await
@@ -70,7 +70,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Pattern, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Pattern, &name), move |service| {
         service.remove_pattern(&name)
     })
     .await?;
@@ -87,7 +87,7 @@ async fn add_feeds(
     name: Path<String>,
     new: Json<PatternFeeds>,
 ) -> Result<HttpResponse, HttpError> {
-    let feeds = recorded(&service, keeper.0, ("filled-in", Kind::Pattern, name.clone()), move |service| {
+    let feeds = recorded(&service, keeper.change("filled-in", Kind::Pattern, &name), move |service| {
         service.add_pattern_feeds(&name, &new)
     })
     .await?;

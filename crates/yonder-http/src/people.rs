@@ -7,7 +7,7 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Keeper, agent, changing, reading, recorded};
+use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded};
 use super::session::signed_in;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -35,8 +35,8 @@ async fn edit(
     name: Path<String>,
     change: Json<PersonChange>,
 ) -> Result<Json<Person>, HttpError> {
-    let act = ("changed", Kind::Person, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.edit_person(&name, &change)).await.map(Json)
+    let act = keeper.change("changed", Kind::Person, &name);
+    recorded(&service, act, move |service| service.edit_person(&name, &change)).await.map(Json)
 }
 
 /// Removes a person, and signs them out everywhere.
@@ -48,8 +48,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("removed", Kind::Person, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.remove_person(&name)).await?;
+    let act = keeper.change("removed", Kind::Person, &name);
+    recorded(&service, act, move |service| service.remove_person(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -70,9 +70,9 @@ async fn invite(
     keeper: Keeper,
     new: Json<NewInvitation>,
 ) -> Result<HttpResponse, HttpError> {
-    let by = keeper.0.name.clone();
-    let act = ("invited", Kind::Person, new.name.clone());
-    let made = recorded(&service, keeper.0, act, move |service| service.invite(&new, &by)).await?;
+    let by = keeper.0.actor();
+    let act = keeper.change("invited", Kind::Person, &new.name);
+    let made = recorded(&service, act, move |service| service.invite(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -108,7 +108,7 @@ async fn withdraw(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("uninvited", Kind::Person, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.withdraw_invitation(&name)).await?;
+    let act = keeper.change("uninvited", Kind::Person, &name);
+    recorded(&service, act, move |service| service.withdraw_invitation(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

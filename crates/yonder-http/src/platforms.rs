@@ -6,7 +6,7 @@ use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
 use yonder_core::platform::{RULES, Rule};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -38,11 +38,10 @@ async fn add(
     keeper: Keeper,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, HttpError> {
-    let platform =
-        recorded(&service, keeper.0, ("added", Kind::Platform, new.name.clone()), move |service| {
-            service.add_platform(&new)
-        })
-        .await?;
+    let platform = recorded(&service, keeper.change("added", Kind::Platform, &new.name), move |service| {
+        service.add_platform(&new)
+    })
+    .await?;
     Ok(HttpResponse::Created().json(platform))
 }
 
@@ -68,7 +67,7 @@ async fn edit(
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Platform, name.clone()), move |service| {
+    recorded(&service, keeper.change("changed", Kind::Platform, &name), move |service| {
         service.edit_platform(&name, &change)
     })
     .await
@@ -84,7 +83,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Platform, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Platform, &name), move |service| {
         service.remove_platform(&name)
     })
     .await?;

@@ -2,14 +2,17 @@
 
 use actix_web::get;
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
-use yonder_api::{Day, LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report, ReportRequest};
+use yonder_api::{
+    AuditEntry, AuditRequest, Day, LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report,
+    ReportRequest,
+};
 
-use super::caller::{Caller, reading};
+use super::caller::{Caller, Keeper, reading};
 use crate::error::HttpError;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(logbook).service(report).service(day).service(rates);
+    config.service(logbook).service(audit).service(report).service(day).service(rates);
 }
 
 /// What happened, oldest first.
@@ -22,6 +25,18 @@ async fn logbook(
     request: Query<LogbookRequest>,
 ) -> Result<Json<Vec<LogEntry>>, HttpError> {
     reading(&service, move |service| service.logbook(&request)).await.map(Json)
+}
+
+/// Every change with who made it, from where, and what was there before and after; the latest first.
+#[utoipa::path(context_path = "/api/v1", tag = "record", params(AuditRequest),
+    responses((status = 200, body = [AuditEntry]), (status = 403, body = Problem), (status = 422, body = Problem)))]
+#[get("/audit")]
+async fn audit(
+    service: Data<Service>,
+    _keeper: Keeper,
+    request: Query<AuditRequest>,
+) -> Result<Json<Vec<AuditEntry>>, HttpError> {
+    reading(&service, move |service| service.audit_trail(&request)).await.map(Json)
 }
 
 /// What was up, what was down, for how long, and whose side it was, over a month.

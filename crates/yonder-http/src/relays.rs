@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, Operator, changing, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -42,7 +42,7 @@ async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
     responses((status = 201, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/relays")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewRelay>) -> Result<HttpResponse, HttpError> {
-    let relay = recorded(&service, keeper.0, ("added", Kind::Relay, new.name.clone()), move |service| {
+    let relay = recorded(&service, keeper.change("added", Kind::Relay, &new.name), move |service| {
         service.add_relay(&new)
     })
     .await?;
@@ -67,11 +67,11 @@ async fn edit(
     name: Path<String>,
     change: Json<RelayChange>,
 ) -> Result<Json<Relay>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Relay, name.clone()), move |service| {
-        service.edit_relay(&name, change.into_inner())
-    })
-    .await
-    .map(Json)
+    let act = keeper.change("changed", Kind::Relay, &name);
+    let edited =
+        recorded(&service, act, move |service| service.edit_relay(&name, change.into_inner())).await?;
+    // What runs follows once the change is stored.
+    reading(&service, move |service| service.relay(&edited.name)).await.map(Json)
 }
 
 /// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
@@ -98,16 +98,13 @@ async fn start(
     how: Json<Start>,
 ) -> Result<Json<Relay>, HttpError> {
     if how.force {
-        return changing(&service, move |service| service.force_relay(&name, &operator.0.name))
-            .await
-            .map(Json);
+        let (act, name) = (operator.change("start-forced", Kind::Relay, &name), name.clone());
+        recorded(&service, act, move |service| service.force_relay(&name)).await?;
+    } else {
+        service.start_checked(operator.change("started", Kind::Relay, &name)).await?;
     }
-    service.start_checked(&name).await?;
-    recorded(&service, operator.0, ("started", Kind::Relay, name.clone()), move |service| {
-        service.relay(&name)
-    })
-    .await
-    .map(Json)
+    // What runs follows once the change is stored.
+    changing(&service, move |service| service.relay(&name)).await.map(Json)
 }
 
 /// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
@@ -132,8 +129,11 @@ async fn stop(
     operator: Operator,
     name: Path<String>,
 ) -> Result<Json<Relay>, HttpError> {
-    recorded(&service, operator.0, ("stopped", Kind::Relay, name.clone()), move |service| {
-        service.stop_relay(&name)
+    let act = operator.change("stopped", Kind::Relay, &name);
+    changing(&service, move |service| {
+        service.withdraw_relay(&name);
+        let stop = |service: &Service| service.stop_relay(&name);
+        service.execute_protective(&act, stop, stop)
     })
     .await
     .map(Json)
@@ -148,7 +148,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Relay, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Relay, &name), move |service| {
         service.remove_relay(&name)
     })
     .await?;

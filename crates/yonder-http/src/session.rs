@@ -9,7 +9,7 @@ use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeed
 use yonder_core::Role;
 use yonder_store::Kind;
 
-use super::caller::{COOKIE, Caller, agent, changing, reading, recorded};
+use super::caller::{Authorized as _, COOKIE, Caller, agent, audited, changing, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::{SESSION_S, Service, role_facts};
@@ -91,9 +91,8 @@ async fn change_password(
     change: Json<PasswordChange>,
 ) -> Result<HttpResponse, HttpError> {
     let token = caller.session().map(|session| session.token.clone()).ok_or(ServiceError::SignInNeeded)?;
-    let act = ("password-changed", Kind::Person, caller.name.clone());
-    recorded(&service, caller, act, move |service| service.change_password(&token, change.into_inner()))
-        .await?;
+    let act = caller.change("password-changed", Kind::Person, &caller.name);
+    audited(&service, act, move |service| service.change_password(&token, change.into_inner())).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -113,8 +112,8 @@ async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session
 #[delete("/sessions/{id}")]
 async fn end(service: Data<Service>, caller: Caller, id: Path<String>) -> Result<HttpResponse, HttpError> {
     let whose = whose(&caller);
-    let act = ("ended", Kind::Session, id.clone());
-    recorded(&service, caller, act, move |service| service.end_session(&id, whose.as_deref())).await?;
+    let act = caller.change("ended", Kind::Session, &id);
+    recorded(&service, act, move |service| service.end_session(&id, whose.as_deref())).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, post};
 use yonder_api::{MadeToken, NewToken, Problem, Token};
 use yonder_store::Kind;
 
-use super::caller::{Keeper, reading, recorded};
+use super::caller::{Authorized as _, Keeper, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -26,9 +26,9 @@ async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>
     responses((status = 201, body = MadeToken), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/tokens")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewToken>) -> Result<HttpResponse, HttpError> {
-    let by = keeper.0.name.clone();
-    let act = ("added", Kind::Token, new.name.clone());
-    let made = recorded(&service, keeper.0, act, move |service| service.add_token(&new, &by)).await?;
+    let by = keeper.0.actor();
+    let act = keeper.change("added", Kind::Token, &new.name);
+    let made = recorded(&service, act, move |service| service.add_token(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -41,7 +41,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = ("removed", Kind::Token, name.clone());
-    recorded(&service, keeper.0, act, move |service| service.remove_token(&name)).await?;
+    let act = keeper.change("removed", Kind::Token, &name);
+    recorded(&service, act, move |service| service.remove_token(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
 use yonder_store::Kind;
 
-use super::caller::{Caller, Keeper, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -29,7 +29,7 @@ async fn add(
     keeper: Keeper,
     new: Json<NewUplink>,
 ) -> Result<HttpResponse, HttpError> {
-    let uplink = recorded(&service, keeper.0, ("added", Kind::Uplink, new.name.clone()), move |service| {
+    let uplink = recorded(&service, keeper.change("added", Kind::Uplink, &new.name), move |service| {
         service.add_uplink(&new)
     })
     .await?;
@@ -58,7 +58,7 @@ async fn edit(
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, HttpError> {
-    recorded(&service, keeper.0, ("changed", Kind::Uplink, name.clone()), move |service| {
+    recorded(&service, keeper.change("changed", Kind::Uplink, &name), move |service| {
         service.edit_uplink(&name, &change)
     })
     .await
@@ -74,7 +74,7 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.0, ("removed", Kind::Uplink, name.clone()), move |service| {
+    recorded(&service, keeper.change("removed", Kind::Uplink, &name), move |service| {
         service.remove_uplink(&name)
     })
     .await?;

@@ -115,6 +115,17 @@ pub enum ServiceError {
     /// The records.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// The record has been changed since the revision that the change was made against.
+    #[error("the {kind} {name:?} has been changed by somebody else meanwhile")]
+    Stale {
+        /// Kind of record.
+        kind: Kind,
+        /// Its name.
+        name: String,
+    },
+    /// The set-up of a relay was changed while it was checked.
+    #[error("the relay {0:?} was changed while it was checked")]
+    ChangedMeanwhile(String),
     /// A stored secret cannot be opened.
     #[error("the stored {secret} of the {kind} {name:?} cannot be opened")]
     SecretLost {
@@ -208,6 +219,8 @@ impl ServiceError {
             Self::TokenMissing => "request.token-missing",
             Self::TooManyAttempts(_) => "request.too-many-attempts",
             Self::SecretLost { .. } => "request.secret-lost",
+            Self::Stale { .. } => "request.stale",
+            Self::ChangedMeanwhile(_) => "relay.changed-meanwhile",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
             Self::Store(StoreError::LastKeeper(_)) => "person.last-keeper",
@@ -278,6 +291,8 @@ impl ServiceError {
                 return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
             }
             Self::TokenMissing => "Reload the page and try again.",
+            Self::Stale { .. } => "Read it again, and make your change on what is there now.",
+            Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks what is there now.",
             Self::SecretLost { .. } => {
                 "It is damaged, or was sealed under another master key. Set it again; everything else goes on."
             }

@@ -3,6 +3,7 @@
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
 
+use crate::audit::Identity;
 use crate::error::{Kind, StoreError};
 use crate::history::History;
 use crate::sealed::{PASSPHRASE, STREAM_KEY, SealedSecret};
@@ -110,6 +111,8 @@ pub struct Destination {
     pub created_s: i64,
     /// Parts that have worked since they were set.
     pub history: History,
+    /// Stable id and revision.
+    pub identity: Identity,
 }
 
 /// New secrets of a destination; what is left out stays.
@@ -366,7 +369,7 @@ fn write_settings(
 /// Relays that push to a destination which changed are to be checked anew.
 fn unclear(connection: &Connection, destination: i64) -> Result<(), StoreError> {
     connection.execute(
-        "UPDATE relay SET cleared_s = NULL WHERE id IN
+        "UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id IN
          (SELECT relay FROM relay_destination WHERE destination = ?1)",
         [destination],
     )?;
@@ -429,6 +432,7 @@ impl DestinationRow {
                 credentials: row.get::<_, Option<i64>>("secrets_worked_s")?.is_some(),
                 address: row.get::<_, Option<i64>>("server_worked_s")?.is_some(),
             },
+            identity: Identity { uid: row.get("uid")?, revision: row.get("revision")? },
         };
         Ok(Self { destination, key_kind: row.get("key_kind")? })
     }

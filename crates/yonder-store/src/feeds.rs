@@ -3,6 +3,7 @@
 use rusqlite::{Connection, OptionalExtension as _, Row, named_params, params};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use crate::audit::Identity;
 use crate::error::{Kind, StoreError};
 use crate::history::History;
 use crate::sealed::{FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
@@ -51,6 +52,8 @@ pub struct Feed {
     pub created_s: i64,
     /// Parts that have worked since they were set.
     pub history: History,
+    /// Stable id and revision.
+    pub identity: Identity,
 }
 
 impl FeedSettings {
@@ -127,7 +130,8 @@ impl Store {
                 transaction.execute("UPDATE feed SET account_worked_s = NULL WHERE id = ?1", [id])?;
             }
             // Another camera, or another stream of it, is to be checked again.
-            transaction.execute("UPDATE relay SET cleared_s = NULL WHERE feed = ?1", [id])?;
+            transaction
+                .execute("UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE feed = ?1", [id])?;
             Ok(())
         })
     }
@@ -236,5 +240,6 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
             credentials: row.get::<_, Option<i64>>("account_worked_s")?.is_some(),
             address: row.get::<_, Option<i64>>("address_worked_s")?.is_some(),
         },
+        identity: Identity { uid: row.get("uid")?, revision: row.get("revision")? },
     })
 }

@@ -18,15 +18,25 @@ pub struct Invitation {
     pub role: Role,
     /// Who invites.
     pub made_by: String,
+    /// Person who is responsible for that; the invitation ends with them. `None` for the local token.
+    pub maker: Option<String>,
     /// When it is void, in seconds since 1970.
     pub expires_s: i64,
 }
+
+/// A maker who was given a lesser role since cannot pass on more than they have.
+const SELECT: &str =
+    "SELECT invitation.name AS name, made_by, invitation.expires_s AS expires_s, person.name AS maker_name,
+        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND invitation.role = 'keeper')
+            THEN person.role ELSE invitation.role END AS role
+    FROM invitation LEFT JOIN person ON person.id = invitation.maker";
 
 fn invitation(row: &Row<'_>) -> rusqlite::Result<Invitation> {
     Ok(Invitation {
         name: row.get("name")?,
         role: role(row)?,
         made_by: row.get("made_by")?,
+        maker: row.get("maker_name")?,
         expires_s: row.get("expires_s")?,
     })
 }
@@ -40,13 +50,15 @@ impl Store {
         self.write(|transaction| {
             transaction.execute("DELETE FROM invitation WHERE name = ?1", [&invitation.name])?;
             transaction.execute(
-                "INSERT INTO invitation (code_hash, name, role, made_by, expires_s) VALUES (?1, ?2, ?3, ?4, ?5)",
+                "INSERT INTO invitation (code_hash, name, role, made_by, expires_s, maker)
+                 VALUES (?1, ?2, ?3, ?4, ?5, (SELECT id FROM person WHERE name = ?6))",
                 params![
                     token_hash(code),
                     invitation.name,
                     invitation.role.word(),
                     invitation.made_by,
-                    invitation.expires_s
+                    invitation.expires_s,
+                    invitation.maker
                 ],
             )?;
             Ok(())
@@ -59,8 +71,8 @@ impl Store {
     /// The store's failure.
     pub fn invitations(&self, now_s: i64) -> Result<Vec<Invitation>, StoreError> {
         self.read(|connection| {
-            let select = "SELECT * FROM invitation WHERE expires_s > ?1 ORDER BY name";
-            let mut statement = connection.prepare_cached(select)?;
+            let select = format!("{SELECT} WHERE invitation.expires_s > ?1 ORDER BY invitation.name");
+            let mut statement = connection.prepare_cached(&select)?;
             Ok(statement.query_map([now_s], invitation)?.collect::<Result<Vec<_>, _>>()?)
         })
     }
@@ -71,8 +83,8 @@ impl Store {
     /// The store's failure.
     pub fn invitation(&self, code: &SecretString, now_s: i64) -> Result<Option<Invitation>, StoreError> {
         self.read(|connection| {
-            let select = "SELECT * FROM invitation WHERE code_hash = ?1 AND expires_s > ?2";
-            Ok(connection.query_row(select, params![token_hash(code), now_s], invitation).optional()?)
+            let select = format!("{SELECT} WHERE invitation.code_hash = ?1 AND invitation.expires_s > ?2");
+            Ok(connection.query_row(&select, params![token_hash(code), now_s], invitation).optional()?)
         })
     }
 

@@ -1,6 +1,7 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
 mod alerts;
+mod audit;
 mod care;
 mod destinations;
 mod error;
@@ -23,6 +24,7 @@ mod traffic;
 mod uplinks;
 
 pub use alerts::{Alert, NewReceiver, Receiver};
+pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};
 pub use error::{Kind, StoreError};
 pub use feeds::{Feed, FeedSettings, NewFeed};

@@ -36,6 +36,12 @@ pub struct Relay {
     pub quiet_minute: Option<String>,
     /// When a preflight last let it start, in seconds since 1970; `None` since something about it changed.
     pub cleared_s: Option<i64>,
+    /// Number that each change raises which makes the last preflight void.
+    pub setup: i64,
+    /// Stable id.
+    pub uid: String,
+    /// Number that each change raises.
+    pub revision: i64,
 }
 
 impl Relay {
@@ -55,6 +61,9 @@ impl Relay {
             zone: "UTC".to_owned(),
             quiet_minute: None,
             cleared_s: None,
+            setup: 1,
+            uid: String::new(),
+            revision: 1,
         }
     }
 }
@@ -118,7 +127,7 @@ impl Store {
             self.write_destinations(transaction, id, &new.destinations)?;
             let after = read_relay(transaction, id)?;
             if (&after.feed, &after.destinations) != (&before.feed, &before.destinations) {
-                transaction.execute("UPDATE relay SET cleared_s = NULL WHERE id = ?1", [id])?;
+                transaction.execute("UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id = ?1", [id])?;
             }
             Ok(())
         })
@@ -187,15 +196,16 @@ impl Store {
         Ok(states.len())
     }
 
-    /// Notes that a preflight lets the relay `name` start.
+    /// Records that a preflight of the set-up `setup` lets the relay `name` start. False if the relay, its feed or a
+    /// destination was changed since: that set-up has not been checked.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
-    pub fn clear_relay(&self, name: &str, now_s: i64) -> Result<(), StoreError> {
+    pub fn clear_relay(&self, name: &str, setup: i64, now_s: i64) -> Result<bool, StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
-            transaction.execute("UPDATE relay SET cleared_s = ?2 WHERE id = ?1", params![id, now_s])?;
-            Ok(())
+            let update = "UPDATE relay SET cleared_s = ?3 WHERE id = ?1 AND setup = ?2";
+            Ok(transaction.execute(update, params![id, setup, now_s])? > 0)
         })
     }
 
@@ -284,7 +294,7 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
         .collect::<Result<Vec<String>, _>>()?;
     let mut statement = connection.prepare_cached(
         "SELECT relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
-             on_air, zone, quiet_minute, cleared_s FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
+             on_air, zone, quiet_minute, cleared_s, setup, relay.uid AS uid, relay.revision AS revision FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
     )?;
     let (relay, wanted) = statement.query_row([id], |row| {
         let relay = Relay {
@@ -300,6 +310,9 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
             zone: row.get("zone")?,
             quiet_minute: row.get("quiet_minute")?,
             cleared_s: row.get("cleared_s")?,
+            setup: row.get("setup")?,
+            uid: row.get("uid")?,
+            revision: row.get("revision")?,
         };
         Ok((relay, row.get::<_, String>("wanted")?))
     })?;

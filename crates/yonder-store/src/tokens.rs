@@ -20,6 +20,8 @@ pub struct NewToken<'a> {
     pub token: &'a SecretString,
     /// Who makes it.
     pub made_by: &'a str,
+    /// Person who is responsible for that; the token ends with them. `None` for the local token.
+    pub maker: Option<&'a str>,
     /// Now, in seconds since 1970.
     pub created_s: i64,
     /// When it is void; never where nothing is said.
@@ -35,6 +37,8 @@ pub struct Token {
     pub role: Role,
     /// Who made it.
     pub made_by: String,
+    /// Person who is responsible for that.
+    pub maker: Option<String>,
     /// When, in seconds since 1970.
     pub created_s: i64,
     /// When it is void.
@@ -43,11 +47,20 @@ pub struct Token {
     pub used_s: Option<i64>,
 }
 
+/// A token never allows more than its maker may do at present.
+const SELECT: &str =
+    "SELECT token.name AS name, made_by, token.created_s AS created_s, token.expires_s AS expires_s, used_s,
+        person.name AS maker_name,
+        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND token.role = 'keeper')
+            THEN person.role ELSE token.role END AS role
+    FROM token LEFT JOIN person ON person.id = token.maker";
+
 fn token(row: &Row<'_>) -> rusqlite::Result<Token> {
     Ok(Token {
         name: row.get("name")?,
         role: role(row)?,
         made_by: row.get("made_by")?,
+        maker: row.get("maker_name")?,
         created_s: row.get("created_s")?,
         expires_s: row.get("expires_s")?,
         used_s: row.get("used_s")?,
@@ -64,15 +77,16 @@ impl Store {
             let taken = || StoreError::NameTaken { kind: Kind::Token, name: new.name.to_owned() };
             transaction
                 .execute(
-                    "INSERT INTO token (name, role, token_hash, made_by, created_s, expires_s)
-                     VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                    "INSERT INTO token (name, role, token_hash, made_by, created_s, expires_s, maker)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, (SELECT id FROM person WHERE name = ?7))",
                     params![
                         new.name,
                         new.role.word(),
                         token_hash(new.token),
                         new.made_by,
                         new.created_s,
-                        new.expires_s
+                        new.expires_s,
+                        new.maker
                     ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
@@ -86,7 +100,7 @@ impl Store {
     /// The store's failure.
     pub fn tokens(&self) -> Result<Vec<Token>, StoreError> {
         self.read(|connection| {
-            let mut statement = connection.prepare_cached("SELECT * FROM token ORDER BY name")?;
+            let mut statement = connection.prepare_cached(&format!("{SELECT} ORDER BY token.name"))?;
             Ok(statement.query_map([], token)?.collect::<Result<Vec<_>, _>>()?)
         })
     }
@@ -97,9 +111,10 @@ impl Store {
     /// The store's failure.
     pub fn token(&self, secret: &SecretString, now_s: i64) -> Result<Option<Token>, StoreError> {
         self.read(|connection| {
-            let select =
-                "SELECT * FROM token WHERE token_hash = ?1 AND (expires_s IS NULL OR expires_s > ?2)";
-            let mut statement = connection.prepare_cached(select)?;
+            let select = format!(
+                "{SELECT} WHERE token.token_hash = ?1 AND (token.expires_s IS NULL OR token.expires_s > ?2)"
+            );
+            let mut statement = connection.prepare_cached(&select)?;
             Ok(statement.query_row(params![token_hash(secret), now_s], token).optional()?)
         })
     }

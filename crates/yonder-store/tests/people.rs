@@ -89,6 +89,7 @@ fn an_invitation_is_void_after_its_time_when_it_is_used_and_when_there_is_anothe
         name: "Signal box".into(),
         role: Role::Viewer,
         made_by: "desk".into(),
+        maker: None,
         expires_s,
     };
     store.add_invitation(&"first".into(), &invitation(100)).unwrap();
@@ -122,6 +123,7 @@ fn a_token_lasts_as_long_as_it_was_made_for(
         role: Role::Viewer,
         token: &secret,
         made_by: "desk",
+        maker: None,
         created_s: 1,
         expires_s,
     };
@@ -134,4 +136,40 @@ fn a_token_lasts_as_long_as_it_was_made_for(
     store.remove_token("wall display").unwrap();
     assert_eq!(store.token(&secret, 2).unwrap(), None);
     assert!(store.remove_token("wall display").is_err());
+}
+
+#[test]
+fn tokens_and_invitations_allow_no_more_than_their_maker_and_end_with_them() {
+    let store = store();
+    store.add_person("night", "hash", Role::Keeper, 1).unwrap();
+    let secret = SecretString::from("a secret");
+    let new = NewToken {
+        name: "Wall display",
+        role: Role::Keeper,
+        token: &secret,
+        made_by: "night",
+        maker: Some("night"),
+        created_s: 1,
+        expires_s: None,
+    };
+    store.add_token(&new).unwrap();
+    let invitation = Invitation {
+        name: "Signal box".into(),
+        role: Role::Keeper,
+        made_by: "night".into(),
+        maker: Some("night".into()),
+        expires_s: 100,
+    };
+    store.add_invitation(&"code".into(), &invitation).unwrap();
+    let roles = || {
+        let token = store.token(&secret, 2).unwrap().map(|token| token.role);
+        (token, store.invitation(&"code".into(), 2).unwrap().map(|invitation| invitation.role))
+    };
+    assert_eq!(roles(), (Some(Role::Keeper), Some(Role::Keeper)));
+    store.set_role("night", Role::Operator).unwrap();
+    assert_eq!(roles(), (Some(Role::Operator), Some(Role::Operator)));
+    store.set_role("night", Role::Viewer).unwrap();
+    assert_eq!(roles(), (Some(Role::Viewer), Some(Role::Viewer)));
+    store.remove_person("night").unwrap();
+    assert_eq!(roles(), (None, None));
 }

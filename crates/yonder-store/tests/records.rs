@@ -4,9 +4,9 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_store::{
-    Carried, DesiredState, DestinationSettings, Fate, FeedSettings, KeyKind, Kind, MasterKey, NewDestination,
-    NewFeed, NewSecrets, Pattern, PlatformSheet, Relay, SealedSecret, SecretChange, Store, StoreError,
-    Uplink,
+    AuditEntry, AuditFilter, Carried, DesiredState, DestinationSettings, Fate, FeedSettings, KeyKind, Kind,
+    MasterKey, NewDestination, NewFeed, NewSecrets, Pattern, PlatformSheet, Relay, SealedSecret,
+    SecretChange, Store, StoreError, Uplink,
 };
 
 fn key() -> MasterKey {
@@ -85,12 +85,16 @@ fn everything_is_there_after_a_restart_and_secrets_are_not_in_the_file() {
     assert_eq!(opened(&store, feed.password), "planted-camera-word");
     assert_eq!(key_of(&store, "One"), "planted-stream-key");
     assert_eq!(opened(&store, store.destination("One").unwrap().passphrase), "planted-passphrase");
+    let kept = store.relays().unwrap().remove(0);
+    assert_eq!((kept.uid.len(), kept.revision), (16, 1), "starting it is no change of its settings");
     let relay = Relay {
         wanted: DesiredState::On,
         site: Some("Fell".into()),
+        uid: kept.uid.clone(),
+        revision: kept.revision,
         ..Relay::new("Line", "Summit", vec!["One".into()])
     };
-    assert_eq!(store.relays().unwrap(), vec![relay]);
+    assert_eq!(kept, relay);
 }
 
 #[test]
@@ -178,7 +182,10 @@ fn a_destination_may_have_no_secret_at_all() {
 fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() {
     let store = filled();
     let cleared = || store.relay("Line").unwrap().cleared_s;
-    let clear = || store.clear_relay("Line", 7).unwrap();
+    let clear = || {
+        let setup = store.relay("Line").unwrap().setup;
+        assert!(store.clear_relay("Line", setup, 7).unwrap());
+    };
     clear();
     assert_eq!(cleared(), Some(7));
     store.edit_destination("Two", &destination("Two").settings).unwrap();
@@ -402,4 +409,61 @@ fn names_are_told_of_every_kind_that_has_them() {
     for kind in kinds {
         assert!(store.names(kind).is_ok(), "{kind}");
     }
+}
+
+#[test]
+fn a_preflight_clears_the_set_up_that_it_checked_and_no_other() {
+    let store = filled();
+    let checked = store.relay("Line").unwrap().setup;
+    // Somebody changes a destination while the preflight measures.
+    store.edit_destination("Two", &destination("Two").settings).unwrap();
+    assert!(!store.clear_relay("Line", checked, 7).unwrap());
+    assert_eq!(store.relay("Line").unwrap().cleared_s, None);
+}
+
+#[test]
+fn a_record_keeps_its_id_under_another_name_and_each_change_raises_its_revision() {
+    let store = filled();
+    let before = store.identity(Kind::Feed, "summit").unwrap().unwrap();
+    store.edit_feed("Summit", &feed("Top").settings, &SecretChange::Keep).unwrap();
+    let after = store.identity(Kind::Feed, "Top").unwrap().unwrap();
+    assert_eq!(after.uid, before.uid);
+    assert!(after.revision > before.revision);
+    assert_eq!(store.name_of(Kind::Feed, &before.uid).unwrap().as_deref(), Some("Top"));
+    // What the service notes by itself is no change.
+    store.record_worked(&[yonder_store::HistorySubject::Feed("Top".into())], 5).unwrap();
+    store.note_key_used("One", 5).unwrap();
+    assert_eq!(store.identity(Kind::Feed, "Top").unwrap(), Some(after));
+    assert_eq!(store.identity(Kind::Feed, "Summit").unwrap(), None);
+    assert_eq!(store.identity(Kind::Session, "x").unwrap(), None);
+}
+
+#[test]
+fn the_audit_trail_is_read_by_record_person_and_page() {
+    let store = filled();
+    let entry = |who: &str, name: &str| AuditEntry {
+        id: 0,
+        at_ms: 1,
+        who: who.into(),
+        origin: "console".into(),
+        address: None,
+        action: "changed".into(),
+        kind: "feed".into(),
+        name: name.into(),
+        uid: Some("0123456789abcdef".into()),
+        fields: "[]".into(),
+        detail: String::new(),
+    };
+    for (who, name) in [("desk", "Summit"), ("night", "Summit"), ("desk", "Top")] {
+        store.add_audit(&entry(who, name)).unwrap();
+    }
+    let count = |filter: AuditFilter| store.audit(&filter).unwrap().len();
+    let all = || AuditFilter { limit: 10, ..AuditFilter::default() };
+    assert_eq!(store.audit(&all()).unwrap()[0].name, "Top", "the latest first");
+    assert_eq!(count(AuditFilter { about: Some("summit".into()), ..all() }), 2);
+    assert_eq!(count(AuditFilter { about: Some("0123456789abcdef".into()), ..all() }), 3);
+    assert_eq!(count(AuditFilter { who: Some("Desk".into()), ..all() }), 2);
+    assert_eq!(count(AuditFilter { before: Some(3), ..all() }), 2);
+    assert_eq!(count(AuditFilter { kind: Some("relay".into()), ..all() }), 0);
+    assert_eq!(count(AuditFilter { limit: 1, ..all() }), 1);
 }

@@ -11,6 +11,7 @@ use clap_complete::Shell;
 use crate::client::Client;
 use crate::commands::{
     alert::AlertCommand,
+    audit::AuditArguments,
     book::BookCommand,
     budget::BudgetArguments,
     care::{BackupArguments, RestoreArguments},
@@ -142,6 +143,8 @@ pub(crate) enum Command {
     Book(BookCommand),
     /// What happened: states with their causes, and what people did.
     Logbook(LogbookArguments),
+    /// Changes: who made them, from where, and what was there before and after.
+    Audit(AuditArguments),
     /// A month: how much of the wanted time was up, what was down and whose side it was.
     Report(ReportArguments),
     /// Write a copy of all records while the service runs; secrets in it stay sealed.

@@ -52,6 +52,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
         Command::Backup(arguments) => commands::care::backup(&arguments, &connection.client()?)?,
         Command::Restore(arguments) => commands::care::restore(&arguments, &connection.home_folder())?,
+        Command::Audit(arguments) => commands::audit::run(&arguments, &connection.client()?)?,
         Command::MasterKey(command) => commands::master_key::run(&command, &connection)?,
         Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
         Command::Alert(command) => commands::alert::run(command, &connection.client()?)?,

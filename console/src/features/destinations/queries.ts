@@ -1,6 +1,6 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
-import { call } from "../../api/client";
+import { call, isStale } from "../../api/client";
 import type { Destination, DestinationChange, NewDestination, Rekey, RevealedKey, Stored } from "../../api/types";
 
 export const destinationsKey = ["destinations"] as const;
@@ -17,6 +17,7 @@ function useChange<Input, Output>(change: (input: Input) => Promise<Output>): Us
     // What was sent holds secrets; nothing keeps it once it is done.
     gcTime: 0,
     onSuccess: () => client.invalidateQueries({ queryKey: destinationsKey }),
+    onError: (error) => isStale(error) && void client.invalidateQueries({ queryKey: destinationsKey }),
   });
 }
 
@@ -24,8 +25,9 @@ export function useAddDestination(): UseMutationResult<Stored, Error, NewDestina
   return useChange((destination) => call<Stored>("POST", ["destinations"], destination));
 }
 
-export function useEditDestination(name: string): UseMutationResult<Stored, Error, DestinationChange> {
-  return useChange((change) => call<Stored>("PATCH", ["destinations", name], change));
+/** Changes a destination as it was at the given revision. */
+export function useEditDestination(name: string, revision?: number): UseMutationResult<Stored, Error, DestinationChange> {
+  return useChange((change) => call<Stored>("PATCH", ["destinations", name], change, revision));
 }
 
 export function useRekey(name: string): UseMutationResult<Stored, Error, Rekey> {

@@ -1,6 +1,6 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
-import { call } from "../../api/client";
+import { call, isStale } from "../../api/client";
 import type { Feed, FeedChange, FoundCamera, NewFeed, Pattern, Schemas, Survey } from "../../api/types";
 
 export const feedsKey = ["feeds"] as const;
@@ -26,6 +26,7 @@ function useChange<Input, Output>(change: (input: Input) => Promise<Output>): Us
     // What was sent may hold a password; nothing keeps it once it is done.
     gcTime: 0,
     onSuccess: () => client.invalidateQueries({ queryKey: feedsKey }),
+    onError: (error) => isStale(error) && void client.invalidateQueries({ queryKey: feedsKey }),
   });
 }
 
@@ -33,8 +34,9 @@ export function useAddFeed(): UseMutationResult<Feed, Error, NewFeed> {
   return useChange((feed) => call<Feed>("POST", ["feeds"], feed));
 }
 
-export function useEditFeed(name: string): UseMutationResult<Feed, Error, FeedChange> {
-  return useChange((change) => call<Feed>("PATCH", ["feeds", name], change));
+/** Changes a feed as it was at the given revision. */
+export function useEditFeed(name: string, revision?: number): UseMutationResult<Feed, Error, FeedChange> {
+  return useChange((change) => call<Feed>("PATCH", ["feeds", name], change, revision));
 }
 
 export function useRemoveFeed(): UseMutationResult<void, Error, string> {

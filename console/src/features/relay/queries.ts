@@ -16,10 +16,11 @@ export function ratesQuery(name: string, over: Span) {
   });
 }
 
-export function useEditRelay(name: string): UseMutationResult<Relay, Error, RelayChange> {
+/** Changes a relay as it was at the given revision. */
+export function useEditRelay(name: string, revision?: number): UseMutationResult<Relay, Error, RelayChange> {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: (change) => call<Relay>("PATCH", ["relays", name], change),
+    mutationFn: (change) => call<Relay>("PATCH", ["relays", name], change, revision),
     onSuccess: (relay) => keepRelay(client, relay),
   });
 }

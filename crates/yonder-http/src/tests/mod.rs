@@ -17,6 +17,7 @@ use yonder_engine::Engine;
 use yonder_store::{MasterKey, Store};
 
 mod book;
+mod changes;
 mod keeping;
 mod people;
 mod platform_side;

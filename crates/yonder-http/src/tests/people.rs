@@ -2,16 +2,16 @@
 
 use super::*;
 
-const PASSWORD: &str = "a long enough one";
+pub(super) const PASSWORD: &str = "a long enough one";
 
 /// Somebody who is signed in.
-struct Visitor {
+pub(super) struct Visitor {
     cookie: Cookie<'static>,
     csrf: String,
 }
 
 impl Visitor {
-    fn request(&self, method: Method, uri: &str) -> TestRequest {
+    pub(super) fn request(&self, method: Method, uri: &str) -> TestRequest {
         let request = TestRequest::default().method(method).uri(uri).cookie(self.cookie.clone());
         request.insert_header((CSRF_HEADER, self.csrf.as_str()))
     }
@@ -27,12 +27,12 @@ async fn enter(service: &Arc<Service>, uri: &str, body: Value) -> Result<Visitor
     Ok(Visitor { cookie, csrf: signed_in["token"].as_str().unwrap().to_owned() })
 }
 
-async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
+pub(super) async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
     enter(service, "/api/v1/session", json!({"name": name, "password": PASSWORD})).await.unwrap()
 }
 
 /// A service with a person of each role.
-fn staffed() -> Arc<Service> {
+pub(super) fn staffed() -> Arc<Service> {
     let service = service();
     for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Keeper)] {
         service.add_person(name, &PASSWORD.into(), role).unwrap();
@@ -49,7 +49,7 @@ fn needed(method: &str, path: &str) -> Option<Role> {
         return None;
     }
     Some(match (method, path) {
-        ("get", "/people" | "/invitations" | "/tokens") => Role::Keeper,
+        ("get", "/people" | "/invitations" | "/tokens" | "/audit") => Role::Keeper,
         ("get", _)
         | ("delete", "/session" | "/sessions/{id}")
         | ("post", "/session/password" | "/budget") => Role::Viewer,

@@ -217,11 +217,11 @@ impl Service {
         Ok(Stored { destination: self.destination(name)?, repairs })
     }
 
-    /// Key and passphrase in clear. Every call is recorded.
+    /// Key and passphrase in clear. The caller records it.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
-    pub fn reveal_key(&self, name: &str, by: &str) -> Result<RevealedKey, ServiceError> {
+    pub fn reveal_key(&self, name: &str) -> Result<RevealedKey, ServiceError> {
         let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
         let name = &destination.settings.name;
         let open = |secret: &SealedSecret, what| {
@@ -237,7 +237,6 @@ impl Service {
                 .map(|phrase| open(phrase, "passphrase"))
                 .transpose()?,
         };
-        self.record(by, "key-revealed", Kind::Destination, name);
         Ok(revealed)
     }
 
@@ -314,6 +313,8 @@ impl Service {
         let age_s = time::now_s().saturating_sub(destination.key_set_s);
         Ok(Destination {
             name: settings.name.clone(),
+            id: destination.identity.uid.clone(),
+            revision: destination.identity.revision,
             server: settings.server.clone(),
             backup_server: settings.backup_server.clone(),
             return_after_s: u32::try_from(settings.return_after_s).unwrap_or(USUAL_RETURN_S),

@@ -118,6 +118,8 @@ impl Service {
         let settings = &feed.settings;
         Feed {
             name: settings.name.clone(),
+            id: feed.identity.uid.clone(),
+            revision: feed.identity.revision,
             url: settings.url.clone(),
             sub_url: settings.sub_url.clone(),
             transport: Transport::from_word(&settings.transport),

@@ -64,10 +64,7 @@ impl Service {
     /// # Errors
     /// When the records cannot be read or written.
     pub fn look_into_ledger(&self, write: bool) -> Result<(), ServiceError> {
-        if self.store.save_wanted()? > 0 {
-            tracing::info!("what is wanted of relays has been stored");
-            self.refresh_relays()?;
-        }
+        self.write_kept_changes()?;
         let relays = self.stored_relays();
         let mut ledger = super::lock(&self.ledger);
         let mut worked = Vec::new();

@@ -1,8 +1,10 @@
 //! The service behind the API: keeps records and engine in step. Calls may block for a moment.
 
 mod alerts;
+mod audit;
 mod book;
 mod care;
+mod change;
 mod day;
 mod destinations;
 mod effects;
@@ -38,12 +40,13 @@ use yonder_api::Status;
 use yonder_core::nearest_name;
 use yonder_core::record::{Note, Recorder};
 use yonder_engine::{Engine, Picture};
-use yonder_store::{Deed, Kind, Relay as StoredRelay, Store, StoreError};
+use yonder_store::{AuditEntry, Deed, Kind, Relay as StoredRelay, Store, StoreError};
 
 use crate::auth::{Attempts, Touches};
 use crate::error::ServiceError;
 use crate::time;
 
+pub use change::{Actor, Change, Origin};
 use effects::Effect;
 use ledger::Ledger;
 pub use live::LiveEvent;
@@ -85,6 +88,8 @@ pub struct Service {
     recorder: Mutex<Recorder>,
     /// What the recorder noted and the disk did not take yet.
     unwritten_notes: Mutex<Vec<Note>>,
+    /// Audit entries that the disk did not take yet.
+    unwritten_audit: Mutex<Vec<AuditEntry>>,
 }
 
 /// Events that a slow listener may be behind before it must start anew.
@@ -121,6 +126,7 @@ impl Service {
             series: Mutex::default(),
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
+            unwritten_audit: Mutex::default(),
         })
     }
 
@@ -134,20 +140,6 @@ impl Service {
             kind,
             name: name.to_owned(),
             detail: detail.to_owned(),
-        });
-    }
-
-    /// Records what somebody did. A record that cannot be written is logged: what was asked for is done all the
-    /// same, since refusing to stop a broadcast because the disk is full would help nobody.
-    pub fn record(&self, who: &str, what: &'static str, kind: Kind, name: &str) {
-        tracing::info!(who, what, %kind, name, "recorded");
-        self.keep_deed(&Deed {
-            at_ms: time::millis(SystemTime::now()),
-            who: Some(who.to_owned()),
-            what: what.to_owned(),
-            kind,
-            name: name.to_owned(),
-            detail: String::new(),
         });
     }
 

@@ -5,12 +5,13 @@ use std::time::{Duration, SystemTime};
 
 use jiff::tz::TimeZone;
 use tokio::time::sleep;
-use yonder_api::OnAir;
+use yonder_api::{FieldChange, OnAir};
+use yonder_core::Role;
 use yonder_core::on_air::{QuietMinute, Schedule, ScheduleError, rollover_at};
 use yonder_engine::PushView;
 use yonder_store::{KeyKind, Kind, Relay as StoredRelay};
 
-use super::Service;
+use super::{Actor, Change, Service};
 use crate::error::ServiceError;
 use crate::time;
 
@@ -58,9 +59,25 @@ impl Service {
         let on_air = schedule_of(&relay)?.is_on_air(time::millis(SystemTime::now()));
         if on_air != self.engine.relay(name).is_some() {
             self.bring_up(&relay)?;
-            self.record_own(if on_air { "on-air" } else { "off-air" }, Kind::Relay, &relay.name, "");
+            self.audit_window(&relay, on_air);
         }
         Ok(())
+    }
+
+    /// Records that a window has opened or closed.
+    fn audit_window(&self, relay: &StoredRelay, on_air: bool) {
+        let change = Change {
+            actor: Actor::schedule(),
+            needs: Role::Keeper,
+            action: if on_air { "on-air" } else { "off-air" },
+            kind: Kind::Relay,
+            name: relay.name.clone(),
+            expected_revision: None,
+        };
+        let field = |is_on: bool| Some(if is_on { "on air" } else { "off air" }.to_owned());
+        let fields =
+            [FieldChange { field: "window".to_owned(), before: field(!on_air), after: field(on_air) }];
+        self.keep_audit_of_fields(&change, &fields);
     }
 
     /// Reconnects pushes whose broadcast would soon be too long for their platform.

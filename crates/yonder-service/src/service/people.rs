@@ -6,9 +6,9 @@ use yonder_api::{
     Role as RoleFacts, SignedIn,
 };
 use yonder_core::{Role, check_name};
-use yonder_store::{Fate, Invitation, Kind, StoreError};
+use yonder_store::{Fate, Invitation, Kind, Person, StoreError};
 
-use super::{Service, lock};
+use super::{Actor, Change, Origin, Service, lock};
 use crate::auth;
 use crate::error::ServiceError;
 use crate::time;
@@ -32,6 +32,19 @@ pub(super) fn role_of(role: RoleFacts) -> Role {
         RoleFacts::Operator => Role::Operator,
         RoleFacts::Keeper => Role::Keeper,
     }
+}
+
+/// Something that a person does about themselves, by the console.
+pub(super) fn own_change(person: &Person, action: &'static str) -> Change {
+    let actor = Actor {
+        name: person.name.clone(),
+        person: Some(person.name.clone()),
+        role: person.role,
+        origin: Origin::Console,
+        address: None,
+    };
+    let name = person.name.clone();
+    Change { actor, needs: Role::Viewer, action, kind: Kind::Person, name, expected_revision: None }
 }
 
 impl Service {
@@ -69,7 +82,7 @@ impl Service {
     /// When the records cannot be read.
     pub fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
         let sessions = self.store.sessions(None, time::now_s())?;
-        let facts = |person: yonder_store::Person| {
+        let facts = |person: Person| {
             // The latest used come first.
             let session = sessions.iter().find(|session| session.person == person.name);
             PersonFacts {
@@ -88,7 +101,7 @@ impl Service {
         found.ok_or(ServiceError::Internal("a person vanished"))
     }
 
-    /// Gives a person another role.
+    /// Gives a person another role. Their tokens and invitations allow no more than that from then on.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read or written.
@@ -97,7 +110,7 @@ impl Service {
         self.person_facts(name)
     }
 
-    /// Removes a person, and signs them out everywhere.
+    /// Removes a person, and signs them out everywhere. The tokens and invitations that they made end with them.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read or written.
@@ -109,7 +122,7 @@ impl Service {
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, or when the records cannot be written.
-    pub fn invite(&self, new: &NewInvitation, by: &str) -> Result<MadeInvitation, ServiceError> {
+    pub fn invite(&self, new: &NewInvitation, by: &Actor) -> Result<MadeInvitation, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let known = match self.store.person(&name) {
             Ok(person) => Some(person),
@@ -130,7 +143,8 @@ impl Service {
         let invitation = Invitation {
             name: known.map_or(name, |person| person.name),
             role,
-            made_by: by.to_owned(),
+            made_by: by.name.clone(),
+            maker: by.person.clone(),
             expires_s: time::now_s() + INVITATION_S,
         };
         let code = SecretString::from(auth::random_token());
@@ -195,8 +209,8 @@ impl Service {
             };
             Ok::<_, ServiceError>(Fate::Keep((self.store.person(&invitation.name)?, is_new)))
         })?;
-        let what = if is_new { "joined" } else { "password-changed" };
-        self.record(&person.name, what, Kind::Person, &person.name);
+        let action = if is_new { "joined" } else { "password-changed" };
+        self.audit(&own_change(&person, action));
         self.begin_session(&person, agent)
     }
 }

@@ -14,8 +14,8 @@ use yonder_core::preflight::{
 use yonder_engine::{CauseView, FeedSpec, PushSpec, Reached, StreamView, SurveyRequest};
 use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
 
-use super::Service;
 use super::destinations::is_encrypted;
+use super::{Change, Service};
 use crate::error::ServiceError;
 use crate::time;
 
@@ -69,15 +69,16 @@ impl Service {
     ///
     /// # Cancel safety
     /// When dropped before it is done, the relay may or may not have been started.
-    pub async fn start_checked(self: &Arc<Self>, name: &str) -> Result<(), ServiceError> {
-        let (service, wanted) = (Arc::clone(self), name.to_owned());
+    pub async fn start_checked(self: &Arc<Self>, change: Change) -> Result<(), ServiceError> {
+        let name = change.name.clone();
+        let (service, wanted) = (Arc::clone(self), name.clone());
         let cleared = blocking(move || {
             let relay = service.store.relay(&wanted).map_err(|error| service.explain(error))?;
             // A relay that runs is only tried anew where it is blocked.
             Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
         });
         if !cleared.await? {
-            let preflight = self.preflight(name).await?;
+            let preflight = self.preflight(&name).await?;
             if preflight.level == Level::Fail {
                 return Err(ServiceError::PreflightFailed {
                     relay: preflight.relay,
@@ -85,8 +86,8 @@ impl Service {
                 });
             }
         }
-        let (service, wanted) = (Arc::clone(self), name.to_owned());
-        blocking(move || service.start_relay(&wanted).map(|_| ())).await
+        let service = Arc::clone(self);
+        blocking(move || service.execute(&change, |service| service.start_relay(&name)).map(|_| ())).await
     }
 
     fn plan_preflight(&self, name: &str) -> Result<Plan, ServiceError> {
@@ -197,7 +198,10 @@ impl Service {
         checks.extend(check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?));
         let level = worst(&checks);
         if level != Level::Fail {
-            self.store.clear_relay(&plan.relay.name, time::now_s())?;
+            let is_current = self.store.clear_relay(&plan.relay.name, plan.relay.setup, time::now_s())?;
+            if !is_current {
+                return Err(ServiceError::ChangedMeanwhile(plan.relay.name.clone()));
+            }
             self.refresh_relays()?;
         }
         Ok(Preflight {

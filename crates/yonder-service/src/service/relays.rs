@@ -134,22 +134,23 @@ impl Service {
         self.start(&relay)
     }
 
-    /// Starts a relay in spite of what a preflight says, or would; that is recorded.
+    /// Starts a relay in spite of what a preflight says, or would.
     ///
     /// # Errors
     /// As [`Service::start_relay`].
-    pub fn force_relay(&self, name: &str, who: &str) -> Result<Relay, ServiceError> {
+    pub fn force_relay(&self, name: &str) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
-        self.record(who, "start-forced", Kind::Relay, &relay.name);
         self.start(&relay)
     }
 
     fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
         let name = &relay.name;
+        // What cannot be run is refused before it is stored.
+        self.relay_spec(relay)?;
         self.store.set_wanted(name, DesiredState::On)?;
         self.refresh_relays()?;
-        self.bring_up(&StoredRelay { wanted: DesiredState::On, ..relay.clone() })?;
+        self.effect(Effect::Apply(relay.name.clone()))?;
         self.relay(name)
     }
 
@@ -177,17 +178,19 @@ impl Service {
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be written.
     pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
-        // Before anything that may wait for the disk: what is to end must end.
-        if let Some(known) = self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name)) {
-            self.engine.withdraw(&known.name);
-        }
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.set_wanted(name, DesiredState::Off)?;
         self.refresh_relays()?;
-        // Somebody may have started it meanwhile.
         self.engine.withdraw(&relay.name);
         self.relay(name)
+    }
+
+    /// Ends the broadcasts of a relay at once, before anything that may wait for the disk.
+    pub fn withdraw_relay(&self, name: &str) {
+        if let Some(known) = self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name)) {
+            self.engine.withdraw(&known.name);
+        }
     }
 
     /// A relay as it is shown.
@@ -211,6 +214,12 @@ impl Service {
             self.engine.withdraw(&relay.name);
             return Ok(());
         }
+        self.engine.apply(self.relay_spec(relay)?);
+        Ok(())
+    }
+
+    /// Returns the specification of a relay for the engine.
+    fn relay_spec(&self, relay: &StoredRelay) -> Result<RelaySpec, ServiceError> {
         let feed = self.feed_spec(&self.store.feed(&relay.feed)?)?;
         let pushes = relay
             .destinations
@@ -218,8 +227,7 @@ impl Service {
             .map(|name| self.push_spec(&self.store.destination(name)?))
             .collect::<Result<Vec<_>, _>>()?;
         let hold = self.hold_spec(relay)?;
-        self.engine.apply(RelaySpec { name: relay.name.clone(), feed, pushes, hold });
-        Ok(())
+        Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold })
     }
 }
 

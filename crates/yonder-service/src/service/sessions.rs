@@ -5,7 +5,7 @@ use std::time::Instant;
 use secrecy::SecretString;
 use yonder_api::{Credentials, PasswordChange, Session as SessionFacts, SetUp, SignedIn};
 use yonder_core::Role;
-use yonder_store::{Kind, NewSession, Person, Session, StoreError};
+use yonder_store::{NewSession, Person, Session, StoreError};
 
 use super::{Service, lock, people};
 use crate::auth;
@@ -165,7 +165,7 @@ impl Service {
         let new =
             NewSession { token: &token, csrf: &csrf, agent: &agent, begun_s, expires_s: begun_s + SESSION_S };
         self.store.add_session(person, &new)?;
-        self.record(&person.name, "signed-in", Kind::Person, &person.name);
+        self.audit(&people::own_change(person, "signed-in"));
         let signed_in =
             SignedIn { person: person.name.clone(), role: people::role_facts(person.role), token: csrf };
         Ok((token, signed_in))

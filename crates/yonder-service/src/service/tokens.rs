@@ -7,7 +7,7 @@ use yonder_store::{NewToken as NewStored, Token};
 
 use super::people::{role_facts, role_of};
 use super::sessions::TOUCH_EVERY_S;
-use super::{Service, lock};
+use super::{Actor, Service, lock};
 use crate::auth;
 use crate::error::ServiceError;
 use crate::time;
@@ -42,7 +42,7 @@ impl Service {
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or when the records cannot be written.
-    pub fn add_token(&self, new: &NewToken, by: &str) -> Result<MadeToken, ServiceError> {
+    pub fn add_token(&self, new: &NewToken, by: &Actor) -> Result<MadeToken, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         if let Some(days) = new.days.filter(|days| !(1..=LONGEST_DAYS).contains(days)) {
             return Err(ServiceError::Invalid {
@@ -57,7 +57,8 @@ impl Service {
             name: &name,
             role: new.role.map_or(Role::Viewer, role_of),
             token: &secret,
-            made_by: by,
+            made_by: &by.name,
+            maker: by.person.as_deref(),
             created_s,
             expires_s: new.days.map(|days| created_s + i64::from(days) * DAY_S),
         })?;
@@ -74,13 +75,13 @@ impl Service {
         self.store.remove_token(name).map_err(|error| self.explain(error))
     }
 
-    /// Name and role of a bearer: whoever has the home folder's token may do everything.
+    /// Bearer of a token: its name, the person who is responsible, and the role. The home folder's token allows everything.
     ///
     /// # Errors
     /// [`ServiceError::SignInNeeded`] for an unknown or expired token, or when the records cannot be read.
-    pub fn bearer(&self, secret: &SecretString) -> Result<(String, Role), ServiceError> {
+    pub fn bearer(&self, secret: &SecretString) -> Result<(String, Option<String>, Role), ServiceError> {
         if auth::same_secret(&self.local_token, secret.expose_secret()) {
-            return Ok(("local".to_owned(), Role::Keeper));
+            return Ok(("local".to_owned(), None, Role::Keeper));
         }
         let now_s = time::now_s();
         let token = self.store.token(secret, now_s)?.ok_or(ServiceError::SignInNeeded)?;
@@ -91,6 +92,6 @@ impl Service {
                 tracing::debug!(%error, "the use of a token could not be noted");
             }
         }
-        Ok((format!("{} (token)", token.name), token.role))
+        Ok((format!("{} (token)", token.name), token.maker, token.role))
     }
 }

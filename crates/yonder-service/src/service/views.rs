@@ -28,6 +28,8 @@ pub(super) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
     let hold_after_s = kept.hold_after_ms.map_or(0, |ms| u32::try_from(ms / 1_000).unwrap_or_default());
     Relay {
         name: kept.name.clone(),
+        id: kept.uid.clone(),
+        revision: kept.revision,
         wanted: kept.wanted,
         wanted_unsaved: kept.is_unsaved,
         condition,

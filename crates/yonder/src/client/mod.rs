@@ -59,8 +59,11 @@ impl Client {
     }
 
     fn new(base: String, token: String) -> Self {
-        let config =
-            Agent::config_builder().timeout_connect(Some(TIMEOUT)).http_status_as_error(false).build();
+        let config = Agent::config_builder()
+            .user_agent(concat!("yonder/", env!("CARGO_PKG_VERSION")))
+            .timeout_connect(Some(TIMEOUT))
+            .http_status_as_error(false)
+            .build();
         Self { agent: config.into(), base, token: token.trim().to_owned().into() }
     }
 

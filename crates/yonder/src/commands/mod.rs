@@ -1,6 +1,7 @@
 //! What each command does.
 
 pub(crate) mod alert;
+pub(crate) mod audit;
 pub(crate) mod book;
 pub(crate) mod budget;
 pub(crate) mod care;

@@ -13,7 +13,8 @@ type Props = { destination: Destination; onStored: (stored: Stored) => void };
 
 /** Changes everything about a destination but its secrets, which are rolled. */
 export function EditDestination({ destination, onStored }: Props): ReactNode {
-  const edit = useEditDestination(destination.name);
+  const [revision] = useState(destination.revision);
+  const edit = useEditDestination(destination.name, revision);
   const [typed, setTyped] = useState({
     name: destination.name,
     server: destination.server,

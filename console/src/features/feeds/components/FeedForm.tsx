@@ -27,7 +27,9 @@ function passwordHint(feed: Feed | undefined): string {
 /** A camera's address and account: a new feed, or a change of one. */
 export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode {
   const add = useAddFeed();
-  const edit = useEditFeed(feed?.name ?? "");
+  // What is typed is a change of the feed as it was when the form was opened.
+  const [revision] = useState(feed?.revision);
+  const edit = useEditFeed(feed?.name ?? "", revision);
   const [typed, setTyped] = useState({
     name: feed?.name ?? draft.name ?? "",
     url: feed?.url ?? draft.url ?? "",

@@ -27,7 +27,7 @@ export function AddDestination({ relay }: { relay: Relay }): ReactNode {
 
 function Choose({ relay, onDone }: { relay: Relay; onDone: () => void }): ReactNode {
   const destinations = useQuery(destinationsQuery());
-  const edit = useEditRelay(relay.name);
+  const edit = useEditRelay(relay.name, relay.revision);
   const [way, setWay] = useState("kept");
   const [chosen, setChosen] = useState("");
   const has = relay.pushes.map((push) => push.destination);

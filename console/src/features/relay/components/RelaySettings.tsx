@@ -11,7 +11,8 @@ type Props = { relay: Relay; onDone: (relay: Relay) => void };
 
 /** Name, holding picture, on-air windows and quiet minute. */
 export function RelaySettings({ relay, onDone }: Props): ReactNode {
-  const edit = useEditRelay(relay.name);
+  const [revision] = useState(relay.revision);
+  const edit = useEditRelay(relay.name, revision);
   const [name, setName] = useState(relay.name);
   const [hold, setHold] = useState(String(relay.hold_after_s ?? 3));
   const [windows, setWindows] = useState((relay.on_air?.windows ?? []).join("\n"));

@@ -9,7 +9,7 @@ import { useEditRelay } from "../queries";
 
 /** Takes one push out of a relay; the others are not touched. */
 export function RemovePush({ relay, destination }: { relay: Relay; destination: string }): ReactNode {
-  const edit = useEditRelay(relay.name);
+  const edit = useEditRelay(relay.name, relay.revision);
   const others = relay.pushes.map((push) => push.destination).filter((name) => name !== destination);
   if (others.length === 0) {
     return null;

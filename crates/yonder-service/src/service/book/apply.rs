@@ -6,12 +6,13 @@ use serde::Serialize;
 use yonder_api::{
     BookChange, BookFault, BookOutcome, BookRequest, FieldChange, NewUplink, SiteBook, ToStart,
 };
+use yonder_core::Role;
 use yonder_store::{DesiredState, Fate, Kind, StoreError};
 
 use super::compare::{differences, table};
 use super::entry::NewSecrets;
 use crate::error::ServiceError;
-use crate::service::Service;
+use crate::service::{Actor, Change, Origin, Service};
 
 /// What has been found and done so far.
 #[derive(Debug, Default)]
@@ -64,26 +65,35 @@ impl Service {
     /// # Errors
     /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written; then
     /// nothing is changed.
-    pub fn apply_book(&self, request: BookRequest, who: &str) -> Result<BookOutcome, ServiceError> {
+    pub fn apply_book(&self, request: BookRequest, actor: &Actor) -> Result<BookOutcome, ServiceError> {
         let BookRequest { book, prune, look_only } = request;
         let outcome = self.together(|| {
             let (changes, to_start) = self.put_book(book, prune)?;
+            if !look_only {
+                self.audit_book(&changes, actor)?;
+            }
             let outcome = BookOutcome { changes, applied: !look_only, to_start };
             Ok(if look_only { Fate::Undo(outcome) } else { Fate::Keep(outcome) })
         })?;
-        if outcome.applied {
-            for change in &outcome.changes {
-                let what = match change.what.as_str() {
-                    "added" => "added",
-                    "removed" => "removed",
-                    _ => "changed",
-                };
-                if let Some(kind) = Kind::from_word(&change.kind) {
-                    self.record(who, what, kind, &change.name);
-                }
-            }
-        }
+        self.tell_lines();
         Ok(outcome)
+    }
+
+    /// Adds an audit entry for each record that a book has changed.
+    fn audit_book(&self, changes: &[BookChange], actor: &Actor) -> Result<(), ServiceError> {
+        for change in changes {
+            let Some(kind) = Kind::from_word(&change.kind) else { continue };
+            let action = match change.what.as_str() {
+                "added" => "added",
+                "removed" => "removed",
+                _ => "changed",
+            };
+            let actor = Actor { origin: Origin::SiteBook, ..actor.clone() };
+            let name = change.name.clone();
+            let request = Change { actor, needs: Role::Keeper, action, kind, name, expected_revision: None };
+            self.audit_fields(&request, &change.fields)?;
+        }
+        Ok(())
     }
 
     fn put_book(&self, book: SiteBook, prune: bool) -> Result<(Vec<BookChange>, Vec<ToStart>), ServiceError> {

@@ -7,7 +7,7 @@ use yonder_api::FieldChange;
 use crate::error::ServiceError;
 
 /// A record as a table of its fields.
-pub(super) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
+pub(in crate::service) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
     match serde_json::to_value(record) {
         Ok(Value::Object(table)) => Ok(table),
         _ => Err(ServiceError::Internal("a record cannot be compared")),
@@ -15,7 +15,7 @@ pub(super) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, Serv
 }
 
 /// Fields that are different, and secrets that are new.
-pub(super) fn differences(
+pub(in crate::service) fn differences(
     before: Option<&Map<String, Value>>,
     after: &Map<String, Value>,
     secrets: &[&'static str],

@@ -59,7 +59,7 @@ impl Service {
         Ok(book)
     }
 
-    pub(super) fn booked_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
+    pub(in crate::service) fn booked_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
         let uplink = self.uplink(name)?;
         Ok(NewUplink {
             name: uplink.name,
@@ -74,7 +74,10 @@ impl Service {
     }
 
     /// A sheet of one's own; `None` for one that ships.
-    pub(super) fn booked_platform(&self, name: &str) -> Result<Option<NewPlatform>, ServiceError> {
+    pub(in crate::service) fn booked_platform(
+        &self,
+        name: &str,
+    ) -> Result<Option<NewPlatform>, ServiceError> {
         if !self.own_names()?.iter().any(|own| own.eq_ignore_ascii_case(name)) {
             return Ok(None);
         }
@@ -83,7 +86,7 @@ impl Service {
         Ok(Some(NewPlatform { name: platform.name, like: None, rules }))
     }
 
-    pub(super) fn booked_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
+    pub(in crate::service) fn booked_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
         let values = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
         Ok(NewFeed {
             name: values.name,
@@ -97,7 +100,7 @@ impl Service {
         })
     }
 
-    pub(super) fn booked_destination(&self, name: &str) -> Result<NewDestination, ServiceError> {
+    pub(in crate::service) fn booked_destination(&self, name: &str) -> Result<NewDestination, ServiceError> {
         let view = self.destination(name)?;
         let settings = self.store.destination(name)?.settings;
         Ok(NewDestination {
@@ -117,7 +120,7 @@ impl Service {
         })
     }
 
-    pub(super) fn booked_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
+    pub(in crate::service) fn booked_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         let seconds = relay.hold_after_ms.map_or(0, |ms| ms / 1_000);
         // Without any time the zone says nothing.
@@ -133,18 +136,18 @@ impl Service {
         })
     }
 
-    pub(super) fn booked_receiver(&self, name: &str) -> Result<NewReceiver, ServiceError> {
+    pub(in crate::service) fn booked_receiver(&self, name: &str) -> Result<NewReceiver, ServiceError> {
         let receiver = self.receiver(name)?;
         Ok(NewReceiver { name: receiver.name, way: receiver.way, secret: None })
     }
 
-    pub(super) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
+    pub(in crate::service) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
         let alert = self.alert(name)?;
         let repeat_s = Some(alert.repeat_s);
         Ok(NewAlert { name: alert.name, when: alert.when, about: alert.about, to: alert.to, repeat_s })
     }
 
-    pub(super) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
+    pub(in crate::service) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
         self.pattern(name)
     }
 }

@@ -4,3 +4,5 @@ mod apply;
 mod compare;
 mod entry;
 mod export;
+
+pub(super) use compare::{differences, table};

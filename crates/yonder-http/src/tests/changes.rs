@@ -1,0 +1,181 @@
+//! The path of a change: revision, audit entry, and credentials that end with their maker.
+
+use super::people::{PASSWORD, Visitor, sign_in, staffed};
+use super::*;
+
+async fn audit(service: &Arc<Service>, query: &str) -> Vec<Value> {
+    let (status, entries) = get(service, &format!("/api/v1/audit?{query}")).await;
+    assert_eq!(status, 200, "{entries}");
+    entries.as_array().unwrap().clone()
+}
+
+fn patch(uri: &str, body: Value) -> TestRequest {
+    local(Method::PATCH, uri).set_json(body)
+}
+
+async fn revision(service: &Arc<Service>, uri: &str) -> i64 {
+    get(service, uri).await.1["revision"].as_i64().unwrap()
+}
+
+#[actix_web::test]
+async fn a_change_leaves_who_where_and_what_was_there_before_and_after() {
+    let service = staffed();
+    fill(&service).await;
+    let chief = sign_in(&service, "chief").await;
+    let by_console = chief
+        .request(Method::PATCH, "/api/v1/feeds/Summit")
+        .peer_addr("192.0.2.44:5000".parse().unwrap())
+        .set_json(json!({ "site": "Fell", "password": "another-planted-word" }));
+    assert_eq!(ask(&service, by_console).await.0, 200);
+    let by_command =
+        patch("/api/v1/feeds/Summit", json!({ "name": "Top" })).insert_header(("User-Agent", "yonder/0.1.0"));
+    assert_eq!(ask(&service, by_command).await.0, 200);
+    let id = get(&service, "/api/v1/feeds/Top").await.1["id"].as_str().unwrap().to_owned();
+
+    let entries = audit(&service, &format!("about={id}")).await;
+    let shown: Vec<_> = entries
+        .iter()
+        .map(|entry| {
+            let text = |field: &str| entry[field].as_str().unwrap_or_default().to_owned();
+            [text("who"), text("origin"), text("address"), text("action"), text("name")]
+        })
+        .collect();
+    assert_eq!(shown[0], ["local", "command-line", "", "changed", "Summit"]);
+    assert_eq!(shown[1], ["chief", "console", "192.0.2.44", "changed", "Summit"]);
+    assert_eq!(shown[2], ["local", "api", "", "added", "Summit"]);
+    assert_eq!(entries[0]["fields"], json!([{ "field": "name", "before": "Summit", "after": "Top" }]));
+    let fields = json!([
+        { "field": "site", "before": null, "after": "Fell" },
+        { "field": "password", "before": null, "after": null },
+    ]);
+    assert_eq!(entries[1]["fields"], fields);
+    let told = Value::from(entries).to_string();
+    assert!(!told.contains("planted"), "{told}");
+}
+
+#[actix_web::test]
+async fn a_refused_change_leaves_neither_a_trace_nor_a_new_revision() {
+    let service = service();
+    fill(&service).await;
+    let before = (audit(&service, "").await.len(), revision(&service, "/api/v1/feeds/Summit").await);
+    for body in [json!({ "url": "http://192.0.2.7/" }), json!({ "pin": "no fingerprint" })] {
+        assert_eq!(ask(&service, patch("/api/v1/feeds/Summit", body)).await.0, 422);
+    }
+    let remove = local(Method::DELETE, "/api/v1/feeds/Summit");
+    assert_eq!(ask(&service, remove).await.0, 409);
+    let after = (audit(&service, "").await.len(), revision(&service, "/api/v1/feeds/Summit").await);
+    assert_eq!(before, after);
+}
+
+#[rstest]
+#[case::relay("/api/v1/relays/Line", json!({ "hold_after_s": 9 }))]
+#[case::feed("/api/v1/feeds/Summit", json!({ "site": "Fell" }))]
+#[case::destination("/api/v1/destinations/One", json!({ "return_after_s": 60 }))]
+#[actix_web::test]
+async fn of_two_people_who_edit_one_record_the_second_is_told(#[case] uri: &str, #[case] body: Value) {
+    let service = service();
+    fill(&service).await;
+    let seen = revision(&service, uri).await;
+    let edit = |tag: String| patch(uri, body.clone()).insert_header(("If-Match", tag));
+    assert_eq!(ask(&service, edit(format!("\"{seen}\""))).await.0, 200);
+    let (status, problem, _) = ask(&service, edit(format!("\"{seen}\""))).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (412, &json!("request.stale")), "{problem}");
+    assert!(revision(&service, uri).await > seen);
+    let present = revision(&service, uri).await;
+    assert_eq!(ask(&service, edit(format!("\"{present}\""))).await.0, 200);
+    assert_eq!(ask(&service, edit("*".into())).await.0, 200);
+    assert_eq!(ask(&service, edit("seven".into())).await.0, 422);
+}
+
+#[actix_web::test]
+async fn a_site_book_leaves_the_same_kind_of_entry() {
+    let service = service();
+    fill(&service).await;
+    let book = json!({ "feeds": [
+        { "name": "Summit", "url": "rtsp://192.0.2.7/main", "user": "rail", "site": "Fell" },
+    ] });
+    let (status, outcome) = post(&service, "/api/v1/book", json!({ "book": book })).await;
+    assert_eq!(status, 200, "{outcome}");
+    let entry = audit(&service, "about=Summit&limit=1").await.remove(0);
+    assert_eq!((&entry["origin"], &entry["action"]), (&json!("site-book"), &json!("changed")));
+    assert_eq!(entry["fields"], json!([{ "field": "site", "before": null, "after": "Fell" }]));
+    assert!(entry["id"].is_string());
+}
+
+#[actix_web::test]
+async fn start_and_stop_are_recorded_with_the_state_before_and_after() {
+    let service = service();
+    fill(&service).await;
+    assert_eq!(post(&service, "/api/v1/relays/Line/start", json!({ "force": true })).await.0, 200);
+    assert_eq!(post(&service, "/api/v1/relays/Line/hold", json!({})).await.0, 200);
+    assert_eq!(post(&service, "/api/v1/relays/Line/stop", json!({})).await.0, 200);
+    let entries = audit(&service, "about=Line&limit=3").await;
+    let wanted: Vec<_> =
+        entries.iter().map(|entry| (entry["action"].as_str().unwrap(), entry["fields"][0].clone())).collect();
+    let from = |before: &str, after: &str| json!({ "field": "wanted", "before": before, "after": after });
+    assert_eq!(
+        wanted,
+        [("stopped", from("hold", "off")), ("held", from("on", "hold")), ("start-forced", from("off", "on"))]
+    );
+}
+
+#[actix_web::test]
+async fn another_user_name_alone_keeps_the_password() {
+    let service = service();
+    fill(&service).await;
+    let (status, feed, _) = ask(&service, patch("/api/v1/feeds/Summit", json!({ "user": "railway" }))).await;
+    assert_eq!(
+        (status.as_u16(), &feed["user"], &feed["has_password"]),
+        (200, &json!("railway"), &json!(true))
+    );
+    let entry = audit(&service, "about=Summit&limit=1").await.remove(0);
+    let fields = json!([{ "field": "user", "before": "rail", "after": "railway" }]);
+    assert_eq!(entry["fields"], fields, "the password is the one that it was");
+}
+
+async fn make_token(service: &Arc<Service>, maker: &Visitor) -> String {
+    let new = json!({ "name": "Wall display", "role": "keeper" });
+    let request = maker.request(Method::POST, "/api/v1/tokens").set_json(new);
+    let (status, made, _) = ask(service, request).await;
+    assert_eq!(status, 201, "{made}");
+    made["secret"].as_str().unwrap().to_owned()
+}
+
+fn bearer(method: Method, uri: &str, token: &str) -> TestRequest {
+    TestRequest::default().method(method).uri(uri).insert_header(("Authorization", format!("Bearer {token}")))
+}
+
+#[actix_web::test]
+async fn a_removed_keeper_comes_back_neither_by_their_token_nor_by_their_invitation() {
+    let service = staffed();
+    fill(&service).await;
+    service.add_person("second chief", &PASSWORD.into(), Role::Keeper).unwrap();
+    let chief = sign_in(&service, "chief").await;
+    let token = make_token(&service, &chief).await;
+    // What a token makes belongs to the maker of the token.
+    let invite = bearer(Method::POST, "/api/v1/invitations", &token)
+        .set_json(json!({ "name": "guest of theirs", "role": "keeper" }));
+    let (_, invited, _) = ask(&service, invite).await;
+    let reveal = || bearer(Method::POST, "/api/v1/destinations/One/reveal", &token).set_json(json!({}));
+    assert_eq!(ask(&service, reveal()).await.0, 200);
+
+    let demote = patch("/api/v1/people/chief", json!({ "role": "viewer" }));
+    assert_eq!(ask(&service, demote).await.0, 200);
+    assert_eq!(ask(&service, reveal()).await.0, 403);
+    let code = json!({ "code": invited["code"] });
+    let (_, offered) = post(&service, "/api/v1/invitations/look", code).await;
+    assert_eq!(offered["role"], "viewer");
+
+    assert_eq!(ask(&service, local(Method::DELETE, "/api/v1/people/chief")).await.0, 204);
+    assert_eq!(ask(&service, reveal()).await.0, 401);
+    let join = json!({ "code": invited["code"], "password": PASSWORD });
+    assert_eq!(post(&service, "/api/v1/invitations/join", join).await.0, 403);
+}
+
+#[actix_web::test]
+async fn an_unknown_record_is_not_found_whatever_revision_is_expected() {
+    let service = service();
+    let edit = patch("/api/v1/feeds/Nowhere", json!({ "site": "x" })).insert_header(("If-Match", "\"3\""));
+    let (status, problem, _) = ask(&service, edit).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("request.not-found")));
+}

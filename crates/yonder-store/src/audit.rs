@@ -1,0 +1,160 @@
+//! The audit trail: every change, with what was there before and after; and the identity of records.
+
+use rusqlite::{OptionalExtension as _, Row, params};
+
+use crate::error::{Kind, StoreError};
+use crate::store::Store;
+
+/// Entries that are kept; older ones are removed.
+const MAX_ENTRIES: i64 = 200_000;
+
+/// An entry of the audit trail.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AuditEntry {
+    /// Number; later entries have higher ones. 0 before it is stored.
+    pub id: i64,
+    /// When, in milliseconds since 1970.
+    pub at_ms: i64,
+    /// Who made the change.
+    pub who: String,
+    /// Where it was made, like `console`.
+    pub origin: String,
+    /// Network address of the caller.
+    pub address: Option<String>,
+    /// What was done, like `changed`.
+    pub action: String,
+    /// Kind of the record.
+    pub kind: String,
+    /// Name of the record at that time.
+    pub name: String,
+    /// Stable id of the record.
+    pub uid: Option<String>,
+    /// Fields that changed, as a JSON array, without any secret.
+    pub fields: String,
+    /// Further information, without any secret.
+    pub detail: String,
+}
+
+/// Which entries are asked for.
+#[derive(Debug, Clone, Default)]
+pub struct AuditFilter {
+    /// Only entries with a lower number.
+    pub before: Option<i64>,
+    /// Only entries of this kind of record.
+    pub kind: Option<String>,
+    /// Only entries about the record of this name or id.
+    pub about: Option<String>,
+    /// Only changes by this person or token.
+    pub who: Option<String>,
+    /// The latest so many.
+    pub limit: u32,
+}
+
+/// Identity of a record.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Identity {
+    /// Stable id.
+    pub uid: String,
+    /// Number that each change raises.
+    pub revision: i64,
+}
+
+fn entry(row: &Row<'_>) -> rusqlite::Result<AuditEntry> {
+    Ok(AuditEntry {
+        id: row.get("id")?,
+        at_ms: row.get("at_ms")?,
+        who: row.get("who")?,
+        origin: row.get("origin")?,
+        address: row.get("address")?,
+        action: row.get("action")?,
+        kind: row.get("kind")?,
+        name: row.get("name")?,
+        uid: row.get("uid")?,
+        fields: row.get("fields")?,
+        detail: row.get("detail")?,
+    })
+}
+
+/// True if records of this kind have an id and a revision.
+fn has_identity(kind: Kind) -> bool {
+    !matches!(kind, Kind::Service | Kind::Session | Kind::Invitation)
+}
+
+impl Store {
+    /// Adds an entry to the audit trail, and removes those beyond its limit.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn add_audit(&self, new: &AuditEntry) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction
+                .prepare_cached(
+                    "INSERT INTO audit (at_ms, who, origin, address, action, kind, name, uid, fields, detail)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+                )?
+                .execute(params![
+                    new.at_ms,
+                    new.who,
+                    new.origin,
+                    new.address,
+                    new.action,
+                    new.kind,
+                    new.name,
+                    new.uid,
+                    new.fields,
+                    new.detail
+                ])?;
+            let last = transaction.last_insert_rowid();
+            transaction.prepare_cached("DELETE FROM audit WHERE id <= ?1")?.execute([last - MAX_ENTRIES])?;
+            Ok(())
+        })
+    }
+
+    /// Entries of the audit trail, the latest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn audit(&self, filter: &AuditFilter) -> Result<Vec<AuditEntry>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT * FROM audit WHERE (?1 IS NULL OR id < ?1) AND (?2 IS NULL OR kind = ?2)
+                     AND (?3 IS NULL OR name = ?3 COLLATE NOCASE OR uid = ?3)
+                     AND (?4 IS NULL OR who = ?4 COLLATE NOCASE)
+                 ORDER BY id DESC LIMIT ?5",
+            )?;
+            let AuditFilter { before, kind, about, who, limit } = filter;
+            let rows = statement.query_map(params![before, kind, about, who, limit], entry)?;
+            Ok(rows.collect::<Result<_, _>>()?)
+        })
+    }
+
+    /// Returns the identity of a record; `None` for an unknown one, and for kinds that have none.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn identity(&self, kind: Kind, name: &str) -> Result<Option<Identity>, StoreError> {
+        if !has_identity(kind) {
+            return Ok(None);
+        }
+        self.read(|connection| {
+            // Tables are called like their kind.
+            let select = format!("SELECT uid, revision FROM {kind} WHERE name = ?1");
+            let read = |row: &Row<'_>| Ok(Identity { uid: row.get(0)?, revision: row.get(1)? });
+            Ok(connection.prepare_cached(&select)?.query_row([name], read).optional()?)
+        })
+    }
+
+    /// Returns the present name of the record with this id.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn name_of(&self, kind: Kind, uid: &str) -> Result<Option<String>, StoreError> {
+        if !has_identity(kind) {
+            return Ok(None);
+        }
+        self.read(|connection| {
+            let select = format!("SELECT name FROM {kind} WHERE uid = ?1");
+            Ok(connection.prepare_cached(&select)?.query_row([uid], |row| row.get(0)).optional()?)
+        })
+    }
+}
