@@ -41,6 +41,40 @@ export interface paths {
         patch: operations["edit"];
         trace?: never;
     };
+    "/api/v1/alerts/{name}/acknowledge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Acknowledges what an alert goes on about: it is not repeated, and told again only once it is over. */
+        post: operations["acknowledge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alerts/{name}/mute": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Notifies nobody of an alert for some time; the logbook goes on. */
+        post: operations["mute"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/audit": {
         parameters: {
             query?: never;
@@ -1067,6 +1101,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description What of an alert is acknowledged. */
+        Acknowledge: {
+            /** @description What it is about; all that it goes on about where nothing is said. */
+            subject?: string | null;
+        };
         /**
          * @description What a person can do about a condition.
          * @enum {string}
@@ -1082,6 +1121,8 @@ export interface components {
         Alert: {
             /** @description Only about this name. */
             about?: string | null;
+            /** @description Until when nobody is notified. */
+            muted_until?: string | null;
             /** @description Name. */
             name: string;
             /** @description What it goes on about now. */
@@ -1996,6 +2037,14 @@ export interface components {
              */
             video_kbps: number;
         };
+        /** @description How long nobody is notified of an alert. */
+        Mute: {
+            /**
+             * Format: int32
+             * @description Seconds; 0 notifies again, 2 678 400 (31 days) at most.
+             */
+            for_s: number;
+        };
         /** @description An alert to be added. */
         NewAlert: {
             /** @description Only about the relay, feed, destination or uplink of this name. */
@@ -2009,7 +2058,7 @@ export interface components {
             repeat_s?: number | null;
             /** @description Names of those who are told; all where nothing is said. */
             to?: string[];
-            /** @description What it is raised for, like `down 60s` or `rate-below 500kbit/s 30s`. */
+            /** @description What it is raised for, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
             when: string;
         };
         /** @description A destination to be added. Server address and key may be pasted together, into either field. */
@@ -2097,6 +2146,11 @@ export interface components {
             /** @description Name, unique among receivers. */
             name: string;
             secret?: components["schemas"]["Secret"] | null;
+            /**
+             * Format: int32
+             * @description Hours from one sign of life to the next, the first at each start; none where nothing is said, or for 0.
+             */
+            sign_of_life_h?: number | null;
             /** @description Where and how. */
             way: components["schemas"]["Way"];
         };
@@ -2211,6 +2265,8 @@ export interface components {
         };
         /** @description An alert that goes on. */
         OpenAlert: {
+            /** @description A person has taken note: it is not repeated. */
+            acknowledged?: boolean;
             /** @description What was said last. */
             message: string;
             /** @description When it was raised. */
@@ -2506,6 +2562,13 @@ export interface components {
             name: string;
             /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
             secret_lost?: boolean;
+            /**
+             * Format: int32
+             * @description Hours from one sign of life to the next.
+             */
+            sign_of_life_h?: number | null;
+            /** @description Notifications that wait for delivery. */
+            undelivered?: number;
             /** @description Where and how. */
             way: components["schemas"]["Way"];
         };
@@ -2514,6 +2577,11 @@ export interface components {
             /** @description New name. */
             name?: string | null;
             secret?: components["schemas"]["Secret"] | null;
+            /**
+             * Format: int32
+             * @description Hours from one sign of life to the next; 0 for none.
+             */
+            sign_of_life_h?: number | null;
             way?: components["schemas"]["Way"] | null;
         };
         /** @description A rehearsal that was held. */
@@ -3264,6 +3332,88 @@ export interface operations {
                 };
             };
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acknowledge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acknowledge"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mute: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mute"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Alert"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

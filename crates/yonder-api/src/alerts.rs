@@ -55,6 +55,9 @@ pub struct NewReceiver {
     /// What web messages are signed with (one is made where none is given), or the mail server's password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
+    /// Hours from one sign of life to the next, the first at each start; none where nothing is said, or for 0.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sign_of_life_h: Option<u32>,
 }
 
 /// A change of a receiver; what is left out stays.
@@ -70,6 +73,9 @@ pub struct ReceiverChange {
     /// Another secret.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
+    /// Hours from one sign of life to the next; 0 for none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sign_of_life_h: Option<u32>,
 }
 
 /// A receiver.
@@ -84,6 +90,12 @@ pub struct Receiver {
     /// The stored secret cannot be opened and has to be set again; until then nothing is delivered.
     #[serde(default)]
     pub secret_lost: bool,
+    /// Hours from one sign of life to the next.
+    #[serde(default)]
+    pub sign_of_life_h: Option<u32>,
+    /// Notifications that wait for delivery.
+    #[serde(default)]
+    pub undelivered: usize,
 }
 
 /// A receiver that was added, with the secret that was made for it.
@@ -102,7 +114,7 @@ pub struct AddedReceiver {
 pub struct NewAlert {
     /// Name, unique among alerts.
     pub name: String,
-    /// What it is raised for, like `down 60s` or `rate-below 500kbit/s 30s`.
+    /// What it is raised for, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`.
     pub when: String,
     /// Only about the relay, feed, destination or uplink of this name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -151,6 +163,26 @@ pub struct Alert {
     pub repeat_s: u32,
     /// What it goes on about now.
     pub open: Vec<OpenAlert>,
+    /// Until when nobody is notified.
+    #[serde(default)]
+    pub muted_until: Option<String>,
+}
+
+/// What of an alert is acknowledged.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Acknowledge {
+    /// What it is about; all that it goes on about where nothing is said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub subject: Option<String>,
+}
+
+/// How long nobody is notified of an alert.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Mute {
+    /// Seconds; 0 notifies again, 2 678 400 (31 days) at most.
+    pub for_s: u32,
 }
 
 /// An alert that goes on.
@@ -162,12 +194,15 @@ pub struct OpenAlert {
     pub message: String,
     /// When it was raised.
     pub since: String,
+    /// A person has taken note: it is not repeated.
+    #[serde(default)]
+    pub acknowledged: bool,
 }
 
 /// What a web receiver is sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AlertMessage {
-    /// `raised`, `still`, `over` or `test`.
+    /// `raised`, `still`, `over`, `alive`, `test`, or `several` for notifications that had to wait and are joined.
     pub kind: String,
     /// Name of the alert.
     pub alert: String,
@@ -177,6 +212,10 @@ pub struct AlertMessage {
     pub message: String,
     /// When it was raised.
     pub since: String,
-    /// When this was said.
+    /// When this was sent.
     pub at: String,
+    /// The notifications that are joined in this one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(no_recursion)]
+    pub messages: Vec<Self>,
 }

@@ -21,8 +21,8 @@ mod surveys;
 mod uplinks;
 
 pub use alerts::{
-    AddedReceiver, Alert, AlertChange, AlertMessage, MailSecurity, NewAlert, NewReceiver, OpenAlert,
-    Receiver, ReceiverChange, Way,
+    Acknowledge, AddedReceiver, Alert, AlertChange, AlertMessage, MailSecurity, Mute, NewAlert, NewReceiver,
+    OpenAlert, Receiver, ReceiverChange, Way,
 };
 pub use book::{
     BookChange, BookFault, BookOutcome, BookRequest, FieldChange, SealedSecret, SiteBook, ToStart,

@@ -3,16 +3,18 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{
-    AddedReceiver, Alert, AlertChange, NewAlert, NewReceiver, Problem, Receiver, ReceiverChange,
+    Acknowledge, AddedReceiver, Alert, AlertChange, Mute, NewAlert, NewReceiver, Problem, Receiver,
+    ReceiverChange,
 };
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, audited, reading, recorded};
+use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(add).service(show).service(edit).service(remove);
+    config.service(acknowledge).service(mute);
     config
         .service(list_receivers)
         .service(add_receiver)
@@ -59,6 +61,37 @@ async fn edit(
 ) -> Result<Json<Alert>, HttpError> {
     let act = keeper.change("changed", Kind::Alert, &name);
     recorded(&service, act, move |service| service.edit_alert(&name, change.into_inner())).await.map(Json)
+}
+
+/// Acknowledges what an alert goes on about: it is not repeated, and told again only once it is over.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Acknowledge,
+    responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/alerts/{name}/acknowledge")]
+async fn acknowledge(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+    what: Json<Acknowledge>,
+) -> Result<Json<Alert>, HttpError> {
+    let act = operator.change("acknowledged", Kind::Alert, &name);
+    let subject = what.into_inner().subject;
+    recorded(&service, act, move |service| service.acknowledge_alert(&name, subject.as_deref()))
+        .await
+        .map(Json)
+}
+
+/// Notifies nobody of an alert for some time; the logbook goes on.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Mute,
+    responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
+#[post("/alerts/{name}/mute")]
+async fn mute(
+    service: Data<Service>,
+    operator: Operator,
+    name: Path<String>,
+    how: Json<Mute>,
+) -> Result<Json<Alert>, HttpError> {
+    let act = operator.change("muted", Kind::Alert, &name);
+    recorded(&service, act, move |service| service.mute_alert(&name, how.for_s)).await.map(Json)
 }
 
 /// Removes an alert.

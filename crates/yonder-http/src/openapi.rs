@@ -70,6 +70,8 @@ use super::{
         alerts::show,
         alerts::edit,
         alerts::remove,
+        alerts::acknowledge,
+        alerts::mute,
         alerts::list_receivers,
         alerts::add_receiver,
         alerts::show_receiver,

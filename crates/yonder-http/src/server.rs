@@ -67,6 +67,7 @@ impl Server {
         let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
         let rates = actix_web::rt::spawn(Arc::clone(&self.service).keep_rates());
         let alerts = actix_web::rt::spawn(Arc::clone(&self.service).keep_alerts());
+        let notifications = actix_web::rt::spawn(Arc::clone(&self.service).deliver_notifications());
         let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
         let watcher = actix_web::rt::spawn(self.service.watch());
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
@@ -87,6 +88,7 @@ impl Server {
         record.abort();
         schedules.abort();
         alerts.abort();
+        notifications.abort();
         rates.abort();
         Ok(result?)
     }

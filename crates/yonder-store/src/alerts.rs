@@ -2,7 +2,7 @@
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
-use yonder_core::alerts::Open;
+use yonder_core::alerts::{NoticeKind, Notification, Open};
 
 use crate::error::{Kind, StoreError};
 use crate::sealed::{RECEIVER_SECRET, SealedSecret, SecretChange};
@@ -17,6 +17,8 @@ pub struct NewReceiver {
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SecretString>,
+    /// Hours from one sign of life to the next.
+    pub sign_of_life_h: Option<u32>,
 }
 
 /// A stored receiver of notifications.
@@ -28,6 +30,19 @@ pub struct Receiver {
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SealedSecret>,
+    /// Hours from one sign of life to the next.
+    pub sign_of_life_h: Option<u32>,
+}
+
+/// What a change of a receiver sets besides its secret.
+#[derive(Debug, Clone)]
+pub struct ReceiverSettings<'a> {
+    /// Name.
+    pub name: &'a str,
+    /// Where and how, as JSON without any secret.
+    pub settings: &'a str,
+    /// Hours from one sign of life to the next.
+    pub sign_of_life_h: Option<u32>,
 }
 
 /// What is told of, as it is kept.
@@ -43,6 +58,8 @@ pub struct Alert {
     pub repeat_s: i64,
     /// Names of those who are told; none for all.
     pub to: Vec<String>,
+    /// Until when nobody is notified, in milliseconds since 1970.
+    pub muted_until_ms: Option<i64>,
 }
 
 impl Store {
@@ -55,8 +72,8 @@ impl Store {
         self.write(|transaction| {
             transaction
                 .execute(
-                    "INSERT INTO receiver (name, settings) VALUES (?1, ?2)",
-                    params![receiver.name, receiver.settings],
+                    "INSERT INTO receiver (name, settings, sign_of_life_h) VALUES (?1, ?2, ?3)",
+                    params![receiver.name, receiver.settings, receiver.sign_of_life_h],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             let id = transaction.last_insert_rowid();
@@ -71,16 +88,16 @@ impl Store {
     pub fn edit_receiver(
         &self,
         name: &str,
-        (new_name, settings): (&str, &str),
+        new: &ReceiverSettings<'_>,
         secret: &SecretChange,
     ) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: new_name.to_owned() };
+        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: new.name.to_owned() };
         self.write(|transaction| {
             let id = id_of(transaction, Kind::Receiver, name)?;
             transaction
                 .execute(
-                    "UPDATE receiver SET name = ?2, settings = ?3 WHERE id = ?1",
-                    params![id, new_name, settings],
+                    "UPDATE receiver SET name = ?2, settings = ?3, sign_of_life_h = ?4 WHERE id = ?1",
+                    params![id, new.name, new.settings, new.sign_of_life_h],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             match secret {
@@ -107,13 +124,15 @@ impl Store {
     /// The store's failure.
     pub fn receivers(&self) -> Result<Vec<Receiver>, StoreError> {
         self.read(|connection| {
-            let mut statement =
-                connection.prepare_cached("SELECT id, name, settings, secret FROM receiver ORDER BY name")?;
+            let mut statement = connection.prepare_cached(
+                "SELECT id, name, settings, secret, sign_of_life_h FROM receiver ORDER BY name",
+            )?;
             let read = |row: &Row<'_>| {
                 Ok(Receiver {
                     name: row.get("name")?,
                     settings: row.get("settings")?,
                     secret: RECEIVER_SECRET.read(row.get("id")?, row.get("secret")?),
+                    sign_of_life_h: row.get("sign_of_life_h")?,
                 })
             };
             Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
@@ -181,7 +200,7 @@ impl Store {
     pub fn alerts(&self) -> Result<Vec<Alert>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
-                "SELECT name, trigger, about, repeat_s, (
+                "SELECT name, trigger, about, repeat_s, muted_until_ms, (
                      SELECT group_concat(receiver.name, char(10)) FROM alert_receiver AS to_whom
                      JOIN receiver ON receiver.id = to_whom.receiver WHERE to_whom.alert = alert.id
                  ) AS receivers FROM alert ORDER BY name",
@@ -194,6 +213,7 @@ impl Store {
                     about: row.get("about")?,
                     repeat_s: row.get("repeat_s")?,
                     to: receivers.unwrap_or_default().lines().map(str::to_owned).collect(),
+                    muted_until_ms: row.get("muted_until_ms")?,
                 })
             };
             let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
@@ -219,8 +239,16 @@ impl Store {
             transaction.execute("DELETE FROM open_alert", [])?;
             for alert in open {
                 transaction.execute(
-                    "INSERT INTO open_alert (alert, subject, message, raised_ms, told_ms) VALUES (?1, ?2, ?3, ?4, ?5)",
-                    params![alert.rule, alert.subject, alert.message, alert.raised_ms, alert.told_ms],
+                    "INSERT INTO open_alert (alert, subject, message, raised_ms, told_ms, is_acknowledged)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
+                    params![
+                        alert.rule,
+                        alert.subject,
+                        alert.message,
+                        alert.raised_ms,
+                        alert.told_ms,
+                        alert.is_acknowledged
+                    ],
                 )?;
             }
             Ok(())
@@ -241,10 +269,76 @@ impl Store {
                     message: row.get("message")?,
                     raised_ms: row.get("raised_ms")?,
                     told_ms: row.get("told_ms")?,
+                    is_acknowledged: row.get("is_acknowledged")?,
                 })
             };
             let rows = statement.query_map([], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
+        })
+    }
+
+    /// Notifies nobody of the alert `name` until a time; `None` ends that.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or the store's failure.
+    pub fn mute_alert(&self, name: &str, until_ms: Option<i64>) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            let id = id_of(transaction, Kind::Alert, name)?;
+            transaction
+                .execute("UPDATE alert SET muted_until_ms = ?2 WHERE id = ?1", params![id, until_ms])?;
+            Ok(())
+        })
+    }
+
+    /// Stores the undelivered notifications, in place of those that were; what is meant for receivers that are gone is left out.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn keep_notifications(&self, pending: &[Notification]) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute("DELETE FROM notification", [])?;
+            let mut insert = transaction.prepare_cached(
+                "INSERT INTO notification (receiver, kind, alert, subject, message, raised_ms, at_ms)
+                 SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM receiver WHERE name = ?1",
+            )?;
+            for new in pending {
+                insert.execute(params![
+                    new.receiver,
+                    new.kind.word(),
+                    new.alert,
+                    new.subject,
+                    new.message,
+                    new.raised_ms,
+                    new.at_ms
+                ])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// The undelivered notifications, oldest first.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn notifications(&self) -> Result<Vec<Notification>, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT receiver.name AS receiver, kind, alert, subject, message, raised_ms, at_ms
+                 FROM notification JOIN receiver ON receiver.id = notification.receiver ORDER BY number",
+            )?;
+            let read = |row: &Row<'_>| {
+                let kind: String = row.get("kind")?;
+                Ok(Notification {
+                    receiver: row.get("receiver")?,
+                    kind: NoticeKind::from_name(&kind).unwrap_or(NoticeKind::Raised),
+                    alert: row.get("alert")?,
+                    subject: row.get("subject")?,
+                    message: row.get("message")?,
+                    raised_ms: row.get("raised_ms")?,
+                    at_ms: row.get("at_ms")?,
+                })
+            };
+            Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
         })
     }
 

@@ -128,6 +128,17 @@ impl Store {
         })
     }
 
+    /// When something was last done, in milliseconds since 1970.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn last_audit_ms(&self, action: &str) -> Result<Option<i64>, StoreError> {
+        self.read(|connection| {
+            let select = "SELECT max(at_ms) FROM audit WHERE action = ?1";
+            Ok(connection.prepare_cached(select)?.query_row([action], |row| row.get(0))?)
+        })
+    }
+
     /// Returns the identity of a record; `None` for an unknown one, and for kinds that have none.
     ///
     /// # Errors

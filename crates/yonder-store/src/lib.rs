@@ -23,7 +23,7 @@ mod tokens;
 mod traffic;
 mod uplinks;
 
-pub use alerts::{Alert, NewReceiver, Receiver};
+pub use alerts::{Alert, NewReceiver, Receiver, ReceiverSettings};
 pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};
 pub use error::{Kind, StoreError};

@@ -20,6 +20,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0012-history.sql"),
     include_str!("../migrations/0013-sealed-secrets.sql"),
     include_str!("../migrations/0014-changes.sql"),
+    include_str!("../migrations/0015-notifications.sql"),
 ];
 
 /// Brings the records to this program's version.

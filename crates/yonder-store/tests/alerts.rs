@@ -4,35 +4,51 @@
 
 use secrecy::ExposeSecret as _;
 use yonder_core::alerts::Open;
-use yonder_store::{Alert, Kind, MasterKey, NewReceiver, SecretChange, Store, StoreError};
+use yonder_store::{Alert, Kind, MasterKey, NewReceiver, ReceiverSettings, SecretChange, Store, StoreError};
 
 fn store() -> Store {
     Store::open_in_memory(MasterKey::from_bytes(&[3; 32])).unwrap()
 }
 
 fn receiver(name: &str, secret: Option<&str>) -> NewReceiver {
-    NewReceiver { name: name.into(), settings: "{}".into(), secret: secret.map(Into::into) }
+    NewReceiver {
+        name: name.into(),
+        settings: "{}".into(),
+        secret: secret.map(Into::into),
+        sign_of_life_h: None,
+    }
 }
 
 fn alert(name: &str, to: &[&str]) -> Alert {
     let to = to.iter().map(|name| (*name).to_owned()).collect();
-    Alert { name: name.into(), trigger: "blocked".into(), about: None, repeat_s: 14_400, to }
+    Alert {
+        name: name.into(),
+        trigger: "blocked".into(),
+        about: None,
+        repeat_s: 14_400,
+        to,
+        muted_until_ms: None,
+    }
+}
+
+fn settings() -> ReceiverSettings<'static> {
+    ReceiverSettings { name: "Night desk", settings: "[]", sign_of_life_h: Some(24) }
 }
 
 #[test]
 fn a_secret_stays_until_another_takes_its_place() {
     let store = store();
     store.add_receiver(&receiver("Desk", Some("planted"))).unwrap();
-    store.edit_receiver("desk", ("Night desk", "[]"), &SecretChange::Keep).unwrap();
+    store.edit_receiver("desk", &settings(), &SecretChange::Keep).unwrap();
     assert_eq!(store.receiver("night desk").unwrap().settings, "[]");
     let opened = || {
         let secret = store.receiver("Night desk").unwrap().secret.unwrap();
         store.unseal(&secret).unwrap().expose_secret().to_owned()
     };
     assert_eq!(opened(), "planted");
-    store.edit_receiver("Night desk", ("Night desk", "[]"), &SecretChange::Set("other".into())).unwrap();
+    store.edit_receiver("Night desk", &settings(), &SecretChange::Set("other".into())).unwrap();
     assert_eq!(opened(), "other");
-    store.edit_receiver("Night desk", ("Night desk", "[]"), &SecretChange::Remove).unwrap();
+    store.edit_receiver("Night desk", &settings(), &SecretChange::Remove).unwrap();
     assert!(store.receiver("Night desk").unwrap().secret.is_none());
 }
 
@@ -66,6 +82,7 @@ fn what_goes_on_is_kept_as_a_whole() {
         message: "It is down.".into(),
         raised_ms: 5,
         told_ms: 9,
+        is_acknowledged: false,
     };
     store.keep_open_alerts(&[open("feed A"), open("feed B")]).unwrap();
     store.keep_open_alerts(&[open("feed B")]).unwrap();

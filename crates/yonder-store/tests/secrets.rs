@@ -43,7 +43,14 @@ impl Folder {
         store.add_feed(&feed("Viaduct", "viaduct-password"), 1).unwrap();
         store.add_destination(&destination("One", "stream-key-one"), 1).unwrap();
         let secret = Some("signing-secret".into());
-        store.add_receiver(&NewReceiver { name: "Desk".into(), settings: "{}".into(), secret }).unwrap();
+        store
+            .add_receiver(&NewReceiver {
+                name: "Desk".into(),
+                settings: "{}".into(),
+                secret,
+                sign_of_life_h: None,
+            })
+            .unwrap();
         folder
     }
 }

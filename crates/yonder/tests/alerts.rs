@@ -216,3 +216,114 @@ fn what_cannot_be_used_is_refused_with_what_would_be_right() {
     assert!(begun.elapsed() < PATIENCE);
     assert!(service.must(&["alert", "list"], "").contains("There are no alerts yet."));
 }
+
+/// A port of ours that nobody listens on; the listener is to be bound to it later.
+fn free_address() -> String {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().to_string()
+}
+
+/// Listens at a given address, as a receiver that can be reached again.
+fn listen_at(address: &str, serve: fn(TcpStream, &Mailbag)) -> Mailbag {
+    let listener = TcpListener::bind(address).unwrap();
+    let bag = Mailbag::default();
+    let kept = Arc::clone(&bag);
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            serve(stream, &kept);
+        }
+    });
+    bag
+}
+
+fn wait_until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let deadline = Instant::now() + Duration::from_secs(60);
+    while !is_so() {
+        assert!(Instant::now() < deadline, "{what}");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+#[test]
+fn alerts_wait_for_a_receiver_over_a_power_cut_and_are_delivered_once() {
+    let (mut service, world) = (Service::start(), World::start());
+    service.set_up_line(&world);
+    let address = free_address();
+    service
+        .must(&["receiver", "add", "Desk", "--web", &format!("http://{address}/"), "--secret-stdin"], SECRET);
+    service.must(&["alert", "add", "Night", "--when", "down 2s"], "");
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+    // The uplink is down: the camera is gone, and nobody can be notified.
+    world.camera_off();
+    wait_until("nothing waits for the receiver", || {
+        service.must(&["receiver", "show", "Desk"], "").contains("not delivered yet")
+    });
+    service.cut_power();
+    service.start_again();
+    let shown = service.must(&["receiver", "show", "Desk"], "");
+    assert!(shown.contains("not delivered yet"), "{shown}");
+    let bag = listen_at(&address, web);
+    let (_, _, first) = parts(&wait_for(&bag, 1)[0]);
+    let told = first.to_string();
+    assert!(told.contains("feed Viaduct"), "{told}");
+    wait_until("the outbox is not empty", || {
+        !service.must(&["receiver", "show", "Desk"], "").contains("not delivered yet")
+    });
+    let raised = |bag: &Mailbag| {
+        let bag = bag.lock().unwrap();
+        bag.iter()
+            .filter(|request| request.contains("\"raised\"") && request.contains("feed Viaduct"))
+            .count()
+    };
+    assert_eq!(raised(&bag), 1);
+    service.kill();
+}
+
+#[test]
+fn alerts_are_delivered_while_the_disk_is_full() {
+    let (mut service, world) = (Service::start(), World::start());
+    assert!(service.stop());
+    let home = service.home.path().to_owned();
+    let Some(_disk) = support::SmallDisk::mount(&home) else { return };
+    service.start_again();
+    service.set_up_line(&world);
+    let (address, bag) = listen(web);
+    service
+        .must(&["receiver", "add", "Desk", "--web", &format!("http://{address}/"), "--secret-stdin"], SECRET);
+    service.must(&["alert", "add", "Night", "--when", "down 2s"], "");
+    service.must(&["alert", "add", "Records", "--when", "records-failing"], "");
+    service.must(&["relay", "start", "Line", "--force"], "");
+    service.wait_live("Line");
+    support::fill_disk(&home);
+    world.camera_off();
+    wait_until("nobody is notified of the camera", || {
+        bag.lock().unwrap().iter().any(|request| request.contains("feed Viaduct"))
+    });
+    wait_until("nobody is notified of the records", || {
+        bag.lock().unwrap().iter().any(|request| request.contains("cannot be written"))
+    });
+    service.kill();
+}
+
+#[test]
+fn a_crash_is_an_alert_and_a_sign_of_life_comes_at_each_start() {
+    let mut service = Service::start();
+    let (address, bag) = listen(web);
+    let url = format!("http://{address}/");
+    service
+        .must(&["receiver", "add", "Desk", "--web", &url, "--secret-stdin", "--sign-of-life", "24"], SECRET);
+    service.must(&["alert", "add", "Crash", "--when", "restarted"], "");
+    let (_, _, alive) = parts(&wait_for(&bag, 1)[0]);
+    assert_eq!(alive["kind"], "alive");
+    service.cut_power();
+    service.start_again();
+    wait_until("nobody is notified of the crash", || {
+        bag.lock().unwrap().iter().any(|request| request.contains("after a crash or a power cut"))
+    });
+    let shown = service.must(&["alert", "acknowledge", "Crash"], "");
+    assert!(shown.contains("acknowledged"), "{shown}");
+    let shown = service.must(&["alert", "mute", "Crash", "--for", "2h"], "");
+    assert!(shown.contains("muted    until"), "{shown}");
+    let shown = service.must(&["alert", "unmute", "Crash"], "");
+    assert!(!shown.contains("muted"), "{shown}");
+}

@@ -4,14 +4,12 @@
 
 mod support;
 
-use std::fs::{self, File};
-use std::io::Write as _;
-use std::path::{Path, PathBuf};
+use std::fs;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
 use rusqlite::Connection;
-use support::{PATIENCE, Service, World, text};
+use support::{PATIENCE, Service, SmallDisk, World, fill_disk, text};
 
 fn running(service: &Service) -> World {
     let world = World::start();
@@ -19,36 +17,6 @@ fn running(service: &Service) -> World {
     service.must(&["relay", "start", "Line", "--force"], "");
     service.wait_live("Line");
     world
-}
-
-/// A disk of some megabytes, mounted over a folder; `None`, and a word about it, where that is not allowed.
-struct SmallDisk(PathBuf);
-
-impl SmallDisk {
-    fn mount(over: &Path) -> Option<Self> {
-        let mut mount = Command::new("mount");
-        mount.args(["-t", "tmpfs", "-o", "size=3m,mode=700", "tmpfs"]).arg(over);
-        if mount.output().is_ok_and(|output| output.status.success()) {
-            return Some(Self(over.to_owned()));
-        }
-        support::say("skipped: nothing can be mounted here");
-        None
-    }
-}
-
-/// Fills the disk of a folder to the last byte; returns the file to remove.
-fn fill_disk(folder: &Path) -> PathBuf {
-    let filler = folder.join("filler");
-    let mut file = File::options().create(true).append(true).open(&filler).unwrap();
-    while file.write_all(&[0; 4_096]).is_ok() {}
-    while file.write_all(&[0]).is_ok() {}
-    filler
-}
-
-impl Drop for SmallDisk {
-    fn drop(&mut self) {
-        let _unmounted = Command::new("umount").arg("--lazy").arg(&self.0).output();
-    }
 }
 
 #[test]

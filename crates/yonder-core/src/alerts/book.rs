@@ -57,11 +57,28 @@ pub enum Facts {
         /// When.
         expires_ms: i64,
     },
+    /// The service itself.
+    Service(ServiceFacts),
     /// An uplink with an allowance.
     Month {
         /// Hundredths of the allowance that the month will need.
         projected_percent: u32,
     },
+}
+
+/// Faults of the service itself, each with its sentence; `None` if there is none.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ServiceFacts {
+    /// There is little room on the disk of the records.
+    pub disk_low: Option<String>,
+    /// The records cannot be written.
+    pub records_failing: Option<String>,
+    /// The service has started after a crash or a power cut.
+    pub restarted: Option<String>,
+    /// A receiver cannot be reached.
+    pub undelivered: Option<String>,
+    /// Days since the last backup; `None` if there has been none.
+    pub backup_age_days: Option<u32>,
 }
 
 /// What is said.
@@ -73,6 +90,8 @@ pub enum NoticeKind {
     Still,
     /// It is over.
     Over,
+    /// A sign of life: nothing is wrong.
+    Alive,
 }
 
 impl NoticeKind {
@@ -83,7 +102,14 @@ impl NoticeKind {
             Self::Raised => "raised",
             Self::Still => "still",
             Self::Over => "over",
+            Self::Alive => "alive",
         }
+    }
+
+    /// Returns the kind with this name.
+    #[must_use]
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Self::Raised, Self::Still, Self::Over, Self::Alive].into_iter().find(|kind| kind.word() == name)
     }
 }
 
@@ -115,6 +141,8 @@ pub struct Open {
     pub raised_ms: i64,
     /// When it was last told.
     pub told_ms: i64,
+    /// A person has taken note: it is not repeated.
+    pub is_acknowledged: bool,
 }
 
 #[derive(Debug, Default)]
@@ -149,6 +177,19 @@ impl AlertBook {
     #[must_use]
     pub fn open(&self) -> Vec<Open> {
         self.watches.values().filter_map(|watch| watch.open.clone()).collect()
+    }
+
+    /// Marks an alert that goes on as acknowledged: it is not repeated. Without a subject, all of the rule. Returns how many.
+    pub fn acknowledge(&mut self, rule: &str, subject: Option<&str>) -> usize {
+        let mut count = 0;
+        for ((name, about), watch) in &mut self.watches {
+            let is_meant = name == rule && subject.is_none_or(|subject| subject == about);
+            if let Some(open) = watch.open.as_mut().filter(|_| is_meant) {
+                open.is_acknowledged = true;
+                count += 1;
+            }
+        }
+        count
     }
 
     /// Takes everything as it is at `now_ms`, and tells what is to be told.
@@ -230,6 +271,7 @@ impl AlertBook {
             {
                 Some((format!("The {subject} will need {projected_percent} % of its month's allowance."), 0))
             }
+            (Facts::Service(facts), trigger) => service_reason(facts, trigger),
             (Facts::Running { .. }, Trigger::Flapping(times, span)) => {
                 let (_, returns) = self.returns.get(subject)?;
                 let lately = returns.iter().filter(|at| now_ms - **at <= ms(span)).count();
@@ -240,6 +282,22 @@ impl AlertBook {
             _ => None,
         }
     }
+}
+
+/// Why an alert about the service is to be raised, and how long that must last.
+fn service_reason(facts: &ServiceFacts, trigger: Trigger) -> Option<(String, i64)> {
+    let said = match trigger {
+        Trigger::DiskLow => facts.disk_low.clone(),
+        Trigger::RecordsFailing => facts.records_failing.clone(),
+        Trigger::Restarted => facts.restarted.clone(),
+        Trigger::Undelivered => facts.undelivered.clone(),
+        Trigger::BackupOld(days) => match facts.backup_age_days {
+            None => Some("There has been no backup yet.".to_owned()),
+            Some(age) => (age >= days).then(|| format!("The last backup is {age} days old.")),
+        },
+        _ => None,
+    };
+    said.map(|said| (said, 0))
 }
 
 fn down_text(subject: &str, state: Phase, cause: Option<&str>) -> String {
@@ -273,7 +331,9 @@ impl Watch {
         let since_ms = *self.since_ms.get_or_insert(now_ms);
         let kind = match &self.open {
             None if now_ms - since_ms >= lasting_ms => NoticeKind::Raised,
-            Some(open) if now_ms - open.told_ms >= rule.repeat_ms => NoticeKind::Still,
+            Some(open) if !open.is_acknowledged && now_ms - open.told_ms >= rule.repeat_ms => {
+                NoticeKind::Still
+            }
             _ => return None,
         };
         let raised_ms = self.open.as_ref().map_or(now_ms, |open| open.raised_ms);
@@ -284,6 +344,7 @@ impl Watch {
             message: message.clone(),
             raised_ms,
             told_ms: now_ms,
+            is_acknowledged: false,
         });
         Some(Notice { kind, rule, subject, message, raised_ms })
     }

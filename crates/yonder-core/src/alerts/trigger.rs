@@ -10,7 +10,8 @@ use crate::budget::BitRate;
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error(
     "{0:?} is nothing to raise an alert for: write `down 60s`, `blocked`, `rate-below 500kbit/s 30s`, \
-     `rate-above 8Mbit/s 30s`, `key-expires 7d`, `allowance 80%` or `flapping 5 in 10m`"
+     `rate-above 8Mbit/s 30s`, `key-expires 7d`, `allowance 80%`, `flapping 5 in 10m`, `disk-low`, `records-failing`, `restarted`, \
+     `undelivered` or `backup-old 7d`"
 )]
 pub struct TriggerError(String);
 
@@ -31,6 +32,16 @@ pub enum Trigger {
     Allowance(u32),
     /// A feed or a push has come back so often within so long.
     Flapping(u32, Duration),
+    /// There is little room on the disk of the records.
+    DiskLow,
+    /// The records cannot be written.
+    RecordsFailing,
+    /// The service has started after a crash or a power cut.
+    Restarted,
+    /// A receiver cannot be reached.
+    Undelivered,
+    /// The last backup is at least so many days old.
+    BackupOld(u32),
 }
 
 impl FromStr for Trigger {
@@ -48,12 +59,12 @@ fn read(words: &[&str]) -> Option<Trigger> {
         ["blocked"] => Some(Trigger::Blocked),
         ["rate-below", rate, time] => Some(Trigger::RateBelow(rate.parse().ok()?, span(time)?)),
         ["rate-above", rate, time] => Some(Trigger::RateAbove(rate.parse().ok()?, span(time)?)),
-        ["key-expires", days] => days
-            .strip_suffix('d')?
-            .parse()
-            .ok()
-            .filter(|days| (1..=365).contains(days))
-            .map(Trigger::KeyExpires),
+        ["key-expires", text] => Some(Trigger::KeyExpires(days(text)?)),
+        ["disk-low"] => Some(Trigger::DiskLow),
+        ["records-failing"] => Some(Trigger::RecordsFailing),
+        ["restarted"] => Some(Trigger::Restarted),
+        ["undelivered"] => Some(Trigger::Undelivered),
+        ["backup-old", text] => Some(Trigger::BackupOld(days(text)?)),
         ["allowance", share] => share
             .strip_suffix('%')?
             .parse()
@@ -66,6 +77,11 @@ fn read(words: &[&str]) -> Option<Trigger> {
         }
         _ => None,
     }
+}
+
+/// From a day to a year.
+fn days(text: &str) -> Option<u32> {
+    text.strip_suffix('d')?.parse().ok().filter(|days| (1..=365).contains(days))
 }
 
 /// From a second to a day.
@@ -103,6 +119,11 @@ impl fmt::Display for Trigger {
             Self::KeyExpires(days) => write!(f, "key-expires {days}d"),
             Self::Allowance(share) => write!(f, "allowance {share}%"),
             Self::Flapping(times, span) => write!(f, "flapping {times} in {}", span_text(*span)),
+            Self::DiskLow => f.write_str("disk-low"),
+            Self::RecordsFailing => f.write_str("records-failing"),
+            Self::Restarted => f.write_str("restarted"),
+            Self::Undelivered => f.write_str("undelivered"),
+            Self::BackupOld(days) => write!(f, "backup-old {days}d"),
         }
     }
 }
@@ -122,6 +143,11 @@ mod tests {
     #[case("key-expires 7d", "key-expires 7d")]
     #[case("allowance 80%", "allowance 80%")]
     #[case("flapping 5 in 10m", "flapping 5 in 10m")]
+    #[case("disk-low", "disk-low")]
+    #[case("records-failing", "records-failing")]
+    #[case("restarted", "restarted")]
+    #[case("undelivered", "undelivered")]
+    #[case("backup-old 7d", "backup-old 7d")]
     fn triggers_are_read_and_written(#[case] text: &str, #[case] written: &str) {
         let trigger: Trigger = text.parse().unwrap();
         assert_eq!(trigger.to_string(), written);
@@ -139,6 +165,8 @@ mod tests {
     #[case("key-expires 0d")]
     #[case("allowance 80")]
     #[case("flapping 1 in 10m")]
+    #[case("backup-old 0d")]
+    #[case("disk-low 5s")]
     fn what_is_no_trigger_is_refused_with_what_would_be(#[case] text: &str) {
         let error = text.parse::<Trigger>().unwrap_err().to_string();
         assert!(error.contains("flapping 5 in 10m"), "{error}");

@@ -62,6 +62,8 @@ fn needed(method: &str, path: &str) -> Option<Role> {
             | "/relays/{name}/hold"
             | "/relays/{name}/resume"
             | "/destinations/{name}/rekey"
+            | "/alerts/{name}/acknowledge"
+            | "/alerts/{name}/mute"
             | "/surveys",
         ) => Role::Operator,
         _ => Role::Keeper,

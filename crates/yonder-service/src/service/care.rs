@@ -80,6 +80,12 @@ impl Service {
         )
     }
 
+    /// Returns a sentence if little room is left on the disk of the records.
+    pub(super) fn disk_low(&self) -> Option<String> {
+        let free = fs4::available_space(self.store.folder()?).ok()?;
+        (free < TIGHT_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))
+    }
+
     fn check_disk(&self) -> Check {
         let Some(folder) = self.store.folder() else {
             return pass("disk", "The records are not kept on disk.".to_owned());

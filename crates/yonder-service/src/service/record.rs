@@ -69,6 +69,9 @@ impl Service {
         let detail =
             if crashed { "It had ended without being told to: a crash, or a power cut." } else { "" };
         self.record_own("started", Kind::Service, "yonder", detail);
+        if crashed {
+            self.note_restart(time::millis(SystemTime::now()));
+        }
         let Some((ended_ms, in_order)) = last else { return Ok(()) };
         let open = self.store.open_runs()?;
         let notes = lock(&self.recorder).resume(open, ended_ms, in_order);

@@ -41,7 +41,7 @@ pub(super) fn send(
 }
 
 fn compose(from: &str, to: &[String], message: &AlertMessage) -> Result<Message, TellError> {
-    let AlertMessage { kind, alert, subject, message, since, at } = message;
+    let AlertMessage { kind, alert, subject, message, since, at, .. } = message;
     let mut mail = Message::builder()
         .from(from.parse().map_err(failed)?)
         .subject(format!("Yonder Relay: {alert}, {kind}: {subject}"))
@@ -105,6 +105,7 @@ mod tests {
             message: "It is down.".into(),
             since: "2026-11-23T02:00:00Z".into(),
             at: "2026-11-23T02:01:00Z".into(),
+            messages: Vec::new(),
         };
         let mail = compose("relay@example.net", &["desk@example.net".into()], &message).unwrap();
         let text = String::from_utf8(mail.formatted()).unwrap();

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use clap::Subcommand;
-use yonder_api::{Alert, AlertChange, NewAlert};
+use yonder_api::{Acknowledge, Alert, AlertChange, Mute, NewAlert};
 
 use crate::arguments::parse_duration;
 use crate::client::Client;
@@ -17,7 +17,8 @@ pub(crate) enum AlertCommand {
         /// Name of the alert.
         name: String,
         /// What it is raised for: "down 60s", "blocked", "rate-below 500kbit/s 30s", "rate-above 8Mbit/s 30s",
-        /// "key-expires 7d", "allowance 80%" or "flapping 5 in 10m".
+        /// "key-expires 7d", "allowance 80%", "flapping 5 in 10m", "disk-low", "records-failing", "restarted",
+        /// "undelivered" or "backup-old 7d".
         #[arg(long, value_name = "WHAT")]
         when: String,
         /// Only about the relay, feed, destination or uplink of this name.
@@ -70,6 +71,27 @@ pub(crate) enum AlertCommand {
         #[arg(long)]
         json: bool,
     },
+    /// Acknowledge what an alert goes on about: it is not repeated.
+    Acknowledge {
+        /// Name of the alert.
+        name: String,
+        /// What it is about, as `show` lists it; everything where nothing is said.
+        #[arg(long)]
+        subject: Option<String>,
+    },
+    /// Notify nobody of an alert for some time.
+    Mute {
+        /// Name of the alert.
+        name: String,
+        /// How long, like 2h.
+        #[arg(long = "for", value_name = "TIME", value_parser = parse_duration)]
+        time: Duration,
+    },
+    /// Notify of a muted alert again.
+    Unmute {
+        /// Name of the alert.
+        name: String,
+    },
     /// Remove an alert.
     Remove {
         /// Name of the alert.
@@ -89,6 +111,15 @@ pub(crate) fn run(command: AlertCommand, client: &Client) -> Result<(), Failure>
             let to = to.map(|to| if to == ["everybody"] { Vec::new() } else { to });
             let change = AlertChange { name: rename, when, about, to, repeat_s: repeat.map(seconds) };
             show(&client.patch(&["alerts", &name], &change)?, json)
+        }
+        AlertCommand::Acknowledge { name, subject } => {
+            show(&client.post(&["alerts", &name, "acknowledge"], &Acknowledge { subject })?, false)
+        }
+        AlertCommand::Mute { name, time } => {
+            show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: seconds(time) })?, false)
+        }
+        AlertCommand::Unmute { name } => {
+            show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: 0 })?, false)
         }
         AlertCommand::Remove { name } => {
             client.delete(&["alerts", &name])?;
@@ -135,9 +166,13 @@ fn show(alert: &Alert, json: bool) -> Result<(), Failure> {
     text += &format!("  about    {}\n", alert.about.as_deref().unwrap_or("everything"));
     text += &format!("  tells    {}\n", everybody(&alert.to));
     text += &format!("  repeats  every {} min while it goes on\n", alert.repeat_s / 60);
+    if let Some(until) = &alert.muted_until {
+        text += &format!("  muted    until {}\n", local(until));
+    }
     for open in &alert.open {
         let since = paint(&format!("since {}", local(&open.since)), Tone::Quiet, has_colour());
-        text += &format!("  goes on  {} {since}\n", open.message);
+        let acknowledged = if open.acknowledged { ", acknowledged" } else { "" };
+        text += &format!("  goes on  {}: {} {since}{acknowledged}\n", open.subject, open.message);
     }
     print(&text);
     Ok(())

@@ -56,6 +56,9 @@ pub(crate) struct WayArguments {
     /// Read that from standard input.
     #[arg(long, conflicts_with = "secret_file")]
     secret_stdin: bool,
+    /// Hours from one sign of life to the next; 0 for none.
+    #[arg(long, value_name = "HOURS")]
+    sign_of_life: Option<u32>,
 }
 
 impl WayArguments {
@@ -132,16 +135,21 @@ pub(crate) enum ReceiverCommand {
 pub(crate) fn run(command: ReceiverCommand, client: &Client) -> Result<(), Failure> {
     match command {
         ReceiverCommand::Add { name, way, json } => {
-            let secret = way.secret()?;
+            let (secret, sign_of_life_h) = (way.secret()?, way.sign_of_life);
             let way = way.way().ok_or_else(|| {
                 Failure::Usage("give --web URL, or --mail-server, --mail-from and --mail-to".to_owned())
             })?;
-            added(&client.post(&["receivers"], &NewReceiver { name, way, secret })?, json)
+            added(&client.post(&["receivers"], &NewReceiver { name, way, secret, sign_of_life_h })?, json)
         }
         ReceiverCommand::List { json } => list(&client.get::<Vec<_>>(&["receivers"])?, json),
         ReceiverCommand::Show { name, json } => show(&client.get(&["receivers", &name])?, json),
         ReceiverCommand::Edit { name, rename, way, json } => {
-            let change = ReceiverChange { name: rename, secret: way.secret()?, way: way.way() };
+            let change = ReceiverChange {
+                name: rename,
+                secret: way.secret()?,
+                sign_of_life_h: way.sign_of_life,
+                way: way.way(),
+            };
             show(&client.patch(&["receivers", &name], &change)?, json)
         }
         ReceiverCommand::Remove { name } => {
@@ -216,6 +224,12 @@ fn show(receiver: &Receiver, json: bool) -> Result<(), Failure> {
         (false, false) => "none",
     };
     text += &format!("  secret   {secret}\n");
+    if let Some(hours) = receiver.sign_of_life_h {
+        text += &format!("  alive    a sign of life every {hours} h\n");
+    }
+    if receiver.undelivered > 0 {
+        text += &format!("  waiting  {} notifications are not delivered yet\n", receiver.undelivered);
+    }
     print(&text);
     Ok(())
 }

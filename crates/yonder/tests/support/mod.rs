@@ -346,3 +346,33 @@ pub(crate) fn say(text: &str) {
 pub(crate) fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
+
+/// A disk of some megabytes, mounted over a folder; `None`, and a word about it, where that is not allowed.
+pub(crate) struct SmallDisk(PathBuf);
+
+impl SmallDisk {
+    pub(crate) fn mount(over: &Path) -> Option<Self> {
+        let mut mount = Command::new("mount");
+        mount.args(["-t", "tmpfs", "-o", "size=3m,mode=700", "tmpfs"]).arg(over);
+        if mount.output().is_ok_and(|output| output.status.success()) {
+            return Some(Self(over.to_owned()));
+        }
+        say("skipped: nothing can be mounted here");
+        None
+    }
+}
+
+/// Fills the disk of a folder to the last byte; returns the file to remove.
+pub(crate) fn fill_disk(folder: &Path) -> PathBuf {
+    let filler = folder.join("filler");
+    let mut file = File::options().create(true).append(true).open(&filler).unwrap();
+    while file.write_all(&[0; 4_096]).is_ok() {}
+    while file.write_all(&[0]).is_ok() {}
+    filler
+}
+
+impl Drop for SmallDisk {
+    fn drop(&mut self) {
+        let _unmounted = Command::new("umount").arg("--lazy").arg(&self.0).output();
+    }
+}

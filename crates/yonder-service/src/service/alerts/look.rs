@@ -1,42 +1,52 @@
-//! The look at everything that raises alerts, and the telling.
+//! Evaluation of the alerts: what is wrong, and who is notified of it.
 
+use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval};
-use yonder_api::{AlertMessage, WhatIf};
-use yonder_core::alerts::{AlertBook, Facts, Notice, NoticeKind, Rule, Sighted, Trigger};
-use yonder_core::{FeedPhase, Phase, PushPhase};
+use yonder_api::WhatIf;
+use yonder_core::alerts::{
+    AlertBook, Facts, Notice, NoticeKind, Notification, Outbox, Rule, ServiceFacts, Sighted, Trigger,
+};
+use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
 use yonder_store::{Alert as StoredAlert, Kind, Receiver as StoredReceiver};
 
-use super::read_way;
 use crate::error::ServiceError;
 use crate::service::{Service, lock};
-use crate::tell;
 use crate::time;
 
-/// Everything is looked at so often.
+/// Interval of the evaluation.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
-/// What changes slowly, keys and allowances, is looked at every so many looks.
+/// What changes slowly, keys and allowances, is evaluated every so many looks.
 const SLOW_LOOKS: u32 = 30;
+/// How long a restart after a crash counts as one.
+const RESTART_SHOWN_MS: i64 = 10 * 60_000;
+const HOUR_MS: i64 = 3_600_000;
+const DAY_MS: i64 = 24 * HOUR_MS;
 
-/// What the look keeps from one time to the next.
+/// What the evaluation keeps from one time to the next.
 #[derive(Debug, Default)]
 pub(in crate::service) struct Alarm {
     pub(super) book: Mutex<AlertBook>,
+    pub(super) outbox: Mutex<Outbox>,
     rounds: Mutex<Rounds>,
+    /// When the service started after a crash or a power cut.
+    restarted_ms: Mutex<Option<i64>>,
 }
 
-/// Of use to the look alone.
+/// Of use to the evaluation alone.
 #[derive(Debug, Default)]
 struct Rounds {
     slow: Vec<Sighted>,
     count: u32,
+    /// When each receiver last had a sign of life.
+    signs: HashMap<String, i64>,
 }
 
 impl Service {
-    /// Looks at everything again and again, until the task is dropped.
+    /// Evaluates the alerts again and again, until the task is dropped.
     pub async fn keep_alerts(self: Arc<Self>) {
         let mut ticks = interval(LOOK_EVERY);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
@@ -45,26 +55,47 @@ impl Service {
             let service = Arc::clone(&self);
             let looked = tokio::task::spawn_blocking(move || service.look_for_alerts()).await;
             match looked {
-                Ok(Ok(tellings)) => tellings.into_iter().for_each(|telling| self.send(telling)),
-                Ok(Err(error)) => tracing::warn!(%error, "alerts could not be looked for"),
-                Err(error) => tracing::error!(%error, "looking for alerts failed inside the service"),
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => tracing::warn!(%error, "alerts could not be evaluated"),
+                Err(error) => tracing::error!(%error, "the evaluation of alerts panicked"),
             }
         }
     }
 
-    /// Takes up the alerts that went on when the service ended.
+    /// Takes up the alerts that went on when the service ended, and the notifications that were not delivered.
     pub(in crate::service) fn resume_alerts(&self) -> Result<(), ServiceError> {
         *lock(&self.alarm.book) = AlertBook::resume(self.store.open_alerts()?);
+        *lock(&self.alarm.outbox) = Outbox::resume(self.store.notifications()?);
         Ok(())
     }
 
-    fn look_for_alerts(&self) -> Result<Vec<Telling>, ServiceError> {
-        let alerts = self.store.alerts()?;
+    /// Notes that the service has started after a crash or a power cut.
+    pub(in crate::service) fn note_restart(&self, now_ms: i64) {
+        *lock(&self.alarm.restarted_ms) = Some(now_ms);
+    }
+
+    fn look_for_alerts(&self) -> Result<(), ServiceError> {
+        let (alerts, receivers) = (self.store.alerts()?, self.store.receivers()?);
+        let now_ms = time::millis(SystemTime::now());
+        self.send_signs_of_life(&receivers, now_ms);
         // Nothing is watched and nothing goes on: nothing is to be done.
-        if alerts.is_empty() && lock(&self.alarm.book).open().is_empty() {
-            return Ok(Vec::new());
+        if !alerts.is_empty() || !lock(&self.alarm.book).open().is_empty() {
+            self.evaluate(&alerts, &receivers, now_ms)?;
         }
+        let is_known = |name: &str| receivers.iter().any(|receiver| receiver.name == name);
+        lock(&self.alarm.outbox).retain_receivers(is_known);
+        self.keep_outbox();
+        Ok(())
+    }
+
+    fn evaluate(
+        &self,
+        alerts: &[StoredAlert],
+        receivers: &[StoredReceiver],
+        now_ms: i64,
+    ) -> Result<(), ServiceError> {
         let mut seen = self.running_facts();
+        seen.push(self.service_facts(now_ms));
         {
             let mut rounds = lock(&self.alarm.rounds);
             if rounds.count.is_multiple_of(SLOW_LOOKS) {
@@ -74,63 +105,115 @@ impl Service {
             seen.extend(rounds.slow.iter().cloned());
         }
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
-        let now_ms = time::millis(SystemTime::now());
         // Not held while the records are used: whoever changes those in a group looks into the book meanwhile.
         let (notices, open) = {
             let mut book = lock(&self.alarm.book);
             (book.look(now_ms, &rules, &seen), book.open())
         };
-        if notices.is_empty() {
-            return Ok(Vec::new());
+        for notice in &notices {
+            self.notify(notice, alerts, receivers, now_ms);
         }
-        self.store.keep_open_alerts(&open)?;
-        let receivers = self.store.receivers()?;
-        Ok(notices.iter().flat_map(|notice| self.address(notice, &alerts, &receivers, now_ms)).collect())
+        // On a full disk the notifications go out all the same; a restart would raise these alerts again.
+        if !notices.is_empty()
+            && let Err(error) = self.store.keep_open_alerts(&open)
+        {
+            tracing::warn!(%error, "the alerts that go on could not be stored");
+        }
+        Ok(())
     }
 
-    /// Who is told of a notice, and what; it is in the logbook in any case.
-    fn address(
-        &self,
-        notice: &Notice,
-        alerts: &[StoredAlert],
-        receivers: &[StoredReceiver],
-        now_ms: i64,
-    ) -> Vec<Telling> {
+    /// Records a notice, and puts it into the outbox for its receivers.
+    fn notify(&self, notice: &Notice, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
         let what = match notice.kind {
-            NoticeKind::Raised => "alert-raised",
+            NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
             NoticeKind::Still => "alert-repeated",
             NoticeKind::Over => "alert-over",
         };
         self.record_own(what, Kind::Alert, &notice.rule, &notice.message);
-        let to = alerts.iter().find(|alert| alert.name == notice.rule).map(|alert| &alert.to);
-        let message = message(notice, now_ms);
+        let alert = alerts.iter().find(|alert| alert.name == notice.rule);
+        if alert.and_then(|alert| alert.muted_until_ms).is_some_and(|until_ms| now_ms < until_ms) {
+            return;
+        }
+        let to = alert.map(|alert| &alert.to);
         let is_meant =
             |receiver: &&StoredReceiver| to.is_none_or(|to| to.is_empty() || to.contains(&receiver.name));
-        let telling =
-            |receiver: &StoredReceiver| Telling { receiver: receiver.clone(), message: message.clone() };
-        receivers.iter().filter(is_meant).map(telling).collect()
+        let mut outbox = lock(&self.alarm.outbox);
+        for receiver in receivers.iter().filter(is_meant) {
+            outbox.push(Notification {
+                receiver: receiver.name.clone(),
+                kind: notice.kind,
+                alert: notice.rule.clone(),
+                subject: notice.subject.clone(),
+                message: notice.message.clone(),
+                raised_ms: notice.raised_ms,
+                at_ms: now_ms,
+            });
+        }
     }
 
-    /// Tells in the background; who could not be told is in the logbook.
-    fn send(self: &Arc<Self>, telling: Telling) {
-        let Telling { receiver, message } = telling;
-        let Ok(way) = read_way(&receiver) else { return };
-        let service = Arc::clone(self);
-        tokio::spawn(async move {
-            let told = match service.open_receiver_secret(&receiver) {
-                Ok(secret) => {
-                    tell::tell_patiently(way, secret, message).await.map_err(|error| error.to_string())
-                }
-                Err(error) => Err(error.to_string()),
-            };
-            if let Err(error) = told {
-                let name = receiver.name;
-                let detail = format!("Nobody was told: {error}.");
-                let record = move || service.record_own("not-told", Kind::Receiver, &name, &detail);
-                // The record is written, or its failure logged, whoever waits.
-                let _recorded = tokio::task::spawn_blocking(record).await;
+    /// Sends each receiver that wants one a regular sign of life, the first at the start: its absence shows that the service, its
+    /// machine or its uplink is down.
+    fn send_signs_of_life(&self, receivers: &[StoredReceiver], now_ms: i64) {
+        let mut rounds = lock(&self.alarm.rounds);
+        rounds.signs.retain(|name, _| receivers.iter().any(|receiver| receiver.name == *name));
+        for receiver in receivers {
+            let Some(hours) = receiver.sign_of_life_h else { continue };
+            let last = rounds.signs.get(&receiver.name);
+            if last.is_some_and(|last| now_ms - last < i64::from(hours) * HOUR_MS) {
+                continue;
             }
-        });
+            rounds.signs.insert(receiver.name.clone(), now_ms);
+            lock(&self.alarm.outbox).push(Notification {
+                receiver: receiver.name.clone(),
+                kind: NoticeKind::Alive,
+                alert: "sign of life".to_owned(),
+                subject: "service".to_owned(),
+                message: self.sign_of_life(hours),
+                raised_ms: now_ms,
+                at_ms: now_ms,
+            });
+        }
+    }
+
+    fn sign_of_life(&self, hours: u32) -> String {
+        let relays = self.relays();
+        let running = relays.iter().filter(|relay| relay.wanted.is_running());
+        let (mut wanted, mut good) = (0, 0);
+        for relay in running {
+            wanted += 1;
+            good += u32::from(relay.condition.level == ConditionLevel::Good);
+        }
+        format!(
+            "The service runs; {good} of {wanted} relays are as they should be. Next sign of life in {hours} h."
+        )
+    }
+
+    /// Faults of the service itself.
+    fn service_facts(&self, now_ms: i64) -> Sighted {
+        let unwritten = lock(&self.unwritten_notes).len() + lock(&self.unwritten_audit).len();
+        let records_failing =
+            (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."));
+        let restarted_ms = *lock(&self.alarm.restarted_ms);
+        let is_recent = restarted_ms.is_some_and(|at_ms| now_ms - at_ms < RESTART_SHOWN_MS);
+        let restarted = is_recent.then(|| "The service has started after a crash or a power cut.".to_owned());
+        let undelivered = {
+            let outbox = lock(&self.alarm.outbox);
+            let names: Vec<&str> = outbox.unreachable().collect();
+            (!names.is_empty()).then(|| format!("Notifications cannot be delivered to {}.", names.join(", ")))
+        };
+        // An unknown age shows as none: that of records which cannot be read is no news then.
+        let last_backup_ms = self.store.last_audit_ms("backed-up").ok().flatten();
+        let backup_age_days =
+            last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
+        let facts = ServiceFacts {
+            disk_low: self.disk_low(),
+            records_failing,
+            restarted,
+            undelivered,
+            backup_age_days,
+        };
+        let subject = "service".to_owned();
+        Sighted { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
     }
 
     /// Feeds and pushes that should run.
@@ -194,13 +277,6 @@ impl Service {
     }
 }
 
-/// Somebody to be told something.
-#[derive(Debug)]
-struct Telling {
-    receiver: StoredReceiver,
-    message: AlertMessage,
-}
-
 fn rule(kept: &StoredAlert) -> Option<Rule> {
     let trigger: Trigger = kept.trigger.parse().ok()?;
     Some(Rule {
@@ -209,17 +285,6 @@ fn rule(kept: &StoredAlert) -> Option<Rule> {
         about: kept.about.clone(),
         repeat_ms: kept.repeat_s.saturating_mul(1_000),
     })
-}
-
-fn message(notice: &Notice, now_ms: i64) -> AlertMessage {
-    AlertMessage {
-        kind: notice.kind.word().to_owned(),
-        alert: notice.rule.clone(),
-        subject: notice.subject.clone(),
-        message: notice.message.clone(),
-        since: time::text(time::from_millis(notice.raised_ms)),
-        at: time::text(time::from_millis(now_ms)),
-    }
 }
 
 fn cause_text(cause: &CauseView) -> String {

@@ -1,5 +1,6 @@
 //! Alerts: who is told, and of what.
 
+mod delivery;
 mod look;
 
 use std::time::SystemTime;
@@ -12,7 +13,8 @@ use yonder_api::{
 use yonder_core::alerts::Trigger;
 use yonder_core::check_name;
 use yonder_store::{
-    Alert as StoredAlert, Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, SecretChange,
+    Alert as StoredAlert, Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, ReceiverSettings,
+    SecretChange,
 };
 
 pub(super) use look::Alarm;
@@ -25,6 +27,11 @@ use crate::time;
 /// An alert that goes on is told again after so many seconds, where nothing is said, at least and at most.
 pub(super) const USUAL_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
+
+/// Longest time for which an alert can be muted, in seconds: 31 days.
+const MAX_MUTE_S: u32 = 31 * 86_400;
+/// Hours from one sign of life to the next, at most.
+const MAX_SIGN_OF_LIFE_H: u32 = 7 * 24;
 
 impl Service {
     /// All receivers by name.
@@ -60,6 +67,7 @@ impl Service {
             name: name.clone(),
             settings: written(&new.way)?,
             secret,
+            sign_of_life_h: read_sign_of_life(new.sign_of_life_h)?,
         })?;
         Ok(AddedReceiver { receiver: self.receiver(&name)?, secret: made.map(Into::into) })
     }
@@ -71,6 +79,7 @@ impl Service {
     pub fn edit_receiver(&self, name: &str, change: ReceiverChange) -> Result<Receiver, ServiceError> {
         let _changing = self.change();
         let mut kept = self.store.receiver(name).map_err(|error| self.explain(error))?;
+        let before = kept.name.clone();
         if let Some(new_name) = &change.name {
             kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
@@ -78,8 +87,17 @@ impl Service {
             check_way(way)?;
             kept.settings = written(way)?;
         }
+        if let Some(hours) = change.sign_of_life_h {
+            kept.sign_of_life_h = read_sign_of_life(Some(hours))?;
+        }
         let secret = change.secret.map_or(SecretChange::Keep, |new| SecretChange::Set(new.into_inner()));
-        self.store.edit_receiver(name, (&kept.name, &kept.settings), &secret)?;
+        let new = ReceiverSettings {
+            name: &kept.name,
+            settings: &kept.settings,
+            sign_of_life_h: kept.sign_of_life_h,
+        };
+        self.store.edit_receiver(name, &new, &secret)?;
+        lock(&self.alarm.outbox).rename_receiver(&before, &kept.name);
         self.receiver(&kept.name)
     }
 
@@ -105,6 +123,7 @@ impl Service {
             message: format!("This is a test, asked for by {who}. Nothing is wrong."),
             since: now.clone(),
             at: now,
+            messages: Vec::new(),
         };
         let secret = self.open_receiver_secret(&kept)?;
         tell::tell(&read_way(&kept)?, secret.as_ref(), &message)
@@ -121,11 +140,19 @@ impl Service {
         opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Receiver, name: name(), secret: "secret" })
     }
 
+    /// Number of notifications that wait for a receiver.
+    fn undelivered_to(&self, name: &str) -> usize {
+        let outbox = lock(&self.alarm.outbox);
+        outbox.pending().iter().filter(|pending| pending.receiver == name).count()
+    }
+
     fn receiver_facts(&self, kept: &StoredReceiver) -> Result<Receiver, ServiceError> {
         Ok(Receiver {
             name: kept.name.clone(),
             way: read_way(kept)?,
             has_secret: kept.secret.is_some(),
+            sign_of_life_h: kept.sign_of_life_h,
+            undelivered: self.undelivered_to(&kept.name),
             secret_lost: kept.secret.as_ref().is_some_and(|secret| self.store.is_lost(secret)),
         })
     }
@@ -142,6 +169,7 @@ impl Service {
                 subject: open.subject.clone(),
                 message: open.message.clone(),
                 since: time::text(time::from_millis(open.raised_ms)),
+                acknowledged: open.is_acknowledged,
             });
             Alert {
                 open: open.collect(),
@@ -150,6 +178,10 @@ impl Service {
                 about: kept.about,
                 to: kept.to,
                 repeat_s: u32::try_from(kept.repeat_s).unwrap_or(USUAL_REPEAT_S),
+                muted_until: kept
+                    .muted_until_ms
+                    .filter(|until_ms| *until_ms > time::millis(SystemTime::now()))
+                    .map(|until_ms| time::text(time::from_millis(until_ms))),
             }
         };
         Ok(self.store.alerts()?.into_iter().map(facts).collect())
@@ -177,6 +209,7 @@ impl Service {
             about: new.about.clone().filter(|about| !about.is_empty()),
             repeat_s: read_repeat(new.repeat_s.unwrap_or(USUAL_REPEAT_S))?,
             to: new.to.clone(),
+            muted_until_ms: None,
         };
         self.store.add_alert(&kept).map_err(|error| self.explain(error))?;
         self.alert(&kept.name)
@@ -204,6 +237,45 @@ impl Service {
         kept.to = change.to.unwrap_or(kept.to);
         self.store.edit_alert(name, &kept).map_err(|error| self.explain(error))?;
         self.alert(&kept.name)
+    }
+
+    /// Acknowledges what an alert goes on about: it is not repeated. Without a subject, all of it.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it does not go on, or when the records cannot be written.
+    pub fn acknowledge_alert(&self, name: &str, subject: Option<&str>) -> Result<Alert, ServiceError> {
+        let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
+        let open = {
+            let mut book = lock(&self.alarm.book);
+            if book.acknowledge(&alert.name, subject) == 0 {
+                return Err(ServiceError::Invalid {
+                    field: "subject",
+                    detail: "the alert does not go on about that".to_owned(),
+                    hint: "`yonder alert show` lists what it goes on about.",
+                });
+            }
+            book.open()
+        };
+        self.store.keep_open_alerts(&open)?;
+        self.alert(&alert.name)
+    }
+
+    /// Notifies nobody of an alert for some time; 0 s ends that.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for more than a month, or when the records cannot be written.
+    pub fn mute_alert(&self, name: &str, for_s: u32) -> Result<Alert, ServiceError> {
+        if for_s > MAX_MUTE_S {
+            return Err(ServiceError::Invalid {
+                field: "for_s",
+                detail: format!("{for_s} s are more than 31 days"),
+                hint: "Remove the alert if nobody is to be notified of it.",
+            });
+        }
+        let until_ms = time::millis(SystemTime::now()) + i64::from(for_s) * 1_000;
+        let until = (for_s > 0).then_some(until_ms);
+        self.store.mute_alert(name, until).map_err(|error| self.explain(error))?;
+        self.alert(name)
     }
 
     /// Removes an alert.
@@ -249,6 +321,19 @@ fn check_way(way: &Way) -> Result<(), ServiceError> {
             })
         }
     }
+}
+
+/// Reads the interval of the signs of life; 0 sends none.
+fn read_sign_of_life(hours: Option<u32>) -> Result<Option<u32>, ServiceError> {
+    let hours = hours.filter(|hours| *hours > 0);
+    if hours.is_some_and(|hours| hours > MAX_SIGN_OF_LIFE_H) {
+        return Err(ServiceError::Invalid {
+            field: "sign_of_life_h",
+            detail: "the interval of signs of life is longer than a week".to_owned(),
+            hint: "24 hours are usual; 0 sends none.",
+        });
+    }
+    Ok(hours)
 }
 
 fn read_trigger(text: &str) -> Result<String, ServiceError> {

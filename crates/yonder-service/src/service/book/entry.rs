@@ -177,7 +177,12 @@ impl Service {
             let kept = self.store.receiver(&new.name)?.secret;
             let secret = new.secret.filter(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
             let is_new = secret.is_some();
-            let change = ReceiverChange { name: None, way: Some(new.way), secret };
+            let change = ReceiverChange {
+                name: None,
+                way: Some(new.way),
+                secret,
+                sign_of_life_h: Some(new.sign_of_life_h.unwrap_or_default()),
+            };
             self.edit_receiver(&new.name, change)?;
             return Ok(if is_new { vec!["secret"] } else { Vec::new() });
         }

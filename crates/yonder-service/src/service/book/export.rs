@@ -138,7 +138,12 @@ impl Service {
 
     pub(in crate::service) fn booked_receiver(&self, name: &str) -> Result<NewReceiver, ServiceError> {
         let receiver = self.receiver(name)?;
-        Ok(NewReceiver { name: receiver.name, way: receiver.way, secret: None })
+        Ok(NewReceiver {
+            name: receiver.name,
+            way: receiver.way,
+            secret: None,
+            sign_of_life_h: receiver.sign_of_life_h,
+        })
     }
 
     pub(in crate::service) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
