@@ -24,7 +24,7 @@ mod srt;
 pub use authority::{Authority, AuthorityError};
 pub use key::{KeyError, StreamKey};
 pub use passphrase::{KeyLength, Passphrase, PassphraseError};
-pub use paste::{PasteError, Pasted, read_pasted, read_server};
+pub use paste::{PasteError, Pasted, read_backup, read_pasted, read_server};
 pub use repair::Repair;
 pub use rtmp::RtmpServer;
 pub use server::{AddressError, Protocol, ServerAddress};

@@ -66,6 +66,9 @@ fn register_process(registry: &mut Registry, process: &ProcessFigures) {
     for (name, help, value) in figures {
         registry.register(name, help, gauge(value));
     }
+    let restarts = Counter::<u64>::default();
+    restarts.inc_by(process.loop_restarts);
+    registry.register("service_loop_restarts", "Background loops restarted after a panic", restarts);
 }
 
 impl Families {
@@ -165,8 +168,13 @@ mod tests {
             now: String::new(),
             relays: vec![relay("One", "Bramble"), relay("Two", "Hall")],
         };
-        let process =
-            ProcessFigures { resident_bytes: 40_960, open_files: 21, tasks: 17, heartbeat_age_ms: 12 };
+        let process = ProcessFigures {
+            resident_bytes: 40_960,
+            open_files: 21,
+            tasks: 17,
+            heartbeat_age_ms: 12,
+            loop_restarts: 1,
+        };
         let text = text(&status, &process);
         for line in [
             r#"yonder_build_info{version="0.1.0"} 1"#,

@@ -63,13 +63,7 @@ impl Server {
     /// [`ServerError::Failed`] when the server fails while it runs.
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let data = Data::from(Arc::clone(&self.service));
-        let ledger = actix_web::rt::spawn(Arc::clone(&self.service).keep_ledger());
-        let schedules = actix_web::rt::spawn(Arc::clone(&self.service).keep_schedules());
-        let rates = actix_web::rt::spawn(Arc::clone(&self.service).keep_rates());
-        let alerts = actix_web::rt::spawn(Arc::clone(&self.service).keep_alerts());
-        let notifications = actix_web::rt::spawn(Arc::clone(&self.service).deliver_notifications());
-        let record = actix_web::rt::spawn(Arc::clone(&self.service).keep_record());
-        let watcher = actix_web::rt::spawn(self.service.watch());
+        let loops = self.service.start_loops();
         let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
             .workers(WORKERS)
             .disable_signals()
@@ -83,13 +77,7 @@ impl Server {
             handle.stop(false).await;
         });
         let result = server.await;
-        watcher.abort();
-        ledger.abort();
-        record.abort();
-        schedules.abort();
-        alerts.abort();
-        notifications.abort();
-        rates.abort();
+        drop(loops);
         Ok(result?)
     }
 }

@@ -14,4 +14,4 @@ pub use error::ServiceError;
 pub use home::{Home, HomeError};
 pub use process::ProcessFigures;
 pub use restore::Restored;
-pub use service::{Actor, Change, LiveEvent, Origin, SESSION_S, Service, role_facts};
+pub use service::{Actor, Change, LiveEvent, Loops, Origin, SESSION_S, Service, role_facts};

@@ -15,11 +15,13 @@ pub struct ProcessFigures {
     pub tasks: u64,
     /// Age of the oldest heartbeat of a media thread, in milliseconds.
     pub heartbeat_age_ms: u64,
+    /// Restarts of background loops after panics.
+    pub loop_restarts: u64,
 }
 
 impl ProcessFigures {
     /// Looks now.
-    pub fn look(engine: &Engine) -> Self {
+    pub fn look(engine: &Engine, loop_restarts: u64) -> Self {
         let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
         let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
         let oldest = engine.heartbeat_ages().into_iter().max().unwrap_or_default();
@@ -28,6 +30,7 @@ impl ProcessFigures {
             open_files: open_files(),
             tasks,
             heartbeat_age_ms: u64::try_from(oldest.as_millis()).unwrap_or(u64::MAX),
+            loop_restarts,
         }
     }
 }

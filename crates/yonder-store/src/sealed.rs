@@ -229,6 +229,29 @@ impl Store {
         })
     }
 
+    /// Takes the stream key off the ends of second server addresses, where an older version has stored both together.
+    pub(crate) fn clean_backup_servers(&self) -> Result<(), StoreError> {
+        let backups: Vec<(i64, String)> = self.read(|connection| {
+            let select = "SELECT id, backup_server FROM destination WHERE backup_server IS NOT NULL";
+            let mut statement = connection.prepare(select)?;
+            Ok(statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?.collect::<Result<_, _>>()?)
+        })?;
+        if backups.is_empty() {
+            return Ok(());
+        }
+        let keys = self.read(|connection| STREAM_KEY.all(connection))?;
+        for (id, backup) in backups {
+            let key = keys.iter().find(|(owner, _, _)| *owner == id).map(|(_, _, secret)| secret);
+            let Some(Ok(key)) = key.map(|secret| self.unseal(secret)) else { continue };
+            let end = format!("/{}", key.expose_secret());
+            if let Some(clean) = backup.strip_suffix(&end) {
+                let update = "UPDATE destination SET backup_server = ?2 WHERE id = ?1";
+                self.write(|connection| Ok(connection.execute(update, params![id, clean])?))?;
+            }
+        }
+        Ok(())
+    }
+
     /// Writes what lists show of a stream key.
     pub(crate) fn write_key_facts(
         &self,

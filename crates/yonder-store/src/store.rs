@@ -71,6 +71,7 @@ impl Store {
         let store = Self::open_file(path, master_key)?;
         store.check_master_key()?;
         store.fill_secret_facts()?;
+        store.clean_backup_servers()?;
         Ok(store)
     }
 

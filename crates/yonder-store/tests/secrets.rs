@@ -214,3 +214,18 @@ fn records_adopted_by_a_foreign_key_have_lost_every_secret_and_keep_everything_e
     store.edit_feed("Summit", &settings, &SecretChange::Set("new".into())).unwrap();
     assert_eq!(password(&store, "Summit").as_deref(), Some("new"));
 }
+
+#[test]
+fn a_stream_key_in_a_second_servers_address_is_removed_from_it() {
+    let folder = Folder::filled();
+    let glue = "UPDATE destination SET backup_server = 'rtmp://b.example.net/live/stream-key-one'";
+    Connection::open(folder.records()).unwrap().execute(glue, []).unwrap();
+    let store = folder.open().unwrap();
+    let backup = store.destination("One").unwrap().settings.backup_server;
+    assert_eq!(backup.as_deref(), Some("rtmp://b.example.net/live"));
+    drop(store);
+    for file in fs::read_dir(folder.0.path()).unwrap() {
+        let bytes = fs::read(file.unwrap().path()).unwrap();
+        assert!(!bytes.windows(14).any(|window| window == b"stream-key-one"), "it is overwritten");
+    }
+}

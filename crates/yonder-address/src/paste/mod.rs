@@ -21,6 +21,9 @@ pub enum PasteError {
     /// RTMP needs a key, and there is none in either field.
     #[error("the stream key is missing: it is neither given nor at the end of the server address")]
     NoKey,
+    /// A second server's address ends with a key that is not the first one's.
+    #[error("the address ends with another stream key than the one of this destination")]
+    OtherKey,
     /// A stream ID and a key are given, and it is not said how they belong together.
     #[error(
         "the address has a stream ID and a key is given as well; write {{key}} where the key belongs in the stream ID"
@@ -39,7 +42,7 @@ pub struct Pasted {
     pub repairs: Vec<Repair>,
 }
 
-/// Reads a server address that must not hold a key: a backup one, or a changed one.
+/// Reads a server address that must not hold a key.
 ///
 /// # Errors
 /// [`AddressError`] telling what is wrong with it.
@@ -49,6 +52,36 @@ pub fn read_server(text: &str) -> Result<(ServerAddress, Vec<Repair>), AddressEr
         note(&mut repairs, Repair::StreamIdSealed);
     }
     Ok((server, repairs))
+}
+
+/// Reads the address of a second server, which gets the same stream key. A key at its end is taken off, as platforms hand out both
+/// in one.
+///
+/// # Errors
+/// [`PasteError::OtherKey`] if another key is at its end, or what is wrong with the address.
+pub fn read_backup(
+    text: &str,
+    main: &ServerAddress,
+    key: Option<&StreamKey>,
+) -> Result<(ServerAddress, Vec<Repair>), PasteError> {
+    let (backup, mut repairs) = read_server(text)?;
+    let (ServerAddress::Rtmp(server), ServerAddress::Rtmp(main)) = (&backup, main) else {
+        return Ok((backup, repairs));
+    };
+    match server.split_last() {
+        Some((shorter, last)) if key.is_some_and(|key| key.expose() == last) => {
+            note(&mut repairs, Repair::KeyTwice);
+            Ok((ServerAddress::Rtmp(shorter), repairs))
+        }
+        Some((shorter, last)) if shorter.app == main.app && is_key_like(&last) => Err(PasteError::OtherKey),
+        _ => Ok((backup, repairs)),
+    }
+}
+
+/// True for what is rather a stream key than a part of an application's path: long, and with a digit.
+fn is_key_like(text: &str) -> bool {
+    const MIN_LENGTH: usize = 8;
+    text.chars().count() >= MIN_LENGTH && text.contains(|c: char| c.is_ascii_digit())
 }
 
 fn read_address(text: &str) -> Result<(ServerAddress, Option<String>, Vec<Repair>), AddressError> {

@@ -158,3 +158,35 @@ proptest! {
         let _ = read_server(&server);
     }
 }
+
+#[rstest]
+#[case::with_our_key("rtmp://b.example.net/live/planted-key-42", "rtmp://b.example.net/live", true)]
+#[case::without_a_key("rtmp://b.example.net/live", "rtmp://b.example.net/live", false)]
+#[case::with_a_longer_application(
+    "rtmp://b.example.net/live/backup",
+    "rtmp://b.example.net/live/backup",
+    false
+)]
+#[case::with_another_application(
+    "rtmp://b.example.net/spare2/planted-key-42",
+    "rtmp://b.example.net/spare2",
+    true
+)]
+fn a_second_servers_address_loses_the_key_at_its_end(
+    #[case] text: &str,
+    #[case] read: &str,
+    #[case] is_repaired: bool,
+) {
+    let main = read_pasted(Some("rtmp://a.example.net/live"), Some("planted-key-42")).unwrap();
+    let (backup, repairs) = read_backup(text, &main.server, main.key.as_ref()).unwrap();
+    assert_eq!((backup.to_string().as_str(), repairs.contains(&Repair::KeyTwice)), (read, is_repaired));
+}
+
+#[test]
+fn a_second_servers_address_with_another_key_is_refused_without_showing_it() {
+    let main = read_pasted(Some("rtmp://a.example.net/live"), Some("planted-key-42")).unwrap();
+    let other = "rtmp://b.example.net/live/planted-other-43";
+    let error = read_backup(other, &main.server, main.key.as_ref()).unwrap_err();
+    assert_eq!(error, PasteError::OtherKey);
+    assert!(!error.to_string().contains("planted"));
+}

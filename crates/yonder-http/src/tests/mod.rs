@@ -85,6 +85,22 @@ async fn secrets_are_taken_in_and_never_given_out() {
 }
 
 #[actix_web::test]
+async fn a_backup_server_is_stored_without_the_key_at_its_end() {
+    let service = service();
+    fill(&service).await;
+    let patch = |server: &str| {
+        local(Method::PATCH, "/api/v1/destinations/One").set_json(json!({ "backup_server": server }))
+    };
+    let (status, stored, _) = ask(&service, patch("rtmp://b.example.net/live/planted-stream-key")).await;
+    assert_eq!(status, 200, "{stored}");
+    assert_eq!(stored["destination"]["backup_server"], "rtmp://b.example.net/live");
+    let (status, problem, _) = ask(&service, patch("rtmp://b.example.net/live/planted-other-key-5")).await;
+    assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("backup_server")));
+    assert!(!problem.to_string().contains("planted"), "{problem}");
+    assert!(!service.destinations().unwrap()[0].backup_server.as_ref().unwrap().contains("planted"));
+}
+
+#[actix_web::test]
 async fn what_was_put_right_is_told() {
     let service = service();
     let destination =

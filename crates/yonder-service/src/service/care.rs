@@ -1,5 +1,7 @@
 //! Care of the service itself: a copy of its records, and a look at what it stands on.
 
+use std::sync::atomic::Ordering;
+
 use yonder_api::Check;
 use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
@@ -34,7 +36,7 @@ impl Service {
 
     /// What the service takes of the machine.
     pub fn process_figures(&self) -> ProcessFigures {
-        ProcessFigures::look(&self.engine)
+        ProcessFigures::look(&self.engine, self.loop_restarts.load(Ordering::Relaxed))
     }
 
     /// Looks at what the service stands on.

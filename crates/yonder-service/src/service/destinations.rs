@@ -4,7 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_address::{
-    KeyLength, Passphrase, Pasted, Repair, ServerAddress, StreamKey, read_pasted, read_server, stream_id,
+    KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup, read_pasted,
+    read_server, stream_id,
 };
 use yonder_api::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
@@ -58,7 +59,7 @@ impl Service {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
         let Pasted { server, key, .. } = pasted;
-        let backup = read_backup(new.backup_server.as_ref(), &mut repairs)?;
+        let backup = read_second(new.backup_server.as_ref(), &server, key.as_ref(), &mut repairs)?;
         let platform = self.known_platform(new.platform.as_deref())?;
         let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?;
         let key_kind = match new.key_kind {
@@ -113,21 +114,16 @@ impl Service {
             return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
         }
         let mut repairs = Vec::new();
-        let mut new_key = None;
-        let server = match &change.server {
-            Some(server) => {
-                // A key at the end of the address, as it is kept already, is dropped; a stream ID where there is no
-                // key yet becomes the key.
-                let known = stored.key.as_ref().and_then(|key| self.store.unseal(&key.secret).ok());
-                let (pasted, told) = read_both(Some(server), known.map(Into::into).as_ref())?;
-                repairs.extend(told);
-                new_key = pasted.key.filter(|_| stored.key.is_none());
-                pasted.server
-            }
-            None => kept_server(&before.server)?,
-        };
+        let (server, new_key) = self.changed_server(&change, &stored, &mut repairs)?;
         let backup_server = match &change.backup_server {
-            Some(backup) => read_backup(Some(backup), &mut repairs)?.map(|backup| backup.to_string()),
+            Some(backup) => {
+                let key = match &new_key {
+                    Some(key) => Some(key.clone()),
+                    None => self.stored_key(&stored),
+                };
+                let backup = read_second(Some(backup), &server, key.as_ref(), &mut repairs)?;
+                backup.map(|backup| backup.to_string())
+            }
             None => before.backup_server,
         };
         let settings = DestinationSettings {
@@ -180,6 +176,24 @@ impl Service {
         Ok(Stored { destination: self.destination(&settings.name)?, repairs })
     }
 
+    /// Returns the server of a changed destination, and the key that came with its address.
+    fn changed_server(
+        &self,
+        change: &DestinationChange,
+        stored: &StoredDestination,
+        repairs: &mut Vec<String>,
+    ) -> Result<(ServerAddress, Option<StreamKey>), ServiceError> {
+        let Some(server) = &change.server else {
+            return Ok((kept_server(&stored.settings.server)?, None));
+        };
+        // A key at the end of the address, as it is stored already, is dropped; a stream ID where there is no key yet becomes
+        // the key.
+        let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
+        let (pasted, told) = read_both(Some(server), known.as_ref())?;
+        repairs.extend(told);
+        Ok((pasted.server, pasted.key.filter(|_| stored.key.is_none())))
+    }
+
     /// Gives a destination a new key, a new passphrase, or both. A push that runs to it takes them over with one
     /// reconnect.
     ///
@@ -203,7 +217,7 @@ impl Service {
             let at: Secret = stored.settings.server.clone().into();
             let (pasted, told) = read_both(Some(&at), Some(key))?;
             repairs = told;
-            let key = pasted.key.ok_or_else(|| ServiceError::pasted(&yonder_address::PasteError::NoKey))?;
+            let key = pasted.key.ok_or_else(|| ServiceError::pasted(&PasteError::NoKey))?;
             check_same_key(self.others_with_key(&stored.settings.name, &key)?, &server, &mut repairs)?;
             let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
             new.key = Some((key.expose().into(), kind, read_expiry(request.key_expires.as_deref())?));
@@ -301,6 +315,12 @@ impl Service {
         Ok(self.sheet(platform)?.map(|sheet| sheet.rules.refusals.into()).unwrap_or_default())
     }
 
+    /// Opens the stream key of a destination; `None` if there is none, or it is lost.
+    fn stored_key(&self, destination: &StoredDestination) -> Option<StreamKey> {
+        let key = destination.key.as_ref()?;
+        self.store.unseal(&key.secret).ok().map(StreamKey::from_stored)
+    }
+
     /// True if the key or the passphrase of a destination cannot be opened.
     pub(super) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
         let key = destination.key.as_ref().map(|key| &key.secret);
@@ -395,27 +415,33 @@ fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, V
     Ok((pasted, told))
 }
 
-fn read_backup(
+/// Reads the address of a second server.
+fn read_second(
     text: Option<&Secret>,
+    main: &ServerAddress,
+    key: Option<&StreamKey>,
     repairs: &mut Vec<String>,
 ) -> Result<Option<ServerAddress>, ServiceError> {
-    match text.filter(|text| !text.expose().trim().is_empty()) {
-        Some(text) => {
-            let field = "backup_server";
-            let (server, done) =
-                read_server(text.expose()).map_err(|error| ServiceError::server(field, &error))?;
-            if done.contains(&Repair::StreamIdSealed) {
-                return Err(ServiceError::Invalid {
-                    field,
-                    detail: "the stream ID of a second server needs a place for the key".to_owned(),
-                    hint: "Write {key} where the key belongs: both servers have the same one.",
-                });
-            }
-            repairs.extend(done.into_iter().map(|repair| told("backup server", repair)));
-            Ok(Some(server))
-        }
-        None => Ok(None),
+    let field = "backup_server";
+    let Some(text) = text.filter(|text| !text.expose().trim().is_empty()) else { return Ok(None) };
+    let read = read_backup(text.expose(), main, key);
+    let (server, done) = read.map_err(|error| match error {
+        PasteError::Server(error) => ServiceError::server(field, &error),
+        error => ServiceError::Invalid {
+            field,
+            detail: error.to_string(),
+            hint: "Paste it without the key at its end: both servers get the same one.",
+        },
+    })?;
+    if done.contains(&Repair::StreamIdSealed) {
+        return Err(ServiceError::Invalid {
+            field,
+            detail: "the stream ID of a second server needs a place for the key".to_owned(),
+            hint: "Write {key} where the key belongs: both servers have the same one.",
+        });
     }
+    repairs.extend(done.into_iter().map(|repair| told("backup server", repair)));
+    Ok(Some(server))
 }
 
 fn told(what: &str, repair: Repair) -> String {

@@ -13,6 +13,7 @@ mod finds;
 mod holding;
 mod ledger;
 mod live;
+mod loops;
 mod on_air;
 mod patterns;
 mod people;
@@ -30,6 +31,7 @@ mod uplinks;
 mod views;
 
 use std::collections::HashMap;
+use std::sync::atomic::AtomicU64;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock};
 use std::time::{Duration, SystemTime};
 
@@ -51,6 +53,7 @@ use effects::Effect;
 use ledger::Ledger;
 pub use live::LiveEvent;
 use live::Snapshot;
+pub use loops::Loops;
 pub use people::role_facts;
 pub use sessions::SESSION_S;
 use stills::Stills;
@@ -90,6 +93,8 @@ pub struct Service {
     unwritten_notes: Mutex<Vec<Note>>,
     /// Audit entries that the disk did not take yet.
     unwritten_audit: Mutex<Vec<AuditEntry>>,
+    /// Restarts of background loops after panics.
+    loop_restarts: AtomicU64,
 }
 
 /// Events that a slow listener may be behind before it must start anew.
@@ -127,6 +132,7 @@ impl Service {
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
             unwritten_audit: Mutex::default(),
+            loop_restarts: AtomicU64::new(0),
         })
     }
 
