@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use rusqlite::{Connection, OptionalExtension as _, params};
+use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use yonder_core::DesiredState;
 
@@ -105,7 +105,7 @@ impl Store {
     pub fn edit_relay(&self, name: &str, new: &Relay) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = relay_id(transaction, name)?;
-            let before = read_relay(transaction, id)?;
+            let before = self.read_relay(transaction, id)?;
             let feed = self.find_feed(transaction, &new.feed)?.id;
             let taken = || StoreError::NameTaken { kind: Kind::Relay, name: new.name.clone() };
             transaction
@@ -125,7 +125,7 @@ impl Store {
                 .map_err(|error| unless_taken(error, taken))?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
             self.write_destinations(transaction, id, &new.destinations)?;
-            let after = read_relay(transaction, id)?;
+            let after = self.read_relay(transaction, id)?;
             if (&after.feed, &after.destinations) != (&before.feed, &before.destinations) {
                 transaction.execute("UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id = ?1", [id])?;
             }
@@ -236,20 +236,31 @@ impl Store {
     /// The store's failure.
     pub fn relays(&self) -> Result<Vec<Relay>, StoreError> {
         self.read(|connection| {
-            let ids = connection
-                .prepare_cached("SELECT id FROM relay ORDER BY name")?
-                .query_map([], |row| row.get(0))?
-                .collect::<Result<Vec<i64>, _>>()?;
-            ids.into_iter().map(|id| self.read_relay(connection, id)).collect()
+            let mut destinations = destinations_of_all(connection)?;
+            let mut statement = connection.prepare_cached(&format!("{SELECT} ORDER BY relay.name"))?;
+            let rows = statement.query_map([], RelayRow::read)?.collect::<Result<Vec<_>, _>>()?;
+            let complete = |row: RelayRow| {
+                let names = destinations.remove(&row.id).unwrap_or_default();
+                self.complete(row, names)
+            };
+            rows.into_iter().map(complete).collect()
         })
     }
 
     fn read_relay(&self, connection: &Connection, id: i64) -> Result<Relay, StoreError> {
-        let relay = read_relay(connection, id)?;
-        Ok(match self.unsaved.lock().get(&id) {
-            Some(wanted) => Relay { wanted: *wanted, is_unsaved: true, ..relay },
-            None => relay,
-        })
+        let row = connection
+            .prepare_cached(&format!("{SELECT} WHERE relay.id = ?1"))?
+            .query_row([id], RelayRow::read)?;
+        self.complete(row, destinations_of(connection, id)?)
+    }
+
+    /// Adds to a row its destinations, and what the disk has not taken yet.
+    fn complete(&self, row: RelayRow, destinations: Vec<String>) -> Result<Relay, StoreError> {
+        let RelayRow { id, relay, wanted } = row;
+        let stored = DesiredState::from_name(&wanted)
+            .ok_or(StoreError::Damaged("a relay that is wanted in an unknown way"))?;
+        let unsaved = self.unsaved.lock().get(&id).copied();
+        Ok(Relay { destinations, wanted: unsaved.unwrap_or(stored), is_unsaved: unsaved.is_some(), ..relay })
     }
 
     fn write_destinations(
@@ -284,24 +295,25 @@ fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
         .ok_or_else(|| StoreError::NotFound { kind: Kind::Relay, name: name.to_owned() })
 }
 
-fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
-    let destinations = connection
-        .prepare_cached(
-            "SELECT destination.name FROM relay_destination AS r
-             JOIN destination ON destination.id = r.destination WHERE r.relay = ?1 ORDER BY r.position",
-        )?
-        .query_map([id], |row| row.get(0))?
-        .collect::<Result<Vec<String>, _>>()?;
-    let mut statement = connection.prepare_cached(
-        "SELECT relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms, holding_picture IS NOT NULL AS has_picture,
-             on_air, zone, quiet_minute, cleared_s, setup, relay.uid AS uid, relay.revision AS revision FROM relay JOIN feed ON feed.id = relay.feed WHERE relay.id = ?1",
-    )?;
-    let (relay, wanted) = statement.query_row([id], |row| {
+const SELECT: &str = "SELECT relay.id AS id, relay.name AS name, feed.name AS feed, feed.site AS site, wanted, hold_after_ms,
+        holding_picture IS NOT NULL AS has_picture, on_air, zone, quiet_minute, cleared_s, setup, relay.uid AS uid,
+        relay.revision AS revision
+    FROM relay JOIN feed ON feed.id = relay.feed";
+
+struct RelayRow {
+    id: i64,
+    relay: Relay,
+    wanted: String,
+}
+
+impl RelayRow {
+    fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
         let relay = Relay {
             name: row.get("name")?,
             feed: row.get("feed")?,
             site: row.get("site")?,
-            destinations,
+            // These three are completed.
+            destinations: Vec::new(),
             wanted: DesiredState::Off,
             is_unsaved: false,
             hold_after_ms: row.get("hold_after_ms")?,
@@ -314,11 +326,29 @@ fn read_relay(connection: &Connection, id: i64) -> Result<Relay, StoreError> {
             uid: row.get("uid")?,
             revision: row.get("revision")?,
         };
-        Ok((relay, row.get::<_, String>("wanted")?))
-    })?;
-    Ok(Relay {
-        wanted: DesiredState::from_name(&wanted)
-            .ok_or(StoreError::Damaged("a relay that is wanted in an unknown way"))?,
-        ..relay
-    })
+        Ok(Self { id: row.get("id")?, relay, wanted: row.get("wanted")? })
+    }
+}
+
+/// Names of a relay's destinations, in order.
+fn destinations_of(connection: &Connection, id: i64) -> Result<Vec<String>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT destination.name FROM relay_destination AS r
+         JOIN destination ON destination.id = r.destination WHERE r.relay = ?1 ORDER BY r.position",
+    )?;
+    Ok(statement.query_map([id], |row| row.get(0))?.collect::<Result<_, _>>()?)
+}
+
+/// Names of the destinations of every relay, in order.
+fn destinations_of_all(connection: &Connection) -> Result<HashMap<i64, Vec<String>>, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "SELECT r.relay, destination.name FROM relay_destination AS r
+         JOIN destination ON destination.id = r.destination ORDER BY r.relay, r.position",
+    )?;
+    let mut all: HashMap<i64, Vec<String>> = HashMap::new();
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        all.entry(row.get(0)?).or_default().push(row.get(1)?);
+    }
+    Ok(all)
 }

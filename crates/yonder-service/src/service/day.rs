@@ -29,7 +29,7 @@ impl Service {
         states.extend(self.store.push_states(from_ms, MOST_STATES)?);
         let days = day((from_ms, STEP_MS, STEPS), now_ms, &runs, &outages, &states);
         // Removed relays are in the record still.
-        let kept: BTreeSet<String> = self.stored_relays().into_iter().map(|relay| relay.name).collect();
+        let kept: BTreeSet<String> = self.stored_relays().iter().map(|relay| relay.name.clone()).collect();
         let relays = days.into_iter().filter(|(name, _)| kept.contains(name)).map(|(name, bands)| RelayDay {
             name,
             bands: bands.into_iter().map(|(level, steps)| Band { state: level, steps }).collect(),

@@ -364,9 +364,9 @@ impl Service {
             uplinks: settings.uplinks.clone(),
             relays: self
                 .stored_relays()
-                .into_iter()
+                .iter()
                 .filter(|relay| relay.destinations.contains(&settings.name))
-                .map(|relay| relay.name)
+                .map(|relay| relay.name.clone())
                 .collect(),
         })
     }

@@ -68,7 +68,7 @@ impl Service {
         let relays = self.stored_relays();
         let mut ledger = super::lock(&self.ledger);
         let mut worked = Vec::new();
-        for relay in &relays {
+        for relay in relays.iter() {
             let Some(view) = self.engine.relay(&relay.name) else { continue };
             if view.feed.history == History::PROVEN {
                 worked.push(HistorySubject::Feed(view.feed.name.clone()));

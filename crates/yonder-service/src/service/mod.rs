@@ -37,7 +37,7 @@ use std::time::{Duration, SystemTime};
 
 use parking_lot::{ReentrantMutex, ReentrantMutexGuard};
 use secrecy::SecretString;
-use tokio::sync::broadcast;
+use tokio::sync::{Notify, broadcast};
 use yonder_api::Status;
 use yonder_core::nearest_name;
 use yonder_core::record::{Note, Recorder};
@@ -71,7 +71,7 @@ pub struct Service {
     /// What the changes of an open group do to what runs.
     postponed: Mutex<Option<Vec<Effect>>>,
     /// Relays as they are kept, for views that must not wait for the disk.
-    relays: RwLock<Vec<StoredRelay>>,
+    relays: RwLock<Arc<[StoredRelay]>>,
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
     touches: Mutex<Touches>,
@@ -93,6 +93,8 @@ pub struct Service {
     unwritten_notes: Mutex<Vec<Note>>,
     /// Audit entries that the disk did not take yet.
     unwritten_audit: Mutex<Vec<AuditEntry>>,
+    /// The records have changed, which listeners have not been told yet.
+    records_changed: Notify,
     /// Restarts of background loops after panics.
     loop_restarts: AtomicU64,
 }
@@ -115,7 +117,7 @@ impl Service {
             local_token,
             changing: ReentrantMutex::new(()),
             postponed: Mutex::default(),
-            relays: RwLock::new(relays),
+            relays: RwLock::new(relays.into()),
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
             touches: Mutex::default(),
@@ -132,6 +134,7 @@ impl Service {
             recorder: Mutex::default(),
             unwritten_notes: Mutex::default(),
             unwritten_audit: Mutex::default(),
+            records_changed: Notify::new(),
             loop_restarts: AtomicU64::new(0),
         })
     }
@@ -203,8 +206,8 @@ impl Service {
         self.changing.lock()
     }
 
-    fn stored_relays(&self) -> Vec<StoredRelay> {
-        self.relays.read().unwrap_or_else(PoisonError::into_inner).clone()
+    fn stored_relays(&self) -> Arc<[StoredRelay]> {
+        Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Reads the relays anew after a change of the records; within a group of changes once that is kept.
@@ -213,7 +216,7 @@ impl Service {
             return Ok(());
         }
         let relays = self.store.relays()?;
-        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
+        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays.into();
         Ok(())
     }
 
