@@ -55,6 +55,7 @@ impl Sizes {
 struct Delays {
     p50: u128,
     p99: u128,
+    p999: u128,
     max: u128,
     count: usize,
 }
@@ -122,14 +123,17 @@ pub(crate) fn neighbour(feeds: u32, mbps: u32, seconds: u64, neighbour: Neighbou
 /// Prints two series and what the second has more than the first.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
 fn report(series: [(&str, &Delays); 2]) {
-    for (name, Delays { p50, p99, max, count }) in series {
-        println!("  {name:<7} p50 {p50:>6} µs   p99 {p99:>6} µs   longest {max:>6} µs   {count} pictures");
+    for (name, Delays { p50, p99, p999, max, count }) in series {
+        println!(
+            "  {name:<7} p50 {p50:>6} µs   p99 {p99:>6} µs   p99.9 {p999:>6} µs   longest {max:>6} µs   {count} pictures"
+        );
     }
     let [(_, base), (_, found)] = series;
     println!(
-        "  added   p50 {:>6} µs   p99 {:>6} µs   longest {:>6} µs",
+        "  added   p50 {:>6} µs   p99 {:>6} µs   p99.9 {:>6} µs   longest {:>6} µs",
         found.p50.saturating_sub(base.p50),
         found.p99.saturating_sub(base.p99),
+        found.p999.saturating_sub(base.p999),
         found.max.saturating_sub(base.max)
     );
 }
@@ -171,9 +175,10 @@ async fn measure(
     let wanted = usize::try_from(u64::from(relays * FPS) * seconds)?;
     ensure!(delays.len() * 10 > wanted * 9, "only {} of {wanted} pictures came", delays.len());
     delays.sort_unstable();
-    let at =
-        |percent: usize| delays.get((delays.len() - 1) * percent / 100).copied().unwrap_or_default() / 1000;
-    Ok(Delays { p50: at(50), p99: at(99), max: at(100), count: delays.len() })
+    let at = |permille: usize| {
+        delays.get((delays.len() - 1) * permille / 1000).copied().unwrap_or_default() / 1000
+    };
+    Ok(Delays { p50: at(500), p99: at(990), p999: at(999), max: at(1000), count: delays.len() })
 }
 
 /// A process that does not outlive the measurement.

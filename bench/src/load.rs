@@ -15,6 +15,8 @@ use yonder_lab::{
 };
 use yonder_media::{ParameterSets, VideoCodec};
 
+/// SRT listeners that pushes go to in turn.
+const SRT_LISTENERS: usize = 4;
 /// Path of the camera's stream.
 pub(crate) const PATH: &str = "/load";
 const FPS: u32 = 25;
@@ -29,6 +31,8 @@ pub(crate) const ACKNOWLEDGEMENT: usize = 44;
 pub(crate) struct Load {
     pub(crate) camera: Camera,
     pub(crate) platform: Platform,
+    /// Further platforms with the same channels: a socket of its own for some of the SRT pushes each, as platforms have it.
+    others: Vec<Platform>,
     pub(crate) sink: SocketAddr,
     pub(crate) datagram_sink: SocketAddr,
 }
@@ -49,18 +53,30 @@ impl Load {
         let stream = CameraStream { path: PATH.into(), media: Arc::new(media) };
         let camera = Camera::start(CameraConfig { streams: vec![stream], ..CameraConfig::default() })?;
         let channels = (0..pushes).map(|at| (format!("channel-{at}"), key(at).into())).collect();
-        let platform = Platform::start(PlatformConfig {
+        let config = PlatformConfig {
             app: "live".into(),
             channels,
             srt: Some(SrtConfig::default()),
             ..PlatformConfig::default()
-        })?;
-        Ok(Self { camera, platform, sink: sink()?, datagram_sink: datagram_sink()? })
+        };
+        let platform = Platform::start(config.clone())?;
+        let others = (1..SRT_LISTENERS).map(|_| Platform::start(config.clone())).collect::<Result<_, _>>()?;
+        Ok(Self { camera, platform, others, sink: sink()?, datagram_sink: datagram_sink()? })
+    }
+
+    /// Addresses of the SRT listeners, separated by commas: pushes go to them in turn. The buffer of a single socket is too small for
+    /// a keyframe of sixteen pushes at once.
+    pub(crate) fn srt_servers(&self) -> anyhow::Result<String> {
+        let all = std::iter::once(&self.platform).chain(&self.others);
+        let servers = all.map(|platform| platform.srt_server().context("the platform speaks SRT"));
+        Ok(servers.collect::<anyhow::Result<Vec<_>>>()?.join(","))
     }
 }
 
-/// A push to a server, under the key of a channel.
-pub(crate) fn push(at: u32, server: &str) -> anyhow::Result<PushSpec> {
+/// A push to a server, or to one of several in turn, under the key of a channel.
+pub(crate) fn push(at: u32, servers: &str) -> anyhow::Result<PushSpec> {
+    let servers: Vec<&str> = servers.split(',').collect();
+    let server = servers.get(usize::try_from(at)? % servers.len()).context("a server")?;
     let pasted = read_pasted(Some(server), Some(&key(at)))?;
     Ok(PushSpec {
         destination: format!("push-{at}"),

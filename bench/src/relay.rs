@@ -22,10 +22,7 @@ pub(crate) fn run(mbps: u32, pushes: u32, over: Over, seconds: u64, rounds: usiz
     let load = runtime.block_on(async { Load::start(mbps, pushes * u32::try_from(rounds)?) })?;
     let (server, sink) = match over {
         Over::Rtmp => (load.platform.server(), load.sink.to_string()),
-        Over::Srt => {
-            let server = load.platform.srt_server().context("the platform speaks SRT")?;
-            (server, format!("udp://{}", load.datagram_sink))
-        }
+        Over::Srt => (load.srt_servers()?, format!("udp://{}", load.datagram_sink)),
     };
     println!(
         "One pull of {mbps} Mbit/s to {pushes} {} push(es), {rounds} round(s) of {seconds} s side by side",
