@@ -37,14 +37,31 @@ export function address(path: readonly string[], query: Query = {}): string {
   return `/api/v1/${path.map(encodeURIComponent).join("/")}${text === "" ? "" : `?${text}`}`;
 }
 
+/** How long an answer may take. Checks before a start measure for seconds; files and rehearsals take longer. */
+const TIMEOUT_MS = 20_000;
+const SLOW_TIMEOUT_MS = 60_000;
+const LONG_TIMEOUT_MS = 15 * 60_000;
+
+function timeoutOf(method: Method, url: string): number {
+  if (/\/(rehearse|backup|book|holding-picture)$/.test(url)) {
+    return LONG_TIMEOUT_MS;
+  }
+  return method === "GET" || /\/(stop|hold|resume)$/.test(url) ? TIMEOUT_MS : SLOW_TIMEOUT_MS;
+}
+
 async function send(method: Method, url: string, headers: Record<string, string>, body?: BodyInit): Promise<Response> {
   const allHeaders = method === "GET" ? headers : { ...headers, "X-Yonder-Token": sessionToken };
-  const request: RequestInit = { method, headers: allHeaders, credentials: "same-origin" };
+  const signal = AbortSignal.timeout(timeoutOf(method, url));
+  const request: RequestInit = { method, headers: allHeaders, credentials: "same-origin", signal };
   if (body !== undefined) {
     request.body = body;
   }
-  const response = await fetch(url, request).catch(() => {
-    throw new ApiError({ status: 0, code: "service.not-reachable", detail: "The service does not answer." });
+  const response = await fetch(url, request).catch((error: unknown) => {
+    const detail =
+      error instanceof DOMException && error.name === "TimeoutError"
+        ? "The service does not answer in time. It may do what was asked all the same."
+        : "The service does not answer.";
+    throw new ApiError({ status: 0, code: "service.not-reachable", detail });
   });
   if (!response.ok) {
     throw new ApiError(await readProblem(response));
@@ -81,6 +98,11 @@ export async function upload(path: readonly string[], file: Blob): Promise<void>
 export async function fetchFile(path: readonly string[]): Promise<Blob> {
   const response = await send("POST", address(path), {});
   return response.blob();
+}
+
+/** Nobody is signed in, or no longer. */
+export function isSignedOut(error: unknown): boolean {
+  return error instanceof ApiError && error.status === 401;
 }
 
 /** Somebody else has changed the record meanwhile. */

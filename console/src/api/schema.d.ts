@@ -2704,6 +2704,11 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "complete";
+        } | {
+            /** @enum {string} */
+            kind: "alive";
+            /** @description Time of the service. */
+            now: string;
         };
         /** @description What moves of a relay. */
         RelayPulse: {

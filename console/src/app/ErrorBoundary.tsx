@@ -1,16 +1,30 @@
 import { Component, type ReactNode } from "react";
 
+import { useLocation } from "react-router";
+
 import { Button } from "../ui/Button";
 import { Empty } from "../ui/Empty";
 
 type State = { failed: Error | null };
 
-/** A page that failed takes the others not with it. */
-export class ErrorBoundary extends Component<{ children: ReactNode }, State> {
+/** Shows that a page has failed, until another place is gone to. */
+export function ErrorBoundary({ children }: { children: ReactNode }): ReactNode {
+  return <Boundary place={useLocation().key}>{children}</Boundary>;
+}
+
+type Props = { place: string; children: ReactNode };
+
+class Boundary extends Component<Props, State> {
   override state: State = { failed: null };
 
   static getDerivedStateFromError(failed: Error): State {
     return { failed };
+  }
+
+  override componentDidUpdate(before: Props): void {
+    if (before.place !== this.props.place && this.state.failed !== null) {
+      this.setState({ failed: null });
+    }
   }
 
   override render(): ReactNode {

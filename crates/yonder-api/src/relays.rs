@@ -373,6 +373,11 @@ pub enum RelayEvent {
     },
     /// Everything was sent once; what follows are changes.
     Complete,
+    /// A heartbeat, every ten seconds: a listener without one for 25 s has lost its connection.
+    Alive {
+        /// Time of the service.
+        now: String,
+    },
 }
 
 #[cfg(test)]

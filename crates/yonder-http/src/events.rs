@@ -1,7 +1,7 @@
 //! `/api/v1/events`: live changes as server-sent events.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, SystemTime};
 
 use actix_web::http::header::{CACHE_CONTROL, HeaderValue};
 use actix_web::web::{Bytes, Data, ServiceConfig};
@@ -16,7 +16,7 @@ use super::caller::{Caller, Credential, known};
 use crate::error::HttpError;
 use yonder_service::{LiveEvent, Service};
 
-/// A sign of life for proxies and for the listener's own watch; then, too, it is seen whether the listener still may.
+/// Interval of the heartbeat, for proxies and for the listener's own watch; then, too, it is checked whether the listener still may.
 const HEARTBEAT: Duration = Duration::from_secs(10);
 /// Texts that may wait for a slow listener's socket.
 const QUEUE: usize = 64;
@@ -67,13 +67,19 @@ async fn forward(
                 if known(&service, credential.clone()).await.is_err() {
                     return;
                 }
-                Bytes::from_static(b": still here\n\n")
+                heartbeat_event()
             }
         };
         if to.send(next).await.is_err() {
             return;
         }
     }
+}
+
+/// The heartbeat as a message: a browser does not show comments of the stream to a page.
+fn heartbeat_event() -> Bytes {
+    let event = RelayEvent::Alive { now: yonder_service::time_text(SystemTime::now()) };
+    text(&Arc::from(serde_json::to_string(&event).unwrap_or_default()))
 }
 
 fn text(event: &LiveEvent) -> Bytes {

@@ -14,4 +14,6 @@ pub use error::ServiceError;
 pub use home::{Home, HomeError};
 pub use process::ProcessFigures;
 pub use restore::Restored;
+pub use time::text as time_text;
+
 pub use service::{Actor, Change, LiveEvent, Loops, Origin, SESSION_S, Service, role_facts};

@@ -6,7 +6,8 @@ use ::time::format_description::well_known::Rfc3339;
 use ::time::{Date, Month, OffsetDateTime};
 
 /// RFC 3339 in UTC, to the millisecond.
-pub(crate) fn text(time: SystemTime) -> String {
+#[must_use]
+pub fn text(time: SystemTime) -> String {
     let time = OffsetDateTime::from(time);
     let whole = time.replace_millisecond(time.millisecond()).unwrap_or(time);
     whole.format(&Rfc3339).unwrap_or_default()

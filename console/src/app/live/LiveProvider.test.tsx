@@ -1,5 +1,6 @@
 // @vitest-environment jsdom
-import { act, screen, waitFor } from "@testing-library/react";
+import { act, screen, waitFor, within } from "@testing-library/react";
+import userEvent from "@testing-library/user-event";
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
@@ -36,7 +37,10 @@ beforeEach(() => {
   vi.stubGlobal("EventSource", FakeEvents);
   vi.useFakeTimers({ shouldAdvanceTime: true });
 });
-afterEach(() => vi.useRealTimers());
+afterEach(() => {
+  vi.restoreAllMocks();
+  vi.useRealTimers();
+});
 
 function Names(): ReactNode {
   const relays = useQuery(relaysQuery());
@@ -112,7 +116,7 @@ test("a break shows, and once everything was told again what is not among it has
   act(() => FakeEvents.all.at(-1)?.onerror?.());
   expect(screen.getByRole("alert").textContent).toContain("The service is away.");
   act(() => vi.advanceTimersByTime(2_100));
-  expect(FakeEvents.all).toHaveLength(2);
+  await waitFor(() => expect(FakeEvents.all).toHaveLength(2));
   const before = calls.filter((call) => call.path.startsWith("/api/v1/logbook")).length;
   say({ kind: "relay", relay: relay("Viaduct") });
   say({ kind: "complete" });
@@ -136,7 +140,9 @@ test("a page that nobody looks at hangs up after a while, and catches up when it
   await drawNames();
   const hidden = vi.spyOn(document, "visibilityState", "get").mockReturnValue("hidden");
   act(() => void document.dispatchEvent(new Event("visibilitychange")));
-  act(() => vi.advanceTimersByTime(29_000));
+  act(() => vi.advanceTimersByTime(20_000));
+  say({ kind: "alive", now: "2026-11-29T03:00:00Z" });
+  act(() => vi.advanceTimersByTime(9_000));
   expect(FakeEvents.all[0]?.onmessage).not.toBeNull();
   act(() => vi.advanceTimersByTime(2_000));
   expect(FakeEvents.all[0]?.onmessage).toBeNull();
@@ -158,4 +164,59 @@ test("a line of the logbook is added where it is asked for, once, and stales wha
   const keys = stale.mock.calls.map(([filters]) => filters?.queryKey?.[0]);
   expect(keys).toContain("destinations");
   expect(keys.filter((key) => key === "budget")).toHaveLength(1);
+});
+
+test("a stream that falls silent without an error is noticed, and a heartbeat keeps it", async () => {
+  await drawNames();
+  say({ kind: "complete" });
+  act(() => void vi.advanceTimersByTime(20_000));
+  say({ kind: "alive", now: "2026-11-29T03:00:00Z" });
+  act(() => void vi.advanceTimersByTime(20_000));
+  expect(screen.queryByRole("alert")).toBeNull();
+  act(() => void vi.advanceTimersByTime(6_000));
+  expect((await screen.findByRole("alert")).textContent).toContain("The service is away.");
+});
+
+test("a session that has ended asks to sign in where the page stands", async () => {
+  let isSignedOut = true;
+  fakeApi(({ method, path }) => {
+    if (path !== "/api/v1/session") {
+      return { status: 200, body: [relay("Summit")] };
+    }
+    if (method === "POST") {
+      isSignedOut = false;
+      return { status: 200, body: { person: "night desk", role: "operator", token: "t" } };
+    }
+    return isSignedOut
+      ? { status: 401, body: { status: 401, code: "request.sign-in-needed", detail: "Nobody is signed in." } }
+      : { status: 200, body: { person: "night desk", role: "operator", token: "t" } };
+  });
+  draw(
+    <LiveProvider>
+      <AwayBanner />
+      <Names />
+    </LiveProvider>,
+  );
+  await screen.findByText(/^Summit/);
+  act(() => FakeEvents.all.at(-1)?.onerror?.());
+  act(() => void vi.advanceTimersByTime(2_100));
+  const form = await screen.findByRole("form", { name: "Sign in again" });
+  const opened = FakeEvents.all.length;
+  const user = userEvent.setup({ advanceTimers: vi.advanceTimersByTime.bind(vi) });
+  await user.type(within(form).getByLabelText("Name"), "night desk");
+  await user.type(within(form).getByLabelText("Password"), "a long enough one");
+  await user.click(within(form).getByRole("button", { name: "Sign in" }));
+  await waitFor(() => expect(FakeEvents.all.length).toBe(opened + 1));
+  say({ kind: "complete" });
+  await waitFor(() => expect(screen.queryByRole("alert")).toBeNull());
+});
+
+test("a page that is hidden when it opens does not listen until somebody looks", async () => {
+  const hidden = vi.spyOn(document, "visibilityState", "get").mockReturnValue("hidden");
+  await drawNames();
+  expect(FakeEvents.all).toHaveLength(0);
+  hidden.mockReturnValue("visible");
+  act(() => void document.dispatchEvent(new Event("visibilitychange")));
+  expect(FakeEvents.all).toHaveLength(1);
+  hidden.mockRestore();
 });

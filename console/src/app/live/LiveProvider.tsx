@@ -1,13 +1,14 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { createContext, useContext, useEffect, useState, type ReactNode } from "react";
+import { createContext, useCallback, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 
 import type { RelayEvent } from "../../api/types";
+import { call, isSignedOut } from "../../api/client";
 import { relaysQuery } from "../../features/lines";
 import { Gathered, takeLine, takeSurvey, writeRelays } from "./apply";
 import { Staleness } from "./staleness";
 
-/** The event stream: in step, or away since a time. */
-export type LiveState = { away: false } | { away: true; since: number };
+/** The event stream: in step, or away since a time; or nobody is signed in any more. */
+export type LiveState = { away: false } | { away: true; since: number; signedOut: boolean };
 
 /** How long after a break the stream is opened anew. */
 const REOPEN_MS = 2000;
@@ -15,26 +16,38 @@ const REOPEN_MS = 2000;
 const GATHER_MS = 100;
 /** A page that nobody has looked at for so long stops listening: a browser opens six connections to a service, no more. */
 const HIDDEN_MS = 30_000;
+/** The service sends a heartbeat every ten seconds: without any message for so long the connection is lost, though no error says so. */
+const SILENCE_MS = 25_000;
 
-const Live = createContext<LiveState>({ away: false });
+const Live = createContext<{ state: LiveState; reopen: () => void }>({ state: { away: false }, reopen: () => undefined });
 
 export function useLive(): LiveState {
-  return useContext(Live);
+  return useContext(Live).state;
+}
+
+/** Opens the event stream at once, as after signing in again. */
+export function useReopen(): () => void {
+  return useContext(Live).reopen;
 }
 
 /** Listens to the service for as long as the page is open, and writes what it says where pages read. */
 export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
   const client = useQueryClient();
   const [state, setState] = useState<LiveState>({ away: false });
+  const [attempt, setAttempt] = useState(0);
+  const reopen = useCallback(() => setAttempt((before) => before + 1), []);
+  const value = useMemo(() => ({ state, reopen }), [state, reopen]);
   useEffect(() => {
     let source: EventSource | undefined;
     let reopening: ReturnType<typeof setTimeout> | undefined;
+    let silence: ReturnType<typeof setTimeout> | undefined;
+    let isOver = false;
     let writing: ReturnType<typeof setTimeout> | undefined;
     const staleness = new Staleness(client);
     let gathered = new Gathered();
     // Names told since the stream was opened: what is not among them once it is complete has gone.
     let told = new Set<string>();
-    let isFirst = true;
+    let isFirst = attempt === 0;
     const write = () => {
       writing = undefined;
       writeRelays(client, gathered);
@@ -62,6 +75,8 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
         case "complete":
           complete();
           return;
+        case "alive":
+          return;
         case "log":
           takeLine(client, staleness, event.entry);
           return;
@@ -73,6 +88,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     };
     const close = () => {
       clearTimeout(reopening);
+      clearTimeout(silence);
       source?.close();
       source = undefined;
     };
@@ -81,12 +97,37 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       told = new Set();
       gathered = new Gathered();
       source = new EventSource("/api/v1/events");
-      source.onmessage = (message: MessageEvent<string>) => take(JSON.parse(message.data) as RelayEvent);
-      source.onerror = () => {
-        close();
-        setState((before) => (before.away ? before : { away: true, since: Date.now() }));
-        reopening = setTimeout(open, REOPEN_MS);
+      source.onmessage = (message: MessageEvent<string>) => {
+        listen();
+        take(JSON.parse(message.data) as RelayEvent);
       };
+      source.onerror = lose;
+      listen();
+    };
+    /** Waits for the next message. */
+    const listen = () => {
+      clearTimeout(silence);
+      silence = setTimeout(lose, SILENCE_MS);
+    };
+    const lose = () => {
+      close();
+      setState((before) => (before.away ? before : { away: true, since: Date.now(), signedOut: false }));
+      reopening = setTimeout(() => void tryAgain(), REOPEN_MS);
+    };
+    /** The stream does not say why it broke: whether somebody is signed in has to be asked. */
+    const tryAgain = async () => {
+      const failure = await call("GET", ["session"]).then(
+        () => null,
+        (error: unknown) => error,
+      );
+      if (isOver) {
+        return;
+      }
+      if (isSignedOut(failure)) {
+        setState((before) => ({ away: true, since: before.away ? before.since : Date.now(), signedOut: true }));
+      } else {
+        open();
+      }
     };
     let hiding: ReturnType<typeof setTimeout> | undefined;
     const look = () => {
@@ -97,12 +138,13 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
         open();
       }
     };
-    open();
+    look();
     document.addEventListener("visibilitychange", look);
     // A page that is left may be kept for the way back, and would keep its connection.
     window.addEventListener("pagehide", close);
     window.addEventListener("pageshow", look);
     return () => {
+      isOver = true;
       document.removeEventListener("visibilitychange", look);
       window.removeEventListener("pagehide", close);
       window.removeEventListener("pageshow", look);
@@ -111,6 +153,6 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
       staleness.stop();
       close();
     };
-  }, [client]);
-  return <Live value={state}>{children}</Live>;
+  }, [client, attempt]);
+  return <Live value={value}>{children}</Live>;
 }

@@ -138,3 +138,21 @@ test("an end tells its cause, and closing hangs up", async () => {
   expect(socket.closed).toBe(true);
   expect(screen.queryByRole("dialog")).toBeNull();
 });
+
+test("a browser without any media source says so, and nothing fails", async () => {
+  vi.stubGlobal("MediaSource", undefined);
+  draw(<PreviewDialog feed="Summit Station" trigger={<button>Watch</button>} />);
+  await userEvent.setup().click(screen.getByRole("button", { name: "Watch" }));
+  expect((await screen.findByRole("status")).textContent).toContain("does not play");
+});
+
+test("a buffer that refuses a segment ends the preview instead of failing the page", async () => {
+  const { socket, source } = await opened();
+  socket.say({ kind: "type", mime: 'video/mp4; codecs="avc1.64001f"' });
+  vi.spyOn(source.buffer, "appendBuffer").mockImplementation(() => {
+    throw new DOMException("The element has an error.", "InvalidStateError");
+  });
+  act(() => socket.onmessage?.(new MessageEvent("message", { data: new ArrayBuffer(1) })));
+  expect(screen.getByRole("status").textContent).toContain("has ended");
+  expect(socket.closed).toBe(true);
+});

@@ -14,9 +14,22 @@ const DELAY_S = 0.4;
 /** What has been seen is kept for so long. */
 const KEEP_S = 20;
 
+/** The browser's way of playing segments: newer phones have the managed one alone, older ones none. */
+function mediaSource(): typeof MediaSource | undefined {
+  const all = globalThis as { ManagedMediaSource?: typeof MediaSource; MediaSource?: typeof MediaSource };
+  return all.ManagedMediaSource ?? all.MediaSource;
+}
+
 /** Plays the service's live segments in a video element until the returned function is called. */
 export function playPreview(video: HTMLVideoElement, url: string, tell: (state: PreviewState) => void): () => void {
-  const source = new MediaSource();
+  const Source = mediaSource();
+  if (Source === undefined) {
+    tell({ kind: "unsupported", mime: "live segments" });
+    return () => undefined;
+  }
+  const source = new Source();
+  // A managed source plays only where no other device can take the picture over.
+  video.disableRemotePlayback = true;
   const address = URL.createObjectURL(source);
   /** What came and is not played yet, in its order: segments, and the types of those that follow. */
   const queue: (ArrayBuffer | string)[] = [];
@@ -43,12 +56,24 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
       feed();
     } else if (next !== undefined && buffer !== undefined) {
       queue.shift();
-      buffer.appendBuffer(next);
+      append(buffer, next);
+    }
+  };
+
+  /** A buffer that is full, or of an element that has failed, refuses what comes: the preview ends, and can be opened again. */
+  const append = (to: SourceBuffer, segment: ArrayBuffer) => {
+    try {
+      to.appendBuffer(segment);
+    } catch {
+      over = true;
+      queue.length = 0;
+      socket.close();
+      tell({ kind: "ended", cause: null });
     }
   };
 
   const takeType = (mime: string) => {
-    if (!MediaSource.isTypeSupported(mime)) {
+    if (!Source.isTypeSupported(mime)) {
       tell({ kind: "unsupported", mime });
       // What follows would only gather.
       over = true;

@@ -25,7 +25,7 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
     let mut relays: BTreeMap<String, Relay> = BTreeMap::new();
     let mut complete = false;
     client.follow(|event| {
-        if matches!(event, RelayEvent::Survey { .. } | RelayEvent::Log { .. }) {
+        if matches!(event, RelayEvent::Survey { .. } | RelayEvent::Log { .. } | RelayEvent::Alive { .. }) {
             return Ok(true);
         }
         if json {
@@ -48,7 +48,7 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
                 relays.remove(&name);
             }
             RelayEvent::Complete => complete = true,
-            RelayEvent::Survey { .. } | RelayEvent::Log { .. } => {}
+            RelayEvent::Survey { .. } | RelayEvent::Log { .. } | RelayEvent::Alive { .. } => {}
         }
         if complete {
             let all: Vec<Relay> = relays.values().cloned().collect();

@@ -1,0 +1,34 @@
+import { useState, type FormEvent, type ReactNode } from "react";
+
+import { Button } from "../../ui/Button";
+import { Fault } from "../../ui/Fault";
+import { Field } from "../../ui/Field";
+import { useEnter } from "./queries";
+
+/** Name and password where the page stands: what was typed on it stays. */
+export function SignInAgain({ onDone }: { onDone: () => void }): ReactNode {
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const enter = useEnter(null);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    enter.mutate({ name, password }, { onSuccess: onDone, onError: () => setPassword("") });
+  };
+  return (
+    <form onSubmit={submit} aria-label="Sign in again" className="mt-2 flex flex-wrap items-end gap-3">
+      <Field label="Name" autoComplete="username" required value={name} onChange={(event) => setName(event.target.value)} />
+      <Field
+        label="Password"
+        type="password"
+        autoComplete="current-password"
+        required
+        value={password}
+        onChange={(event) => setPassword(event.target.value)}
+      />
+      <Button kind="strong" type="submit" disabled={enter.isPending}>
+        Sign in
+      </Button>
+      {enter.error !== null && <Fault error={enter.error} />}
+    </form>
+  );
+}
