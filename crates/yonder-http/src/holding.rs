@@ -4,7 +4,7 @@ use actix_web::http::header::CACHE_CONTROL;
 use actix_web::web::{Bytes, Data, Json, Path, PayloadConfig, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Problem, Relay};
-use yonder_store::Kind;
+use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::HttpError;
@@ -35,8 +35,9 @@ async fn hold(
 ) -> Result<Json<Relay>, HttpError> {
     let act = operator.change("held", Kind::Relay, &name);
     changing(&service, move |service| {
-        let act_on = |service: &Service| service.hold_relay(&name);
-        service.execute_protective(&act, act_on, act_on)
+        service.switch_output(&name, DesiredState::Hold);
+        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Hold);
+        service.execute_protective(&act, |service| service.hold_relay(&name), remember)
     })
     .await
     .map(Json)
@@ -53,8 +54,9 @@ async fn resume(
 ) -> Result<Json<Relay>, HttpError> {
     let act = operator.change("resumed", Kind::Relay, &name);
     changing(&service, move |service| {
-        let act_on = |service: &Service| service.resume_relay(&name);
-        service.execute_protective(&act, act_on, act_on)
+        service.switch_output(&name, DesiredState::On);
+        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::On);
+        service.execute_protective(&act, |service| service.resume_relay(&name), remember)
     })
     .await
     .map(Json)

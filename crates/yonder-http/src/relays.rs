@@ -3,7 +3,7 @@
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
-use yonder_store::Kind;
+use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::HttpError;
@@ -132,8 +132,8 @@ async fn stop(
     let act = operator.change("stopped", Kind::Relay, &name);
     changing(&service, move |service| {
         service.withdraw_relay(&name);
-        let stop = |service: &Service| service.stop_relay(&name);
-        service.execute_protective(&act, stop, stop)
+        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Off);
+        service.execute_protective(&act, |service| service.stop_relay(&name), remember)
     })
     .await
     .map(Json)

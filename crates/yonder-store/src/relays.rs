@@ -158,25 +158,26 @@ impl Store {
         })
     }
 
-    /// Stores what is wanted of the relay `name`. A state that the disk does not take is kept in memory, read from there, and
-    /// stored by [`Store::save_wanted`] later: a broadcast can be stopped on a full disk. Within a group it is refused.
+    /// Stores what is wanted of the relay `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure other than of the disk.
+    /// [`StoreError::NotFound`], or the store's failure.
     pub fn set_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
         let id = self.read(|connection| relay_id(connection, name))?;
-        match self.write(|transaction| write_wanted(transaction, id, wanted)) {
-            Ok(()) => {
-                self.unsaved.lock().remove(&id);
-                Ok(())
-            }
-            Err(error) if error.is_of_disk() && !self.is_in_group() => {
-                tracing::error!(relay = name, %error, "what is wanted of a relay could not be stored");
-                self.unsaved.lock().insert(id, wanted);
-                Ok(())
-            }
-            Err(error) => Err(error),
-        }
+        self.write(|transaction| write_wanted(transaction, id, wanted))?;
+        self.unsaved.lock().remove(&id);
+        Ok(())
+    }
+
+    /// Keeps in memory what is wanted of the relay `name`, as the disk does not take it. It is read from there, and stored by
+    /// [`Store::save_wanted`] later: a broadcast can be stopped on a full disk.
+    ///
+    /// # Errors
+    /// [`StoreError::NotFound`], or when the records cannot be read.
+    pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<(), StoreError> {
+        let id = self.read(|connection| relay_id(connection, name))?;
+        self.unsaved.lock().insert(id, wanted);
+        Ok(())
     }
 
     /// Stores the states that the disk did not take before; returns how many were stored.

@@ -178,11 +178,6 @@ impl Store {
         }
     }
 
-    /// True within a group of writes of the calling thread.
-    pub(crate) fn is_in_group(&self) -> bool {
-        self.writer.is_owned_by_current_thread() && !self.writer.lock().is_autocommit()
-    }
-
     /// Runs `write` in a transaction, or within the group that is open, and undoes it when it fails.
     pub(crate) fn write<T>(
         &self,

@@ -467,3 +467,18 @@ fn the_audit_trail_is_read_by_record_person_and_page() {
     assert_eq!(count(AuditFilter { kind: Some("relay".into()), ..all() }), 0);
     assert_eq!(count(AuditFilter { limit: 1, ..all() }), 1);
 }
+
+#[test]
+fn a_state_kept_in_memory_is_read_and_stored_later() {
+    let store = filled();
+    store.remember_wanted("Line", DesiredState::Hold).unwrap();
+    let relay = store.relay("Line").unwrap();
+    assert_eq!((relay.wanted, relay.is_unsaved), (DesiredState::Hold, true));
+    assert_eq!(store.relays().unwrap()[0].wanted, DesiredState::Hold);
+    assert_eq!((store.save_wanted().unwrap(), store.save_wanted().unwrap()), (1, 0));
+    let relay = store.relay("Line").unwrap();
+    assert_eq!((relay.wanted, relay.is_unsaved), (DesiredState::Hold, false));
+    store.remember_wanted("Line", DesiredState::Off).unwrap();
+    store.set_wanted("Line", DesiredState::On).unwrap();
+    assert_eq!(store.relay("Line").unwrap().wanted, DesiredState::On, "the later one counts");
+}

@@ -142,6 +142,28 @@ fn while_the_records_are_locked_broadcasts_go_on_and_changes_wait_or_are_refused
 }
 
 #[test]
+fn while_the_records_are_locked_a_relay_is_held_at_once_and_stopped() {
+    let service = Service::start();
+    let _world = running(&service);
+    let records = Connection::open(service.home.path().join("yonder.db")).unwrap();
+    records.execute_batch("BEGIN IMMEDIATE").unwrap();
+    std::thread::scope(|scope| {
+        // The command waits for the records; the output does not.
+        let begun = Instant::now();
+        let hold = scope.spawn(|| service.must(&["relay", "hold", "Line"], ""));
+        service.wait("Line", "held", |relay| relay["pushes"][0]["state"] == "holding");
+        assert!(begun.elapsed() < Duration::from_secs(4), "{:?}", begun.elapsed());
+        hold.join().unwrap();
+    });
+    assert_eq!(service.relay("Line")["wanted_unsaved"], true);
+    service.must(&["relay", "stop", "Line"], "");
+    let stopped = service.relay("Line");
+    assert_eq!((&stopped["wanted"], &stopped["wanted_unsaved"]), (&"off".into(), &true.into()));
+    records.execute_batch("ROLLBACK").unwrap();
+    service.wait("Line", "stored", |relay| relay["wanted_unsaved"] == false);
+}
+
+#[test]
 fn damaged_records_keep_the_service_from_starting_with_the_next_step() {
     let mut service = Service::start();
     assert!(service.stop());

@@ -33,6 +33,26 @@ impl Service {
         self.want_running(name, DesiredState::On)
     }
 
+    /// Switches the output of a relay that runs at once, before anything that may wait for the disk.
+    pub fn switch_output(&self, name: &str, wanted: DesiredState) {
+        let relays = self.stored_relays();
+        let known = relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name));
+        let Some(relay) = known.filter(|relay| relay.wanted.is_running()) else { return };
+        if let Err(error) = self.bring_up(&StoredRelay { wanted, ..relay.clone() }) {
+            tracing::error!(relay = relay.name, %error, "the output could not be switched");
+        }
+    }
+
+    /// Keeps in memory what is wanted of a relay, as the disk does not take it.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
+        self.store.remember_wanted(name, wanted).map_err(|error| self.explain(error))?;
+        self.refresh_relays()?;
+        self.relay(name)
+    }
+
     fn want_running(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;

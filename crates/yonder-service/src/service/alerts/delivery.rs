@@ -66,12 +66,16 @@ impl Service {
     }
 
     /// Stores the undelivered notifications if they have changed. What the disk does not take stays in memory.
+    ///
+    /// The outbox is not locked while the records are written: a change of a receiver holds the records and wants the outbox.
     pub(super) fn keep_outbox(&self) {
-        let mut outbox = lock(&self.alarm.outbox);
-        let Some(pending) = outbox.take_changes() else { return };
+        // One writer at a time, so that an older state never replaces a newer one.
+        let _writing = lock(&self.alarm.outbox_writing);
+        let changes = lock(&self.alarm.outbox).take_changes();
+        let Some(pending) = changes else { return };
         if let Err(error) = self.store.keep_notifications(&pending) {
             tracing::warn!(%error, "undelivered notifications could not be stored");
-            outbox.mark_changed();
+            lock(&self.alarm.outbox).mark_changed();
         }
     }
 }

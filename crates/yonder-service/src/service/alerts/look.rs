@@ -23,6 +23,8 @@ const LOOK_EVERY: Duration = Duration::from_secs(2);
 const SLOW_LOOKS: u32 = 30;
 /// How long a restart after a crash counts as one.
 const RESTART_SHOWN_MS: i64 = 10 * 60_000;
+/// Seconds after which a write of the record that does not end counts as a failure.
+const RECORD_BLOCKED_S: i64 = 15;
 const HOUR_MS: i64 = 3_600_000;
 const DAY_MS: i64 = 24 * HOUR_MS;
 
@@ -31,6 +33,8 @@ const DAY_MS: i64 = 24 * HOUR_MS;
 pub(in crate::service) struct Alarm {
     pub(super) book: Mutex<AlertBook>,
     pub(super) outbox: Mutex<Outbox>,
+    /// Held while the outbox is stored.
+    pub(super) outbox_writing: Mutex<()>,
     rounds: Mutex<Rounds>,
     /// When the service started after a crash or a power cut.
     restarted_ms: Mutex<Option<i64>>,
@@ -43,6 +47,8 @@ struct Rounds {
     count: u32,
     /// When each receiver last had a sign of life.
     signs: HashMap<String, i64>,
+    /// Since when the record has been waiting for the disk, in milliseconds since 1970.
+    record_blocked_ms: Option<i64>,
 }
 
 impl Service {
@@ -110,8 +116,17 @@ impl Service {
             let mut book = lock(&self.alarm.book);
             (book.look(now_ms, &rules, &seen), book.open())
         };
+        // Notifications first: they must not wait for a disk that hangs.
         for notice in &notices {
             self.notify(notice, alerts, receivers, now_ms);
+        }
+        for notice in &notices {
+            let what = match notice.kind {
+                NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
+                NoticeKind::Still => "alert-repeated",
+                NoticeKind::Over => "alert-over",
+            };
+            self.record_own(what, Kind::Alert, &notice.rule, &notice.message);
         }
         // On a full disk the notifications go out all the same; a restart would raise these alerts again.
         if !notices.is_empty()
@@ -122,14 +137,8 @@ impl Service {
         Ok(())
     }
 
-    /// Records a notice, and puts it into the outbox for its receivers.
+    /// Puts a notice into the outbox for its receivers.
     fn notify(&self, notice: &Notice, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
-        let what = match notice.kind {
-            NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
-            NoticeKind::Still => "alert-repeated",
-            NoticeKind::Over => "alert-over",
-        };
-        self.record_own(what, Kind::Alert, &notice.rule, &notice.message);
         let alert = alerts.iter().find(|alert| alert.name == notice.rule);
         if alert.and_then(|alert| alert.muted_until_ms).is_some_and(|until_ms| now_ms < until_ms) {
             return;
@@ -188,11 +197,27 @@ impl Service {
         )
     }
 
+    /// Returns a sentence if the records cannot be written. Does not wait for a write that hangs.
+    fn records_failing(&self, now_ms: i64) -> Option<String> {
+        let mut rounds = lock(&self.alarm.rounds);
+        let notes = match self.unwritten_notes.try_lock() {
+            Ok(notes) => notes.len(),
+            Err(_) => {
+                let since_ms = *rounds.record_blocked_ms.get_or_insert(now_ms);
+                let blocked_s = (now_ms - since_ms) / 1_000;
+                let is_long = blocked_s >= RECORD_BLOCKED_S;
+                return is_long.then(|| format!("The records have not been written for {blocked_s} s."));
+            }
+        };
+        rounds.record_blocked_ms = None;
+        drop(rounds);
+        let unwritten = notes + lock(&self.unwritten_audit).len();
+        (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."))
+    }
+
     /// Faults of the service itself.
     fn service_facts(&self, now_ms: i64) -> Sighted {
-        let unwritten = lock(&self.unwritten_notes).len() + lock(&self.unwritten_audit).len();
-        let records_failing =
-            (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."));
+        let records_failing = self.records_failing(now_ms);
         let restarted_ms = *lock(&self.alarm.restarted_ms);
         let is_recent = restarted_ms.is_some_and(|at_ms| now_ms - at_ms < RESTART_SHOWN_MS);
         let restarted = is_recent.then(|| "The service has started after a crash or a power cut.".to_owned());
