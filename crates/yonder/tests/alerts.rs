@@ -258,7 +258,7 @@ fn alerts_wait_for_a_receiver_over_a_power_cut_and_are_delivered_once() {
     wait_until("nothing waits for the receiver", || {
         service.must(&["receiver", "show", "Desk"], "").contains("not delivered yet")
     });
-    service.cut_power();
+    service.kill();
     service.start_again();
     let shown = service.must(&["receiver", "show", "Desk"], "");
     assert!(shown.contains("not delivered yet"), "{shown}");
@@ -315,7 +315,7 @@ fn a_crash_is_an_alert_and_a_sign_of_life_comes_at_each_start() {
     service.must(&["alert", "add", "Crash", "--when", "restarted"], "");
     let (_, _, alive) = parts(&wait_for(&bag, 1)[0]);
     assert_eq!(alive["kind"], "alive");
-    service.cut_power();
+    service.kill();
     service.start_again();
     wait_until("nobody is notified of the crash", || {
         bag.lock().unwrap().iter().any(|request| request.contains("after a crash or a power cut"))
