@@ -2959,7 +2959,7 @@ export interface components {
             /** @description Its name. */
             relay: string;
             /** @description `on` or `hold`. */
-            wanted: string;
+            wanted: components["schemas"]["DesiredState"];
         };
         /** @description A token for programs. */
         Token: {

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use yonder_core::DesiredState;
 
 use crate::alerts::{NewAlert, NewReceiver};
 use crate::destinations::NewDestination;
@@ -115,7 +116,7 @@ pub struct ToStart {
     /// Its name.
     pub relay: String,
     /// `on` or `hold`.
-    pub wanted: String,
+    pub wanted: DesiredState,
 }
 
 /// A record of a book that is refused.

@@ -280,7 +280,7 @@ impl Service {
                 Ok((_, before)) if before == wish => {}
                 Ok((name, before)) => {
                     if self.put_wanted(&name, wish)? {
-                        to_start.push(ToStart { relay: name.clone(), wanted: word.clone() });
+                        to_start.push(ToStart { relay: name.clone(), wanted: wish });
                     }
                     let field = FieldChange {
                         field: "wanted".to_owned(),

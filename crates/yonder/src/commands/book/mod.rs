@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Subcommand};
 use yonder_api::{BookOutcome, BookRequest, Relay, SiteBook, Start};
+use yonder_core::DesiredState;
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -104,7 +105,7 @@ fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Res
         let name = &relay.relay;
         let started =
             client.post_slow(&["relays", name, "start"], &Start { force }).and_then(|started: Relay| {
-                let held = relay.wanted == "hold";
+                let held = relay.wanted == DesiredState::Hold;
                 if held {
                     client.post(&["relays", name, "hold"], &serde_json::json!({}))
                 } else {
