@@ -1,6 +1,7 @@
 //! The store: one connection that writes, and some that read. Calls block for a moment; they belong on threads that may block.
 
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use parking_lot::{Mutex, ReentrantMutex};
@@ -15,6 +16,8 @@ use crate::sessions::UnsavedSessions;
 
 /// How long to wait for another program that holds the file.
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
+/// The same once a write has waited so long in vain: those that queue behind it must not wait one after the other.
+const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
 /// Reading connections that are kept open. More readers at a time open connections of their own.
 const MAX_IDLE_READERS: usize = 4;
 
@@ -25,6 +28,8 @@ pub struct Store {
     writer: ReentrantMutex<Connection>,
     /// Connections that read, without waiting for the writer; none for records in memory, which have one connection alone.
     readers: Option<Readers>,
+    /// The last write found the file held by another program.
+    is_busy: AtomicBool,
     pub(crate) keyring: Mutex<Keyring>,
     pub(crate) unsaved: Mutex<UnsavedStates>,
     pub(crate) unsaved_sessions: Mutex<UnsavedSessions>,
@@ -117,6 +122,7 @@ impl Store {
         Ok(Self {
             writer: ReentrantMutex::new(connection),
             readers,
+            is_busy: AtomicBool::new(false),
             keyring: Keyring::new(master_key),
             unsaved: Mutex::default(),
             unsaved_sessions: Mutex::default(),
@@ -142,7 +148,7 @@ impl Store {
     /// What `act` failed with, or the store's failure; then nothing of it is kept.
     pub fn together<T, E: From<StoreError>>(&self, act: impl FnOnce() -> Result<Fate<T>, E>) -> Result<T, E> {
         let connection = self.writer.lock();
-        Self::group(&connection, || {
+        self.group(&connection, || {
             Ok(match act() {
                 Ok(Fate::Keep(value)) => (true, Ok(value)),
                 Ok(Fate::Undo(value)) => (false, Ok(value)),
@@ -184,17 +190,28 @@ impl Store {
         write: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         let connection = self.writer.lock();
-        Self::group(&connection, || Ok((true, write(&connection)?)))
+        self.group(&connection, || Ok((true, write(&connection)?)))
+    }
+
+    /// Begins a transaction that writes.
+    fn begin<'a>(&self, connection: &'a Connection) -> Result<Transaction<'a>, StoreError> {
+        let was_busy = self.is_busy.load(Ordering::Relaxed);
+        connection.busy_timeout(if was_busy { STILL_BUSY_TIMEOUT } else { BUSY_TIMEOUT })?;
+        let begun = Transaction::new_unchecked(connection, TransactionBehavior::Immediate);
+        let begun = begun.map_err(StoreError::from);
+        self.is_busy.store(matches!(begun, Err(StoreError::Locked)), Ordering::Relaxed);
+        begun
     }
 
     /// Runs `act` in a transaction, or in a savepoint within one, and keeps what it wrote if it says so.
     fn group<T>(
+        &self,
         connection: &Connection,
         act: impl FnOnce() -> Result<(bool, T), StoreError>,
     ) -> Result<T, StoreError> {
         // A panic drops the transaction, or the one around the savepoint, which undoes it.
         if connection.is_autocommit() {
-            let transaction = Transaction::new_unchecked(connection, TransactionBehavior::Immediate)?;
+            let transaction = self.begin(connection)?;
             let (keep, value) = act()?;
             if keep {
                 transaction.commit()?;

@@ -482,3 +482,20 @@ fn a_state_kept_in_memory_is_read_and_stored_later() {
     store.set_wanted("Line", DesiredState::On).unwrap();
     assert_eq!(store.relay("Line").unwrap().wanted, DesiredState::On, "the later one counts");
 }
+
+#[test]
+fn writes_behind_one_that_waited_in_vain_do_not_wait_as_long_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("yonder.db");
+    let store = Store::open(&path, key()).unwrap();
+    let other = rusqlite::Connection::open(&path).unwrap();
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    assert!(matches!(store.add_feed(&feed("Summit"), 1), Err(StoreError::Locked)));
+    let begun = std::time::Instant::now();
+    for _ in 0..5 {
+        assert!(matches!(store.add_feed(&feed("Summit"), 1), Err(StoreError::Locked)));
+    }
+    assert!(begun.elapsed().as_secs() < 5, "{:?}", begun.elapsed());
+    other.execute_batch("ROLLBACK").unwrap();
+    store.add_feed(&feed("Summit"), 1).unwrap();
+}

@@ -152,7 +152,11 @@ fn while_the_records_are_locked_a_relay_is_held_at_once_and_stopped() {
         let begun = Instant::now();
         let hold = scope.spawn(|| service.must(&["relay", "hold", "Line"], ""));
         service.wait("Line", "held", |relay| relay["pushes"][0]["state"] == "holding");
-        assert!(begun.elapsed() < Duration::from_secs(4), "{:?}", begun.elapsed());
+        assert!(
+            !hold.is_finished(),
+            "it was held after {:?}, once the records were given up",
+            begun.elapsed()
+        );
         hold.join().unwrap();
     });
     assert_eq!(service.relay("Line")["wanted_unsaved"], true);
