@@ -125,6 +125,7 @@ impl Service {
             self.add_audit(&audit_entry(change, before.as_ref(), after.as_ref()))?;
             Ok(Fate::Keep(value))
         })?;
+        log(change);
         self.tell_lines();
         Ok(value)
     }
@@ -145,6 +146,7 @@ impl Service {
                 tracing::error!(%error, name = change.name, action = change.action, "change kept in memory");
                 let value = remember(self)?;
                 lock(&self.unwritten_audit).push(audit_entry(change, None, None));
+                log(change);
                 Ok(value)
             }
             done => done,
@@ -161,7 +163,9 @@ impl Service {
         let mut entry = audit_entry(change, None, None);
         entry.uid = self.store.identity(change.kind, &change.name)?.map(|identity| identity.uid);
         entry.fields = serde_json::to_string(fields).unwrap_or_default();
-        Ok(self.add_audit(&entry)?)
+        self.add_audit(&entry)?;
+        log(change);
+        Ok(())
     }
 
     /// Records what the clock has changed.
@@ -269,6 +273,11 @@ impl Service {
         };
         Ok(Some(Snapshot { identity, fields, secrets }))
     }
+}
+
+fn log(change: &Change) {
+    let Change { actor, action, kind, name, .. } = change;
+    tracing::info!(who = actor.name, origin = actor.origin.as_str(), action, %kind, name, "change");
 }
 
 fn check_role(change: &Change) -> Result<(), ServiceError> {
