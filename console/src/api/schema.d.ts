@@ -50,7 +50,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Acknowledges what an alert goes on about: it is not repeated, and told again only once it is over. */
+        /** Acknowledges an open alert: it is not repeated, and the next notification says that it is over. */
         post: operations["acknowledge"];
         delete?: never;
         options?: never;
@@ -67,7 +67,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Notifies nobody of an alert for some time; the logbook goes on. */
+        /** Mutes an alert for some time: no notification is sent, and the logbook goes on. */
         post: operations["mute"];
         delete?: never;
         options?: never;
@@ -1101,9 +1101,9 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
-        /** @description What of an alert is acknowledged. */
+        /** @description Acknowledgement of an open alert. */
         Acknowledge: {
-            /** @description What it is about; all that it goes on about where nothing is said. */
+            /** @description Subject to acknowledge; all open subjects of the alert by default. */
             subject?: string | null;
         };
         /**
@@ -1121,7 +1121,7 @@ export interface components {
         Alert: {
             /** @description Only about this name. */
             about?: string | null;
-            /** @description Until when nobody is notified. */
+            /** @description End of a mute, during which no notification is sent. */
             muted_until?: string | null;
             /** @description Name. */
             name: string;
@@ -1170,7 +1170,7 @@ export interface components {
         };
         /** @description An entry of the audit trail: a change, with what was there before and after. */
         AuditEntry: {
-            /** @description What was done, like `added`, `changed`, `removed`, `started` or `key-revealed`. */
+            /** @description Action, like `added`, `changed`, `removed`, `started` or `key-revealed`. */
             action: string;
             /** @description Network address of the caller. */
             address?: string | null;
@@ -1189,9 +1189,9 @@ export interface components {
              * @description Number; later entries have higher ones.
              */
             number: number;
-            /** @description Where it was made: `console`, `command-line`, `api`, `site-book` or `schedule`. */
+            /** @description Origin: `console`, `command-line`, `api`, `site-book` or `schedule`. */
             origin: string;
-            /** @description Who made the change. */
+            /** @description Person or token that made the change. */
             who: string;
         };
         /** @description Some steps in which the worst that a relay was is the same. */
@@ -2037,7 +2037,7 @@ export interface components {
              */
             video_kbps: number;
         };
-        /** @description How long nobody is notified of an alert. */
+        /** @description Duration of a mute. */
         Mute: {
             /**
              * Format: int32
@@ -2265,7 +2265,7 @@ export interface components {
         };
         /** @description An alert that goes on. */
         OpenAlert: {
-            /** @description A person has taken note: it is not repeated. */
+            /** @description A person has acknowledged it: it is not repeated. */
             acknowledged?: boolean;
             /** @description What was said last. */
             message: string;

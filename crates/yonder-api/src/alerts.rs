@@ -163,21 +163,21 @@ pub struct Alert {
     pub repeat_s: u32,
     /// What it goes on about now.
     pub open: Vec<OpenAlert>,
-    /// Until when nobody is notified.
+    /// End of a mute, during which no notification is sent.
     #[serde(default)]
     pub muted_until: Option<String>,
 }
 
-/// What of an alert is acknowledged.
+/// Acknowledgement of an open alert.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Acknowledge {
-    /// What it is about; all that it goes on about where nothing is said.
+    /// Subject to acknowledge; all open subjects of the alert by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub subject: Option<String>,
 }
 
-/// How long nobody is notified of an alert.
+/// Duration of a mute.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Mute {
@@ -194,7 +194,7 @@ pub struct OpenAlert {
     pub message: String,
     /// When it was raised.
     pub since: String,
-    /// A person has taken note: it is not repeated.
+    /// A person has acknowledged it: it is not repeated.
     #[serde(default)]
     pub acknowledged: bool,
 }

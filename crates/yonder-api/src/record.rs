@@ -202,13 +202,13 @@ pub struct AuditEntry {
     pub number: i64,
     /// When.
     pub at: String,
-    /// Who made the change.
+    /// Person or token that made the change.
     pub who: String,
-    /// Where it was made: `console`, `command-line`, `api`, `site-book` or `schedule`.
+    /// Origin: `console`, `command-line`, `api`, `site-book` or `schedule`.
     pub origin: String,
     /// Network address of the caller.
     pub address: Option<String>,
-    /// What was done, like `added`, `changed`, `removed`, `started` or `key-revealed`.
+    /// Action, like `added`, `changed`, `removed`, `started` or `key-revealed`.
     pub action: String,
     /// Kind of the record.
     pub kind: String,

@@ -63,7 +63,7 @@ async fn edit(
     recorded(&service, act, move |service| service.edit_alert(&name, change.into_inner())).await.map(Json)
 }
 
-/// Acknowledges what an alert goes on about: it is not repeated, and told again only once it is over.
+/// Acknowledges an open alert: it is not repeated, and the next notification says that it is over.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Acknowledge,
     responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts/{name}/acknowledge")]
@@ -80,7 +80,7 @@ async fn acknowledge(
         .map(Json)
 }
 
-/// Notifies nobody of an alert for some time; the logbook goes on.
+/// Mutes an alert for some time: no notification is sent, and the logbook goes on.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Mute,
     responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts/{name}/mute")]

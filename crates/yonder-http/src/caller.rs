@@ -37,7 +37,7 @@ pub(super) struct Caller {
     pub(super) role: Role,
     /// By what they came.
     pub(super) credential: Credential,
-    /// Where the request comes from.
+    /// Origin of the request.
     pub(super) origin: Origin,
     /// Network address of the caller.
     pub(super) address: Option<String>,
@@ -159,7 +159,9 @@ pub(super) async fn identify_first(
 
 fn take(request: &HttpRequest) -> Result<Caller, HttpError> {
     let found = request.extensions_mut().remove::<Identified>();
-    found.map_or(Err(ServiceError::Internal("nobody looked who calls").into()), |Identified(found)| found)
+    found.map_or(Err(ServiceError::Internal("the caller was not identified").into()), |Identified(found)| {
+        found
+    })
 }
 
 impl FromRequest for Caller {

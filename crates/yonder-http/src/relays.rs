@@ -70,7 +70,7 @@ async fn edit(
     let act = keeper.change("changed", Kind::Relay, &name);
     let edited =
         recorded(&service, act, move |service| service.edit_relay(&name, change.into_inner())).await?;
-    // What runs follows once the change is stored.
+    // The engine follows once the change is stored.
     reading(&service, move |service| service.relay(&edited.name)).await.map(Json)
 }
 
@@ -103,7 +103,7 @@ async fn start(
     } else {
         service.start_checked(operator.change("started", Kind::Relay, &name)).await?;
     }
-    // What runs follows once the change is stored.
+    // The engine follows once the change is stored.
     changing(&service, move |service| service.relay(&name)).await.map(Json)
 }
 

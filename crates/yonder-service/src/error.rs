@@ -133,7 +133,7 @@ pub enum ServiceError {
         kind: Kind,
         /// Its name.
         name: String,
-        /// What it is, like `password`.
+        /// Name of the secret, like `password`.
         secret: &'static str,
     },
     /// Something that should not happen.
@@ -231,7 +231,7 @@ impl ServiceError {
         }
     }
 
-    /// What is wrong, as a sentence without any secret.
+    /// The error as a sentence, without any secret.
     #[must_use]
     pub fn detail(&self) -> String {
         let text = self.to_string();
@@ -249,7 +249,7 @@ impl ServiceError {
         }
     }
 
-    /// What to do about it.
+    /// The next step.
     #[must_use]
     pub fn hint(&self) -> Option<String> {
         let hint = match self {

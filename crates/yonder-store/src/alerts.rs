@@ -34,7 +34,7 @@ pub struct Receiver {
     pub sign_of_life_h: Option<u32>,
 }
 
-/// What a change of a receiver sets besides its secret.
+/// Settings of a receiver, without its secret.
 #[derive(Debug, Clone)]
 pub struct ReceiverSettings<'a> {
     /// Name.
@@ -58,7 +58,7 @@ pub struct Alert {
     pub repeat_s: i64,
     /// Names of those who are told; none for all.
     pub to: Vec<String>,
-    /// Until when nobody is notified, in milliseconds since 1970.
+    /// End of a mute, in milliseconds since 1970.
     pub muted_until_ms: Option<i64>,
 }
 
@@ -277,7 +277,7 @@ impl Store {
         })
     }
 
-    /// Notifies nobody of the alert `name` until a time; `None` ends that.
+    /// Mutes the alert `name` until a time; `None` ends the mute.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.

@@ -15,13 +15,13 @@ pub struct AuditEntry {
     pub id: i64,
     /// When, in milliseconds since 1970.
     pub at_ms: i64,
-    /// Who made the change.
+    /// Person or token that made the change.
     pub who: String,
-    /// Where it was made, like `console`.
+    /// Origin, like `console`.
     pub origin: String,
     /// Network address of the caller.
     pub address: Option<String>,
-    /// What was done, like `changed`.
+    /// Action, like `changed`.
     pub action: String,
     /// Kind of the record.
     pub kind: String,
@@ -128,7 +128,7 @@ impl Store {
         })
     }
 
-    /// When something was last done, in milliseconds since 1970.
+    /// Time of the last entry with this action, in milliseconds since 1970.
     ///
     /// # Errors
     /// The store's failure.

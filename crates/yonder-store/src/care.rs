@@ -20,7 +20,7 @@ impl Store {
         // Left over from a crash.
         let _left = fs::remove_file(&draft);
         let copied = match self.path() {
-            // On a connection of its own, so that nobody waits for the copy.
+            // On a connection of its own, so that no writer waits for the copy.
             Some(path) => Connection::open(path).map_err(Into::into).and_then(|source| copy(&source, &draft)),
             None => self.read(|connection| copy(connection, &draft)),
         };

@@ -9,7 +9,7 @@ use crate::history::History;
 use crate::sealed::{FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
 use crate::store::{Store, unless_taken};
 
-/// What is stored of a feed besides its password.
+/// Settings of a feed, without its password.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FeedSettings {
     /// Name.

@@ -160,8 +160,8 @@ impl MasterKey {
         String::from_utf8(opened).map(SecretString::from).map_err(|_| SealError::WrongKey)
     }
 
-    /// Returns the keyed hash of a secret (HMAC-SHA-256): equal secrets are found by it, and nobody without the key can
-    /// test guesses against it.
+    /// Returns the keyed hash of a secret (HMAC-SHA-256): equal secrets have equal hashes, and guesses cannot be tested
+    /// without the key.
     pub(crate) fn hash(&self, secret: &SecretString) -> [u8; KEY_BYTES] {
         keyed_hash(&self.hash_key, secret.expose_secret().as_bytes())
     }

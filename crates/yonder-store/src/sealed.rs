@@ -32,7 +32,7 @@ impl fmt::Debug for SealedSecret {
     }
 }
 
-/// What a change does to a secret.
+/// Change of a secret.
 #[derive(Debug, Clone, Default)]
 pub enum SecretChange {
     /// It stays.
@@ -51,7 +51,7 @@ pub struct LostSecret {
     pub kind: Kind,
     /// Name of that record.
     pub name: String,
-    /// What it is, like `password`.
+    /// Name of the secret, like `password`.
     pub secret: &'static str,
 }
 
@@ -102,7 +102,7 @@ impl Place {
 #[derive(Debug)]
 pub(crate) struct Keyring {
     current: MasterKey,
-    /// The other key of a rotation: opens what was read before it, or is read while it ends.
+    /// The other key of a rotation: opens secrets that were read before it, or while it ends.
     other: Option<MasterKey>,
     /// Labels of secrets that did not open.
     lost: HashSet<String>,
@@ -200,7 +200,7 @@ impl Store {
         self.write(|connection| write_constant(connection, &self.keyring.lock().current))
     }
 
-    /// Fills in what lists show of secrets, where an older version has left it out.
+    /// Computes the facts that lists show of secrets, for records of an older version.
     pub(crate) fn fill_secret_facts(&self) -> Result<(), StoreError> {
         let (passwords, keys) = self.read(|connection| {
             let feeds = ids(connection, "SELECT id FROM feed WHERE has_factory_password IS NULL")?;
@@ -252,7 +252,7 @@ impl Store {
         Ok(())
     }
 
-    /// Writes what lists show of a stream key.
+    /// Writes the facts that lists show of a stream key: ending, length, keyed hash.
     pub(crate) fn write_key_facts(
         &self,
         connection: &Connection,
@@ -269,7 +269,7 @@ impl Store {
     }
 
     /// Seals every secret under a new master key, which takes the place of the present one in its file. Secrets that
-    /// cannot be opened stay lost. Returns how many were sealed anew.
+    /// cannot be opened stay lost. Returns the number of sealed secrets.
     ///
     /// The new key waits in a file of its own until the records are sealed under it, so that a crash at any moment leaves
     /// a key that opens them.
@@ -337,7 +337,7 @@ fn write_constant(connection: &Connection, key: &MasterKey) -> Result<(), StoreE
     Ok(())
 }
 
-/// Writes what lists show of a camera's password.
+/// Writes the fact that lists show of a camera's password.
 pub(crate) fn write_password_facts(
     connection: &Connection,
     id: i64,

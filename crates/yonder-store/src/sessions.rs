@@ -1,6 +1,6 @@
 //! Sessions of people who are signed in. Of their tokens, hashes alone are stored.
 //!
-//! What the disk does not take is kept in memory, so that people can sign in and out on a full disk; a restart signs them out.
+//! Sessions that cannot be written stay in memory, so that people can sign in and out on a full disk; a restart ends them.
 
 use std::collections::HashSet;
 

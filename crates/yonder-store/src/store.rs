@@ -16,7 +16,7 @@ use crate::sessions::UnsavedSessions;
 
 /// How long to wait for another program that holds the file.
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
-/// The same once a write has waited so long in vain: those that queue behind it must not wait one after the other.
+/// The same once a write has waited so long in vain: queued writes must not each wait as long.
 const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
 /// Reading connections that are kept open. More readers at a time open connections of their own.
 const MAX_IDLE_READERS: usize = 4;
@@ -43,7 +43,7 @@ struct Readers {
 }
 
 impl Readers {
-    /// Runs `read` on a connection that nobody else uses.
+    /// Runs `read` on an idle connection.
     fn with<T>(&self, read: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
         let idle = self.idle.lock().pop();
         let connection = match idle {
@@ -178,7 +178,7 @@ impl Store {
         read: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         match &self.readers {
-            // Whoever writes reads what it wrote.
+            // A writer reads its own uncommitted changes.
             Some(readers) if !self.writer.is_owned_by_current_thread() => readers.with(read),
             _ => read(&self.writer.lock()),
         }

@@ -1,4 +1,4 @@
-//! Notifications on their way to receivers: each is tried until it is delivered, or until a later one says more.
+//! Notifications on their way to receivers: each is tried until it is delivered, or replaced by a later one about the same subject.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -18,17 +18,17 @@ pub const UNREACHABLE_AFTER: u32 = 3;
 pub struct Notification {
     /// Name of the receiver.
     pub receiver: String,
-    /// What is said.
+    /// Kind.
     pub kind: NoticeKind,
     /// Name of the alert.
     pub alert: String,
-    /// What it is about.
+    /// Subject.
     pub subject: String,
     /// One or two sentences.
     pub message: String,
     /// When the alert was raised, in milliseconds since 1970.
     pub raised_ms: i64,
-    /// When this was said, in milliseconds since 1970.
+    /// Time of the notification, in milliseconds since 1970.
     pub at_ms: i64,
 }
 
@@ -72,7 +72,7 @@ impl Outbox {
         Self { pending, ..Self::default() }
     }
 
-    /// Adds a notification. An undelivered one about the same subject is replaced: this one says more.
+    /// Adds a notification. An undelivered one about the same subject is replaced.
     pub fn push(&mut self, notification: Notification) {
         self.pending.retain(|known| !known.has_same_subject(&notification));
         self.pending.push(notification);
@@ -81,7 +81,7 @@ impl Outbox {
         self.is_changed = true;
     }
 
-    /// Returns what is to be delivered now: one batch for each receiver that is not being tried already.
+    /// Returns the batches to be delivered now: one for each receiver that is not being tried already.
     pub fn take_due(&mut self, now_ms: i64) -> Vec<Batch> {
         let mut batches: BTreeMap<&str, Vec<Notification>> = BTreeMap::new();
         for notification in &self.pending {

@@ -1,7 +1,7 @@
 //! The one path of every change: role, revision, transaction with its audit entry, then effects on what runs.
 //!
 //! The API, the site book and the schedule all come this way. A change and its audit entry are stored together or not at all;
-//! the engine is told only afterwards. What protects (stop and hold) acts on the engine first, and is not lost on a full disk.
+//! the engine is updated only afterwards. Stop and hold act on the engine first, and are not lost on a full disk.
 
 use std::time::SystemTime;
 
@@ -16,7 +16,7 @@ use super::{Service, lock};
 use crate::error::ServiceError;
 use crate::time;
 
-/// Where a change is made.
+/// Origin of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Origin {
     /// The web console.
@@ -45,16 +45,16 @@ impl Origin {
     }
 }
 
-/// Who makes a change, and where.
+/// Author and origin of a change.
 #[derive(Debug, Clone)]
 pub struct Actor {
     /// Name of the person, or of the token.
     pub name: String,
     /// Person who is responsible: oneself, or the maker of the token. `None` for the local token and the service.
     pub person: Option<String>,
-    /// What they may do.
+    /// Role, which limits the changes.
     pub role: Role,
-    /// Where the change is made.
+    /// Origin.
     pub origin: Origin,
     /// Network address.
     pub address: Option<String>,
@@ -76,11 +76,11 @@ impl Actor {
 /// A change that is asked for.
 #[derive(Debug, Clone)]
 pub struct Change {
-    /// Who makes it.
+    /// Author.
     pub actor: Actor,
     /// Role that it needs.
     pub needs: Role,
-    /// What is done, like `changed`.
+    /// Action, like `changed`.
     pub action: &'static str,
     /// Kind of the record.
     pub kind: Kind,

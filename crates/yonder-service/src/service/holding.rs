@@ -33,7 +33,7 @@ impl Service {
         self.want_running(name, DesiredState::On)
     }
 
-    /// Switches the output of a relay that runs at once, before anything that may wait for the disk.
+    /// Switches the output of a relay that runs at once, before any access to the disk.
     pub fn switch_output(&self, name: &str, wanted: DesiredState) {
         let relays = self.stored_relays();
         let known = relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name));

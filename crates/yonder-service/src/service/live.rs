@@ -69,7 +69,7 @@ impl Service {
 
     /// Everything as it was last told, and all events from then on.
     pub fn listen(&self) -> (Vec<LiveEvent>, broadcast::Receiver<LiveEvent>) {
-        // What was changed a moment ago is among it.
+        // Includes changes that are not published yet.
         self.tell_differences(false);
         // Both under one lock: nothing falls between the two.
         let live = lock(&self.live);

@@ -93,7 +93,7 @@ pub struct Service {
     unwritten_notes: Mutex<Vec<Note>>,
     /// Audit entries that the disk did not take yet.
     unwritten_audit: Mutex<Vec<AuditEntry>>,
-    /// The records have changed, which listeners have not been told yet.
+    /// Signals that the records have changed, for the next publication of events.
     records_changed: Notify,
     /// Restarts of background loops after panics.
     loop_restarts: AtomicU64,

@@ -34,7 +34,7 @@ pub(super) fn role_of(role: RoleFacts) -> Role {
     }
 }
 
-/// Something that a person does about themselves, by the console.
+/// Returns a change that a person makes to their own record in the console.
 pub(super) fn own_change(person: &Person, action: &'static str) -> Change {
     let actor = Actor {
         name: person.name.clone(),

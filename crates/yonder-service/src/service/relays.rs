@@ -146,7 +146,7 @@ impl Service {
 
     fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
         let name = &relay.name;
-        // What cannot be run is refused before it is stored.
+        // An invalid set-up is refused before it is stored.
         self.relay_spec(relay)?;
         self.store.set_wanted(name, DesiredState::On)?;
         self.refresh_relays()?;

@@ -71,15 +71,15 @@ pub(crate) enum AlertCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Acknowledge what an alert goes on about: it is not repeated.
+    /// Acknowledge an open alert: it is not repeated.
     Acknowledge {
         /// Name of the alert.
         name: String,
-        /// What it is about, as `show` lists it; everything where nothing is said.
+        /// Subject, as `show` lists it; all open subjects by default.
         #[arg(long)]
         subject: Option<String>,
     },
-    /// Notify nobody of an alert for some time.
+    /// Mute an alert for some time: no notification is sent.
     Mute {
         /// Name of the alert.
         name: String,

@@ -27,7 +27,7 @@ function passwordHint(feed: Feed | undefined): string {
 /** A camera's address and account: a new feed, or a change of one. */
 export function FeedForm({ feed, draft = {}, action, onDone }: Props): ReactNode {
   const add = useAddFeed();
-  // What is typed is a change of the feed as it was when the form was opened.
+  // The revision at the time when the form was opened.
   const [revision] = useState(feed?.revision);
   const edit = useEditFeed(feed?.name ?? "", revision);
   const [typed, setTyped] = useState({

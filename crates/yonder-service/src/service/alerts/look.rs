@@ -19,16 +19,16 @@ use crate::time;
 
 /// Interval of the evaluation.
 const LOOK_EVERY: Duration = Duration::from_secs(2);
-/// What changes slowly, keys and allowances, is evaluated every so many looks.
+/// Number of evaluations from one check of keys and allowances to the next.
 const SLOW_LOOKS: u32 = 30;
-/// How long a restart after a crash counts as one.
+/// Time for which a start after a crash raises an alert.
 const RESTART_SHOWN_MS: i64 = 10 * 60_000;
 /// Seconds after which a write of the record that does not end counts as a failure.
 const RECORD_BLOCKED_S: i64 = 15;
 const HOUR_MS: i64 = 3_600_000;
 const DAY_MS: i64 = 24 * HOUR_MS;
 
-/// What the evaluation keeps from one time to the next.
+/// State of the alert evaluation, and the outbox.
 #[derive(Debug, Default)]
 pub(in crate::service) struct Alarm {
     pub(super) book: Mutex<AlertBook>,
@@ -36,16 +36,16 @@ pub(in crate::service) struct Alarm {
     /// Held while the outbox is stored.
     pub(super) outbox_writing: Mutex<()>,
     rounds: Mutex<Rounds>,
-    /// When the service started after a crash or a power cut.
+    /// Time of a start after a crash or a power cut.
     restarted_ms: Mutex<Option<i64>>,
 }
 
-/// Of use to the evaluation alone.
+/// State that the evaluation alone uses.
 #[derive(Debug, Default)]
 struct Rounds {
     slow: Vec<Sighted>,
     count: u32,
-    /// When each receiver last had a sign of life.
+    /// Time of the last sign of life of each receiver.
     signs: HashMap<String, i64>,
     /// Since when the record has been waiting for the disk, in milliseconds since 1970.
     record_blocked_ms: Option<i64>,
@@ -111,7 +111,7 @@ impl Service {
             seen.extend(rounds.slow.iter().cloned());
         }
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
-        // Not held while the records are used: whoever changes those in a group looks into the book meanwhile.
+        // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
         let (notices, open) = {
             let mut book = lock(&self.alarm.book);
             (book.look(now_ms, &rules, &seen), book.open())

@@ -239,7 +239,7 @@ impl Service {
         self.alert(&kept.name)
     }
 
-    /// Acknowledges what an alert goes on about: it is not repeated. Without a subject, all of it.
+    /// Acknowledges an open alert, which is then not repeated. Without a subject, all open subjects of it.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it does not go on, or when the records cannot be written.
@@ -260,7 +260,7 @@ impl Service {
         self.alert(&alert.name)
     }
 
-    /// Notifies nobody of an alert for some time; 0 s ends that.
+    /// Mutes an alert for some time; 0 s ends the mute.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for more than a month, or when the records cannot be written.
@@ -269,7 +269,7 @@ impl Service {
             return Err(ServiceError::Invalid {
                 field: "for_s",
                 detail: format!("{for_s} s are more than 31 days"),
-                hint: "Remove the alert if nobody is to be notified of it.",
+                hint: "Remove the alert instead.",
             });
         }
         let until_ms = time::millis(SystemTime::now()) + i64::from(for_s) * 1_000;
