@@ -1274,6 +1274,8 @@ export interface components {
             applied: boolean;
             /** @description The changes, in the order in which they are made. */
             changes: components["schemas"]["BookChange"][];
+            /** @description Revision of the records before these changes. */
+            revision?: string;
             /** @description Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight. */
             to_start: components["schemas"]["ToStart"][];
         };
@@ -1281,6 +1283,8 @@ export interface components {
         BookRequest: {
             /** @description The book. */
             book: components["schemas"]["SiteBook"];
+            /** @description Revision of the records that the plan was made against: with another one nothing is changed (412). */
+            expected_revision?: string | null;
             /** @description Change nothing, and tell what would be changed. */
             look_only?: boolean;
             /** @description Remove what is kept and not in the book. */
@@ -1922,6 +1926,10 @@ export interface components {
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
+            /** @description Stable id of the destination of a push. */
+            part_id?: string | null;
+            /** @description Stable id of the record that it is about; of a push that of its relay. The name is the one of that time. */
+            record_id?: string | null;
             side?: components["schemas"]["Side"] | null;
             /** @description State that began, or what was done. */
             what: string;
@@ -2759,6 +2767,8 @@ export interface components {
             outages: number;
             /** @description Destination of a push. */
             part?: string | null;
+            /** @description Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed. */
+            record_id?: string | null;
             /** @description Whose side the outages were on, the longest first. */
             shares: components["schemas"]["SideShare"][];
             /**
@@ -4322,7 +4332,7 @@ export interface operations {
                 deeds?: boolean;
                 /** @description Only lines from this time on, in RFC 3339. */
                 from?: string;
-                /** @description Only lines about the feed, relay or destination of that name, and pushes of it or to it. */
+                /** @description Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it. */
                 about?: string;
                 /** @description The latest so many: 200 unless said otherwise, 10 000 at most. */
                 most?: number;

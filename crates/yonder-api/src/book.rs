@@ -73,6 +73,9 @@ pub struct BookRequest {
     /// Change nothing, and tell what would be changed.
     #[serde(default)]
     pub look_only: bool,
+    /// Revision of the records that the plan was made against: with another one nothing is changed (412).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub expected_revision: Option<String>,
 }
 
 /// What a book changes.
@@ -84,6 +87,9 @@ pub struct BookOutcome {
     pub applied: bool,
     /// Relays that are off, and wanted on or on hold: they are started one by one, each after its preflight.
     pub to_start: Vec<ToStart>,
+    /// Revision of the records before these changes.
+    #[serde(default)]
+    pub revision: String,
 }
 
 /// One record that is changed.

@@ -29,7 +29,7 @@ pub struct LogbookRequest {
     /// Only lines from this time on, in RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
-    /// Only lines about the feed, relay or destination of that name, and pushes of it or to it.
+    /// Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
     /// The latest so many: 200 unless said otherwise, 10 000 at most.
@@ -60,6 +60,12 @@ pub struct LogEntry {
     pub message: String,
     /// Who did it.
     pub who: Option<String>,
+    /// Stable id of the record that it is about; of a push that of its relay. The name is the one of that time.
+    #[serde(default)]
+    pub record_id: Option<String>,
+    /// Stable id of the destination of a push.
+    #[serde(default)]
+    pub part_id: Option<String>,
 }
 
 /// Which month is asked for.
@@ -102,6 +108,9 @@ pub struct ReportLine {
     pub availability_percent: Option<f64>,
     /// Whose side the outages were on, the longest first.
     pub shares: Vec<SideShare>,
+    /// Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed.
+    #[serde(default)]
+    pub record_id: Option<String>,
 }
 
 /// A stretch of time in which something was down.

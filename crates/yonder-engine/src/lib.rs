@@ -4,10 +4,10 @@
 //! Each feed is one actor on one media thread, with its relays and their pushes; a fault in one takes no other down. See
 //! [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
 
-mod alarm;
 mod causes;
 mod children;
 mod clock;
+mod deadline;
 mod dial;
 mod engine;
 mod feed;

@@ -26,7 +26,11 @@ fn relay(world: &World, path: &str, pushes: Vec<PushSpec>) -> RelaySpec {
 
 /// A platform that takes SRT, with that passphrase and that weather.
 fn srt_world(passphrase: Option<&str>, weather: Weather) -> World {
-    let srt = SrtConfig { passphrase: passphrase.map(phrase), latency: srt_latency(weather), ..SrtConfig::default() };
+    let srt = SrtConfig {
+        passphrase: passphrase.map(phrase),
+        latency: srt_latency(weather),
+        ..SrtConfig::default()
+    };
     let manners = PlatformManners { weather, ..PlatformManners::default() };
     World::with_platform(PlatformConfig { srt: Some(srt), manners, ..PlatformConfig::default() })
 }

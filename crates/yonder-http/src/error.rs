@@ -37,7 +37,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::InvitationRefused
         | ServiceError::RoleNeeded { .. }
         | ServiceError::TokenMissing => StatusCode::FORBIDDEN,
-        ServiceError::Stale { .. } => StatusCode::PRECONDITION_FAILED,
+        ServiceError::Stale { .. } | ServiceError::StaleBook => StatusCode::PRECONDITION_FAILED,
         ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
         ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
@@ -99,6 +99,7 @@ mod tests {
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
     #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
+    #[case(ServiceError::StaleBook, 412, "request.stale")]
     #[case(ServiceError::ChangedMeanwhile("a".into()), 409, "relay.changed-meanwhile")]
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]
     #[case(ServiceError::NoSuchPage("/x".into()), 404, "request.no-such-page")]

@@ -5,6 +5,7 @@
 //! the payload is copied, and one body serves every push.
 
 use bytes::{BufMut, Bytes, BytesMut};
+use smallvec::{SmallVec, smallvec};
 
 use crate::g711::Law;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
@@ -35,13 +36,13 @@ pub struct Body {
     /// The track it belongs to.
     pub track: Track,
     /// Its bytes, in order.
-    pub pieces: Vec<Bytes>,
+    pub pieces: SmallVec<[Bytes; 4]>,
     /// The sum of the pieces' lengths.
     pub len: usize,
 }
 
 impl Body {
-    fn new(track: Track, pieces: Vec<Bytes>) -> Self {
+    fn new(track: Track, pieces: SmallVec<[Bytes; 4]>) -> Self {
         let len = pieces.iter().map(Bytes::len).sum();
         Self { track, pieces, len }
     }
@@ -53,7 +54,7 @@ impl Body {
             VideoCodec::H264 => Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_HEADER, 0, 0, 0]),
             VideoCodec::H265 => enhanced_head(KEYFRAME | SEQUENCE_HEADER),
         };
-        Self::new(Track::Video, vec![head, config.record()])
+        Self::new(Track::Video, smallvec![head, config.record()])
     }
 
     /// The sequence header for an audio configuration; G.711 has none.
@@ -61,7 +62,7 @@ impl Body {
     pub fn audio_headers(config: &AudioConfig) -> Option<Self> {
         let AudioConfig::Aac { specific, .. } = config else { return None };
         let head = Bytes::from_static(&[AAC_TAG, SEQUENCE_HEADER]);
-        Some(Self::new(Track::Audio, vec![head, specific.clone()]))
+        Some(Self::new(Track::Audio, smallvec![head, specific.clone()]))
     }
 
     /// The end of a video sequence, sent before an orderly close.
@@ -71,7 +72,7 @@ impl Body {
             VideoCodec::H264 => Bytes::from_static(&[KEYFRAME | AVC_CODEC, SEQUENCE_END, 0, 0, 0]),
             VideoCodec::H265 => enhanced_head(KEYFRAME | SEQUENCE_END),
         };
-        Self::new(Track::Video, vec![head])
+        Self::new(Track::Video, smallvec![head])
     }
 
     /// The body for an access unit of a stream with these headers.
@@ -87,7 +88,7 @@ impl Body {
                     Some(AudioConfig::G711 { law, channels, .. }) => g711_head(law, channels),
                     _ => Bytes::from_static(&[AAC_TAG, MEDIA]),
                 };
-                Self::new(unit.track, vec![head, frame.clone()])
+                Self::new(unit.track, smallvec![head, frame.clone()])
             }
         }
     }
@@ -109,7 +110,7 @@ impl Body {
         if codec == VideoCodec::H264 || composition != 0 {
             headers.put_int(i64::from(composition), 3);
         }
-        let mut pieces = Vec::with_capacity(2 * nals.len());
+        let mut pieces = SmallVec::with_capacity(2 * nals.len());
         for nal in nals {
             headers.put_u32(u32::try_from(nal.len()).unwrap_or(u32::MAX));
             pieces.push(headers.split().freeze());

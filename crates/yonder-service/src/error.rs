@@ -123,6 +123,9 @@ pub enum ServiceError {
         /// Its name.
         name: String,
     },
+    /// The records have been changed since the plan of a site book was made.
+    #[error("the records have been changed since this plan was made")]
+    StaleBook,
     /// The set-up of a relay was changed while it was checked.
     #[error("the relay {0:?} was changed while it was checked")]
     ChangedMeanwhile(String),
@@ -219,7 +222,7 @@ impl ServiceError {
             Self::TokenMissing => "request.token-missing",
             Self::TooManyAttempts(_) => "request.too-many-attempts",
             Self::SecretLost { .. } => "request.secret-lost",
-            Self::Stale { .. } => "request.stale",
+            Self::Stale { .. } | Self::StaleBook => "request.stale",
             Self::ChangedMeanwhile(_) => "relay.changed-meanwhile",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
@@ -291,6 +294,7 @@ impl ServiceError {
                 return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
             }
             Self::TokenMissing => "Reload the page and try again.",
+            Self::StaleBook => "Make the plan again with `yonder book diff`, and apply that.",
             Self::Stale { .. } => "Read it again, and make your change on what is there now.",
             Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks what is there now.",
             Self::SecretLost { .. } => {

@@ -1,6 +1,7 @@
 //! The audit trail: every change, with what was there before and after; and the identity of records.
 
 use rusqlite::{OptionalExtension as _, Row, params};
+use sha2::{Digest as _, Sha256};
 
 use crate::error::{Kind, StoreError};
 use crate::store::Store;
@@ -75,11 +76,6 @@ fn entry(row: &Row<'_>) -> rusqlite::Result<AuditEntry> {
     })
 }
 
-/// True if records of this kind have an id and a revision.
-fn has_identity(kind: Kind) -> bool {
-    !matches!(kind, Kind::Service | Kind::Session | Kind::Invitation)
-}
-
 impl Store {
     /// Adds an entry to the audit trail, and removes those beyond its limit.
     ///
@@ -144,7 +140,7 @@ impl Store {
     /// # Errors
     /// The store's failure.
     pub fn identity(&self, kind: Kind, name: &str) -> Result<Option<Identity>, StoreError> {
-        if !has_identity(kind) {
+        if !kind.has_identity() {
             return Ok(None);
         }
         self.read(|connection| {
@@ -155,12 +151,42 @@ impl Store {
         })
     }
 
+    /// Returns the revision of all records together: another one after each change of a record, or of the desired state of a relay.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn revision(&self) -> Result<String, StoreError> {
+        self.read(|connection| {
+            let mut statement = connection.prepare_cached(
+                "SELECT uid, revision, wanted FROM (
+                     SELECT uid, revision, wanted FROM relay
+                     UNION ALL SELECT uid, revision, '' FROM feed
+                     UNION ALL SELECT uid, revision, key_rolls FROM destination
+                     UNION ALL SELECT uid, revision, '' FROM uplink
+                     UNION ALL SELECT uid, revision, '' FROM platform
+                     UNION ALL SELECT uid, revision, '' FROM pattern
+                     UNION ALL SELECT uid, revision, '' FROM receiver
+                     UNION ALL SELECT uid, revision, '' FROM alert
+                 ) ORDER BY uid",
+            )?;
+            let mut digest = Sha256::new();
+            let mut rows = statement.query([])?;
+            while let Some(row) = rows.next()? {
+                let (uid, revision): (String, i64) = (row.get(0)?, row.get(1)?);
+                let state: rusqlite::types::Value = row.get(2)?;
+                digest.update(format!("{uid} {revision} {state:?}\n"));
+            }
+            let digest = digest.finalize();
+            Ok(digest.iter().take(8).map(|byte| format!("{byte:02x}")).collect())
+        })
+    }
+
     /// Returns the present name of the record with this id.
     ///
     /// # Errors
     /// The store's failure.
     pub fn name_of(&self, kind: Kind, uid: &str) -> Result<Option<String>, StoreError> {
-        if !has_identity(kind) {
+        if !kind.has_identity() {
             return Ok(None);
         }
         self.read(|connection| {

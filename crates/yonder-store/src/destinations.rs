@@ -8,6 +8,7 @@ use crate::error::{Kind, StoreError};
 use crate::history::History;
 use crate::sealed::{PASSPHRASE, STREAM_KEY, SealedSecret};
 use crate::store::{Store, unless_taken};
+use crate::subjects::follow_rename;
 use crate::uplinks::{bind, uplinks_of};
 
 /// What a stream key is good for.
@@ -169,6 +170,7 @@ impl Store {
             let before = self.find_destination(transaction, name)?;
             let id = before.id;
             write_settings(transaction, id, settings)?;
+            follow_rename(transaction, Kind::Destination, &before.settings.name, &settings.name)?;
             if !before.settings.has_same_servers(settings) {
                 transaction.execute("UPDATE destination SET server_worked_s = NULL WHERE id = ?1", [id])?;
             }

@@ -58,6 +58,11 @@ impl Kind {
         ];
         all.into_iter().find(|kind| kind.to_string() == word)
     }
+
+    /// True if records of this kind have an id and a revision. Their tables are called like the kind.
+    pub(crate) fn has_identity(self) -> bool {
+        !matches!(self, Self::Service | Self::Session | Self::Invitation)
+    }
 }
 
 impl fmt::Display for Kind {

@@ -8,6 +8,7 @@ use crate::error::{Kind, StoreError};
 use crate::history::History;
 use crate::sealed::{FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
 use crate::store::{Store, unless_taken};
+use crate::subjects::follow_rename;
 
 /// Settings of a feed, without its password.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -108,6 +109,7 @@ impl Store {
             let before = self.find_feed(transaction, name)?;
             let id = before.id;
             write_settings(transaction, id, settings)?;
+            follow_rename(transaction, Kind::Feed, &before.settings.name, &settings.name)?;
             let is_same_password = match password {
                 SecretChange::Keep if settings.user.is_some() => true,
                 SecretChange::Set(new) if settings.user.is_some() => {

@@ -19,6 +19,7 @@ mod seal;
 mod sealed;
 mod sessions;
 mod store;
+mod subjects;
 mod tokens;
 mod traffic;
 mod uplinks;

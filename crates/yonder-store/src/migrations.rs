@@ -21,6 +21,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0013-sealed-secrets.sql"),
     include_str!("../migrations/0014-changes.sql"),
     include_str!("../migrations/0015-notifications.sql"),
+    include_str!("../migrations/0016-subjects.sql"),
 ];
 
 /// Brings the records to this program's version.
@@ -67,6 +68,38 @@ mod tests {
             let kept: String = connection.query_row("SELECT url FROM feed", [], |row| row.get(0)).unwrap();
             assert_eq!(kept, "rtsp://h/a", "from version {oldest}");
         }
+    }
+
+    #[test]
+    fn history_is_tied_to_the_ids_of_records_and_nothing_of_it_is_lost() {
+        let mut connection = Connection::open_in_memory().unwrap();
+        for migration in &MIGRATIONS[..15] {
+            connection.execute_batch(migration).unwrap();
+        }
+        connection.pragma_update(None, "user_version", 15).unwrap();
+        connection
+            .execute_batch(
+                "INSERT INTO feed (name, url, transport, created_s) VALUES ('Summit', 'rtsp://h/a', 'auto', 1);
+                 INSERT INTO relay (name, feed, wanted, created_s) VALUES ('Line', 1, 'off', 1);
+                 INSERT INTO run (kind, name, part, begin_ms, end_ms) VALUES
+                     ('feed', 'summit', '', 10, 20), ('feed', 'Summit', '', 30, NULL), ('push', 'Line', 'Gone', 30, 40);
+                 INSERT INTO outage (kind, name, part, begin_ms, end_ms, code, side, message) VALUES
+                     ('relay', 'Line', '', 12, 14, 'c', 'camera', 'm'), ('push', 'Old', 'Gone', 1, 2, 'c', 'camera', 'm');
+                 INSERT INTO rate (kind, name, part, hour_s, kbps) VALUES ('feed', 'Summit', '', 3600, x'00');
+                 INSERT INTO traffic (day, kind, subject, bytes) VALUES
+                     ('2026-11-23', 'feed', 'Summit', 5), ('2026-11-23', 'push', 'Line' || char(10) || 'Gone', 7);",
+            )
+            .unwrap();
+        migrate(&mut connection).unwrap();
+        let count = |select: &str| -> i64 { connection.query_row(select, [], |row| row.get(0)).unwrap() };
+        assert_eq!(count("SELECT COUNT(*) FROM run"), 3);
+        assert_eq!(count("SELECT COUNT(DISTINCT subject) FROM run"), 2, "names differ in case alone");
+        assert_eq!(count("SELECT COUNT(*) FROM outage"), 2);
+        assert_eq!(count("SELECT COUNT(*) FROM rate"), 1);
+        assert_eq!(count("SELECT SUM(bytes) FROM traffic"), 12);
+        let of_feed =
+            "SELECT COUNT(*) FROM run JOIN subject ON subject.id = run.subject JOIN feed USING (uid)";
+        assert_eq!(count(of_feed), 2);
     }
 
     #[test]

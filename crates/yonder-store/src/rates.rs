@@ -22,14 +22,6 @@ pub struct RateHour {
     pub kbps: Vec<Option<u32>>,
 }
 
-fn columns(whose: &Carried) -> (&'static str, &str, &str) {
-    match whose {
-        Carried::Feed(feed) => ("feed", feed, ""),
-        Carried::Uplink(uplink) => ("uplink", uplink, ""),
-        Carried::Push(relay, destination) => ("push", relay, destination),
-    }
-}
-
 fn packed(kbps: &[Option<u32>]) -> Vec<u8> {
     let minutes = kbps.iter().copied().chain(std::iter::repeat(None)).take(MINUTES);
     minutes.flat_map(|value| value.unwrap_or(u32::MAX).to_le_bytes()).collect()
@@ -41,13 +33,8 @@ fn unpacked(blob: &[u8]) -> Vec<Option<u32>> {
 }
 
 fn read(row: &Row<'_>) -> rusqlite::Result<RateHour> {
-    let (kind, name): (String, String) = (row.get("kind")?, row.get("name")?);
-    let whose = match kind.as_str() {
-        "feed" => Carried::Feed(name),
-        _ => Carried::Push(name, row.get("part")?),
-    };
     let blob: Vec<u8> = row.get("kbps")?;
-    Ok(RateHour { whose, hour_s: row.get("hour_s")?, kbps: unpacked(&blob) })
+    Ok(RateHour { whose: Carried::read(row)?, hour_s: row.get("hour_s")?, kbps: unpacked(&blob) })
 }
 
 impl Store {
@@ -58,12 +45,13 @@ impl Store {
     pub fn keep_rates(&self, hours: &[RateHour], before_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
             for hour in hours {
-                let (kind, name, part) = columns(&hour.whose);
+                let subject = hour.whose.names().find_or_add(transaction)?;
+                let hour_s = hour.hour_s - hour.hour_s.rem_euclid(HOUR_S);
                 transaction
                     .prepare_cached(
-                        "INSERT OR REPLACE INTO rate (kind, name, part, hour_s, kbps) VALUES (?1, ?2, ?3, ?4, ?5)",
+                        "INSERT OR REPLACE INTO rate (hour_s, subject, kbps) VALUES (?1, ?2, ?3)",
                     )?
-                    .execute(params![kind, name, part, hour.hour_s - hour.hour_s.rem_euclid(HOUR_S), packed(&hour.kbps)])?;
+                    .execute(params![hour_s, subject, packed(&hour.kbps)])?;
             }
             transaction.execute("DELETE FROM rate WHERE hour_s < ?1", [before_s])?;
             Ok(())
@@ -76,8 +64,10 @@ impl Store {
     /// The store's failure.
     pub fn rates(&self, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
         self.read(|connection| {
-            let mut statement =
-                connection.prepare_cached("SELECT * FROM rate WHERE hour_s >= ?1 ORDER BY hour_s")?;
+            let mut statement = connection.prepare_cached(
+                "SELECT kind, name, part, hour_s, kbps FROM rate JOIN subject ON subject.id = rate.subject
+                     WHERE hour_s >= ?1 ORDER BY hour_s",
+            )?;
             let rows = statement.query_map([from_s], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
@@ -88,13 +78,13 @@ impl Store {
     /// # Errors
     /// The store's failure.
     pub fn rates_of(&self, whose: &Carried, from_s: i64) -> Result<Vec<RateHour>, StoreError> {
-        let (kind, name, part) = columns(whose);
         self.read(|connection| {
+            let Some(subject) = whose.names().find(connection)? else { return Ok(Vec::new()) };
             let mut statement = connection.prepare_cached(
-                "SELECT * FROM rate WHERE kind = ?1 AND name = ?2 AND part = ?3 AND hour_s >= ?4 ORDER BY hour_s",
+                "SELECT kind, name, part, hour_s, kbps FROM rate JOIN subject ON subject.id = rate.subject
+                 WHERE rate.subject = ?1 AND hour_s >= ?2 ORDER BY hour_s",
             )?;
-            let rows =
-                statement.query_map(params![kind, name, part, from_s], read)?.collect::<Result<Vec<_>, _>>()?;
+            let rows = statement.query_map([subject, from_s], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
     }

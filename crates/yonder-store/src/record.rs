@@ -6,6 +6,7 @@ use yonder_core::{PushPhase, Side};
 
 use crate::error::{Kind, StoreError};
 use crate::store::Store;
+use crate::subjects::{SUBJECT_NAME, SubjectNames, uid_of};
 
 /// Something that somebody did and that is to be found again.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -47,6 +48,10 @@ pub struct LogLine {
     pub message: String,
     /// Who did it.
     pub who: Option<String>,
+    /// Stable id of the record that it is about; of a push that of its relay.
+    pub uid: Option<String>,
+    /// Stable id of the destination of a push.
+    pub part_uid: Option<String>,
 }
 
 /// Which lines of the logbook are asked for.
@@ -64,18 +69,17 @@ pub struct LogFilter {
     pub deeds: Option<bool>,
     /// Only lines from this time on.
     pub from_ms: Option<i64>,
-    /// Only lines about the feed, relay or destination of that name, and pushes of it or to it.
+    /// Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it.
     pub about: Option<String>,
     /// The latest so many.
     pub most: u32,
 }
 
-/// Columns of a subject.
-fn columns(subject: &Subject) -> (&'static str, &str, &str) {
+fn names(subject: &Subject) -> SubjectNames<'_> {
     match subject {
-        Subject::Feed(feed) => ("feed", feed, ""),
-        Subject::Relay(relay) => ("relay", relay, ""),
-        Subject::Push(relay, destination) => ("push", relay, destination),
+        Subject::Feed(feed) => SubjectNames { kind: "feed", name: feed, part: "" },
+        Subject::Relay(relay) => SubjectNames { kind: "relay", name: relay, part: "" },
+        Subject::Push(relay, destination) => SubjectNames { kind: "push", name: relay, part: destination },
     }
 }
 
@@ -112,43 +116,49 @@ fn log_line(row: &Row<'_>) -> rusqlite::Result<LogLine> {
         side: row.get("side")?,
         message: row.get("message")?,
         who: row.get("who")?,
+        uid: row.get("uid")?,
+        part_uid: row.get("part_uid")?,
     })
+}
+
+/// Returns the ids of the records of a name, as a JSON array.
+fn uids_of(connection: &Connection, name: &str) -> Result<String, StoreError> {
+    let mut uids = Vec::new();
+    for kind in [Kind::Feed, Kind::Relay, Kind::Destination, Kind::Uplink] {
+        uids.extend(uid_of(connection, kind, name)?);
+    }
+    let quoted: Vec<String> = uids.iter().map(|uid| format!("\"{uid}\"")).collect();
+    Ok(format!("[{}]", quoted.join(",")))
 }
 
 fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
     match note {
         Note::State { at_ms, subject, state, blame, remark } => {
-            let (kind, name, part) = columns(subject);
+            let names = names(subject);
             let blame = blame.as_ref();
-            transaction.execute(
-                "INSERT INTO logbook (at_ms, kind, name, part, what, code, side, message)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
-                params![
-                    at_ms,
-                    kind,
-                    name,
-                    part,
-                    state.as_str(),
-                    blame.map(|blame| &blame.code),
-                    blame.map(|blame| blame.side.as_str()),
-                    blame.map(|blame| &blame.message).or(remark.as_ref()).map_or("", String::as_str)
-                ],
-            )?;
+            let line = NewLine {
+                at_ms: *at_ms,
+                names,
+                what: state.as_str(),
+                code: blame.map(|blame| &*blame.code),
+                side: blame.map(|blame| blame.side),
+                message: blame.map(|blame| &blame.message).or(remark.as_ref()).map_or("", String::as_str),
+            };
+            line.add(transaction)?;
         }
         Note::RunBegan { at_ms, subject } => {
-            let (kind, name, part) = columns(subject);
-            transaction.execute(
-                "INSERT INTO run (kind, name, part, begin_ms) VALUES (?1, ?2, ?3, ?4)",
-                params![kind, name, part, at_ms],
-            )?;
+            let subject = names(subject).find_or_add(transaction)?;
+            transaction
+                .prepare_cached("INSERT INTO run (subject, begin_ms) VALUES (?1, ?2)")?
+                .execute(params![subject, at_ms])?;
         }
         Note::OutageBegan { at_ms, subject, blame } => {
-            let (kind, name, part) = columns(subject);
-            transaction.execute(
-                "INSERT INTO outage (kind, name, part, begin_ms, code, side, message)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-                params![kind, name, part, at_ms, blame.code, blame.side.as_str(), blame.message],
-            )?;
+            let subject = names(subject).find_or_add(transaction)?;
+            transaction
+                .prepare_cached(
+                    "INSERT INTO outage (subject, begin_ms, code, side, message) VALUES (?1, ?2, ?3, ?4, ?5)",
+                )?
+                .execute(params![subject, at_ms, blame.code, blame.side.as_str(), blame.message])?;
         }
         Note::RunEnded { at_ms, subject } => end(transaction, "run", *at_ms, subject)?,
         Note::OutageEnded { at_ms, subject } => end(transaction, "outage", *at_ms, subject)?,
@@ -156,13 +166,52 @@ fn keep(transaction: &Connection, note: &Note) -> Result<(), StoreError> {
     Ok(())
 }
 
+/// Line of the logbook about a state.
+struct NewLine<'a> {
+    at_ms: i64,
+    names: SubjectNames<'a>,
+    what: &'a str,
+    code: Option<&'a str>,
+    side: Option<Side>,
+    message: &'a str,
+}
+
+impl NewLine<'_> {
+    fn add(&self, transaction: &Connection) -> Result<(), StoreError> {
+        let SubjectNames { kind, name, part } = self.names;
+        let (record, part_kind) = match kind {
+            "feed" => (Kind::Feed, None),
+            "push" => (Kind::Relay, Some(Kind::Destination)),
+            _ => (Kind::Relay, None),
+        };
+        let uid = uid_of(transaction, record, name)?;
+        let part_uid = part_kind.map(|kind| uid_of(transaction, kind, part)).transpose()?.flatten();
+        transaction
+            .prepare_cached(
+                "INSERT INTO logbook (at_ms, kind, name, part, what, code, side, message, uid, part_uid)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
+            )?
+            .execute(params![
+                self.at_ms,
+                kind,
+                name,
+                part,
+                self.what,
+                self.code,
+                self.side.map(Side::as_str),
+                self.message,
+                uid,
+                part_uid
+            ])?;
+        Ok(())
+    }
+}
+
 fn end(transaction: &Connection, table: &str, at_ms: i64, subject: &Subject) -> Result<(), StoreError> {
-    let (kind, name, part) = columns(subject);
-    let update = format!(
-        "UPDATE {table} SET end_ms = MAX(begin_ms, ?1)
-         WHERE end_ms IS NULL AND kind = ?2 AND name = ?3 AND part = ?4"
-    );
-    transaction.prepare_cached(&update)?.execute(params![at_ms, kind, name, part])?;
+    let Some(subject) = names(subject).find(transaction)? else { return Ok(()) };
+    let update =
+        format!("UPDATE {table} SET end_ms = MAX(begin_ms, ?1) WHERE end_ms IS NULL AND subject = ?2");
+    transaction.prepare_cached(&update)?.execute(params![at_ms, subject])?;
     Ok(())
 }
 
@@ -202,9 +251,9 @@ impl Store {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
                 "SELECT kind, name, part, EXISTS (
-                     SELECT 1 FROM outage WHERE outage.end_ms IS NULL AND outage.kind = run.kind
-                         AND outage.name = run.name AND outage.part = run.part
-                 ) AS was_down FROM run WHERE end_ms IS NULL GROUP BY kind, name, part",
+                     SELECT 1 FROM outage WHERE outage.end_ms IS NULL AND outage.subject = run.subject
+                 ) AS was_down FROM run JOIN subject ON subject.id = run.subject
+                 WHERE end_ms IS NULL GROUP BY run.subject ORDER BY kind, name, part",
             )?;
             let rows = statement
                 .query_map([], |row| Ok(OpenRun { subject: subject(row)?, was_down: row.get("was_down")? }))?
@@ -219,9 +268,11 @@ impl Store {
     /// The store's failure.
     pub fn runs(&self, from_ms: i64, to_ms: i64) -> Result<Vec<Span>, StoreError> {
         self.read(|connection| {
-            let mut statement = connection.prepare_cached(
-                "SELECT * FROM run WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1) ORDER BY begin_ms, id",
-            )?;
+            let mut statement = connection.prepare_cached(&format!(
+                "SELECT kind, {SUBJECT_NAME} AS name, part, begin_ms, end_ms FROM run
+                 JOIN subject ON subject.id = run.subject
+                 WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1) ORDER BY begin_ms, run.id"
+            ))?;
             let rows = statement.query_map([from_ms, to_ms], span)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
@@ -233,10 +284,11 @@ impl Store {
     /// The store's failure.
     pub fn outages(&self, from_ms: i64, to_ms: i64) -> Result<Vec<SpanOutage>, StoreError> {
         self.read(|connection| {
-            let mut statement = connection.prepare_cached(
-                "SELECT * FROM outage WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1)
-                 ORDER BY begin_ms, id",
-            )?;
+            let mut statement = connection.prepare_cached(&format!(
+                "SELECT kind, {SUBJECT_NAME} AS name, part, begin_ms, end_ms, code, side, message FROM outage
+                 JOIN subject ON subject.id = outage.subject
+                 WHERE begin_ms < ?2 AND (end_ms IS NULL OR end_ms > ?1) ORDER BY begin_ms, outage.id"
+            ))?;
             let rows = statement.query_map([from_ms, to_ms], outage)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
@@ -248,10 +300,21 @@ impl Store {
     /// The store's failure.
     pub fn record_deed(&self, deed: &Deed) -> Result<(), StoreError> {
         self.write(|transaction| {
-            transaction.execute(
-                "INSERT INTO logbook (at_ms, kind, name, what, message, who) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![deed.at_ms, deed.kind.to_string(), deed.name, deed.what, deed.detail, deed.who],
-            )?;
+            let uid = uid_of(transaction, deed.kind, &deed.name)?;
+            transaction
+                .prepare_cached(
+                    "INSERT INTO logbook (at_ms, kind, name, what, message, who, uid)
+                     VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+                )?
+                .execute(params![
+                    deed.at_ms,
+                    deed.kind.to_string(),
+                    deed.name,
+                    deed.what,
+                    deed.detail,
+                    deed.who,
+                    uid
+                ])?;
             Ok(())
         })
     }
@@ -265,13 +328,17 @@ impl Store {
             let mut statement = connection.prepare_cached(
                 "SELECT * FROM (
                      SELECT * FROM logbook
-                     WHERE id > ?1 AND at_ms >= ?2 AND (?3 IS NULL OR ?3 COLLATE NOCASE IN (name, part))
+                     WHERE id > ?1 AND at_ms >= ?2
+                         AND (?3 IS NULL OR ?3 COLLATE NOCASE IN (name, part) OR ?3 IN (uid, part_uid)
+                             OR uid IN (SELECT value FROM json_each(?9))
+                             OR part_uid IN (SELECT value FROM json_each(?9)))
                          AND (?5 IS NULL OR id < ?5) AND (?6 IS NULL OR kind = ?6)
                          AND (?7 IS NULL OR side = ?7) AND (?8 IS NULL OR (who IS NOT NULL) = ?8)
                      ORDER BY id DESC LIMIT ?4
                  ) ORDER BY id",
             )?;
             let (after, from) = (filter.after.unwrap_or(0), filter.from_ms.unwrap_or(i64::MIN));
+            let uids = filter.about.as_deref().map(|about| uids_of(connection, about)).transpose()?;
             let rows = statement
                 .query_map(
                     params![
@@ -282,7 +349,8 @@ impl Store {
                         filter.before,
                         filter.kind,
                         filter.side,
-                        filter.deeds
+                        filter.deeds,
+                        uids
                     ],
                     log_line,
                 )?
@@ -299,8 +367,9 @@ impl Store {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
                 "SELECT * FROM (
-                     SELECT id, at_ms, kind, name, part, what FROM logbook
-                     WHERE at_ms >= ?1 AND kind = 'push' AND who IS NULL ORDER BY id DESC LIMIT ?2
+                     SELECT logbook.id, at_ms, kind, COALESCE(relay.name, logbook.name) AS name, part, what FROM logbook
+                     LEFT JOIN relay ON relay.uid = logbook.uid
+                     WHERE at_ms >= ?1 AND kind = 'push' AND who IS NULL ORDER BY logbook.id DESC LIMIT ?2
                  ) ORDER BY id",
             )?;
             let read = |row: &Row<'_>| {

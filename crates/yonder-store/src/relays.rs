@@ -8,6 +8,7 @@ use yonder_core::DesiredState;
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
+use crate::subjects::follow_rename;
 
 /// A relay as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -123,6 +124,7 @@ impl Store {
                     ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
+            follow_rename(transaction, Kind::Relay, &before.name, &new.name)?;
             transaction.execute("DELETE FROM relay_destination WHERE relay = ?1", [id])?;
             self.write_destinations(transaction, id, &new.destinations)?;
             let after = self.read_relay(transaction, id)?;

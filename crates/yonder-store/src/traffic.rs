@@ -1,9 +1,10 @@
 //! Bytes carried on each day.
 
-use rusqlite::params;
+use rusqlite::{Row, params};
 
 use crate::error::StoreError;
 use crate::store::Store;
+use crate::subjects::{SUBJECT_NAME, SubjectNames};
 
 /// Whose traffic it is.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -17,28 +18,22 @@ pub enum Carried {
 }
 
 impl Carried {
-    fn kind(&self) -> &'static str {
+    pub(crate) fn names(&self) -> SubjectNames<'_> {
         match self {
-            Self::Feed(_) => "feed",
-            Self::Push(..) => "push",
-            Self::Uplink(_) => "uplink",
+            Self::Feed(feed) => SubjectNames { kind: "feed", name: feed, part: "" },
+            Self::Uplink(uplink) => SubjectNames { kind: "uplink", name: uplink, part: "" },
+            Self::Push(relay, destination) => SubjectNames { kind: "push", name: relay, part: destination },
         }
     }
 
-    /// Names hold no control characters, so one can stand between two.
-    fn subject(&self) -> String {
-        match self {
-            Self::Feed(name) | Self::Uplink(name) => name.clone(),
-            Self::Push(relay, destination) => format!("{relay}\n{destination}"),
-        }
-    }
-
-    fn read(kind: &str, subject: &str) -> Self {
-        match (kind, subject.split_once('\n')) {
-            ("push", Some((relay, destination))) => Self::Push(relay.to_owned(), destination.to_owned()),
-            ("uplink", _) => Self::Uplink(subject.to_owned()),
-            _ => Self::Feed(subject.to_owned()),
-        }
+    /// Reads the columns `kind`, `name` and `part`.
+    pub(crate) fn read(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let (kind, name): (String, String) = (row.get("kind")?, row.get("name")?);
+        Ok(match kind.as_str() {
+            "push" => Self::Push(name, row.get("part")?),
+            "uplink" => Self::Uplink(name),
+            _ => Self::Feed(name),
+        })
     }
 }
 
@@ -50,12 +45,12 @@ impl Store {
     pub fn add_traffic(&self, day: &str, carried: &[(Carried, u64)]) -> Result<(), StoreError> {
         self.write(|transaction| {
             let mut statement = transaction.prepare_cached(
-                "INSERT INTO traffic (day, kind, subject, bytes) VALUES (?1, ?2, ?3, ?4)
-                 ON CONFLICT (day, kind, subject) DO UPDATE SET bytes = bytes + ?4",
+                "INSERT INTO traffic (day, subject, bytes) VALUES (?1, ?2, ?3)
+                 ON CONFLICT (day, subject) DO UPDATE SET bytes = bytes + ?3",
             )?;
             for (whose, bytes) in carried {
                 let bytes = i64::try_from(*bytes).unwrap_or(i64::MAX / 2);
-                statement.execute(params![day, whose.kind(), whose.subject(), bytes])?;
+                statement.execute(params![day, whose.names().find_or_add(transaction)?, bytes])?;
             }
             Ok(())
         })
@@ -67,15 +62,15 @@ impl Store {
     /// The store's failure.
     pub fn traffic(&self, first: &str, last: &str) -> Result<Vec<(Carried, u64)>, StoreError> {
         self.read(|connection| {
-            let mut statement = connection.prepare_cached(
-                "SELECT kind, subject, SUM(bytes) FROM traffic WHERE day BETWEEN ?1 AND ?2 GROUP BY kind, subject",
-            )?;
-            let rows = statement
-                .query_map([first, last], |row| {
-                    let (kind, subject, bytes): (String, String, i64) = (row.get(0)?, row.get(1)?, row.get(2)?);
-                    Ok((Carried::read(&kind, &subject), u64::try_from(bytes).unwrap_or_default()))
-                })?
-                .collect::<Result<Vec<_>, _>>()?;
+            let mut statement = connection.prepare_cached(&format!(
+                "SELECT kind, {SUBJECT_NAME} AS name, part, SUM(bytes) AS bytes FROM traffic
+                 JOIN subject ON subject.id = traffic.subject WHERE day BETWEEN ?1 AND ?2 GROUP BY subject.id"
+            ))?;
+            let read = |row: &Row<'_>| {
+                let bytes: i64 = row.get("bytes")?;
+                Ok((Carried::read(row)?, u64::try_from(bytes).unwrap_or_default()))
+            };
+            let rows = statement.query_map([first, last], read)?.collect::<Result<Vec<_>, _>>()?;
             Ok(rows)
         })
     }

@@ -4,6 +4,7 @@ use rusqlite::{Connection, OptionalExtension as _, Row, params};
 
 use crate::error::{Kind, StoreError};
 use crate::store::{Store, unless_taken};
+use crate::subjects::follow_rename;
 
 /// An uplink as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -79,7 +80,10 @@ impl Store {
                     ],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            if changed == 0 { Err(not_found(name)) } else { Ok(()) }
+            if changed == 0 {
+                return Err(not_found(name));
+            }
+            follow_rename(transaction, Kind::Uplink, name, &uplink.name)
         })
     }
 

@@ -1,6 +1,6 @@
 //! From one look at everything to the next: who is to be told what.
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use crate::budget::BitRate;
 use crate::supervision::Phase;
@@ -152,6 +152,8 @@ struct Watch {
     /// Since when it has been gone.
     gone_ms: Option<i64>,
     open: Option<Open>,
+    /// Number of the last evaluation that had its rule and its subject.
+    evaluation: u64,
 }
 
 /// Compares each look with the one before.
@@ -160,6 +162,8 @@ pub struct AlertBook {
     watches: BTreeMap<(String, String), Watch>,
     /// The last count of returns of each subject, and when it rose.
     returns: BTreeMap<String, (u64, VecDeque<i64>)>,
+    /// Number of evaluations so far.
+    evaluations: u64,
 }
 
 impl AlertBook {
@@ -168,9 +172,9 @@ impl AlertBook {
     pub fn resume(open: Vec<Open>) -> Self {
         let watch = |open: Open| {
             let key = (open.rule.clone(), open.subject.clone());
-            (key, Watch { since_ms: Some(open.raised_ms), gone_ms: None, open: Some(open) })
+            (key, Watch { since_ms: Some(open.raised_ms), open: Some(open), ..Watch::default() })
         };
-        Self { watches: open.into_iter().map(watch).collect(), returns: BTreeMap::new() }
+        Self { watches: open.into_iter().map(watch).collect(), ..Self::default() }
     }
 
     /// The alerts that go on.
@@ -196,25 +200,52 @@ impl AlertBook {
     pub fn look(&mut self, now_ms: i64, rules: &[Rule], seen: &[Sighted]) -> Vec<Notice> {
         self.count_returns(now_ms, seen);
         let mut notices = Vec::new();
-        let mut looked_at = Vec::new();
+        self.evaluations += 1;
         for rule in rules {
             for sighted in seen.iter().filter(|sighted| rule.means(sighted)) {
                 let reason = self.reason(rule, sighted, now_ms);
-                let key = (rule.name.clone(), sighted.subject.clone());
-                let watch = self.watches.entry(key.clone()).or_default();
+                let watch = self.watches.entry((rule.name.clone(), sighted.subject.clone())).or_default();
+                watch.evaluation = self.evaluations;
                 notices.extend(watch.look(now_ms, rule, &sighted.subject, reason));
-                looked_at.push(key);
             }
         }
-        // What is gone, with its rule or by itself, needs nobody any more.
-        self.watches.retain(|key, watch| {
-            let stays = looked_at.contains(key);
+        // A watch whose rule or subject is gone is dropped.
+        let evaluation = self.evaluations;
+        self.watches.retain(|_, watch| {
+            let stays = watch.evaluation == evaluation;
             if !stays && let Some(open) = &watch.open {
                 notices.push(open.over("It is not watched any more.".to_owned()));
             }
             stays
         });
         notices
+    }
+
+    /// Continues under other names of the subjects: `rename` returns the new name of a subject that has one.
+    pub fn rename_subjects(&mut self, rename: impl Fn(&str) -> Option<String>) {
+        let renamed = |subject: String| rename(&subject).unwrap_or(subject);
+        let watches = std::mem::take(&mut self.watches).into_iter().map(|((rule, subject), mut watch)| {
+            let subject = renamed(subject);
+            if let Some(open) = &mut watch.open {
+                open.subject.clone_from(&subject);
+            }
+            ((rule, subject), watch)
+        });
+        self.watches = watches.collect();
+        let returns = std::mem::take(&mut self.returns);
+        self.returns = returns.into_iter().map(|(subject, times)| (renamed(subject), times)).collect();
+    }
+
+    /// Continues the alerts of a rule under its new name.
+    pub fn rename_rule(&mut self, old: &str, new: &str) {
+        let watches = std::mem::take(&mut self.watches).into_iter().map(|((rule, subject), mut watch)| {
+            let rule = if rule == old { new.to_owned() } else { rule };
+            if let Some(open) = &mut watch.open {
+                open.rule.clone_from(&rule);
+            }
+            ((rule, subject), watch)
+        });
+        self.watches = watches.collect();
     }
 
     fn count_returns(&mut self, now_ms: i64, seen: &[Sighted]) {
@@ -231,7 +262,8 @@ impl AlertBook {
                 times.pop_front();
             }
         }
-        self.returns.retain(|subject, _| seen.iter().any(|sighted| sighted.subject == *subject));
+        let known: HashSet<&str> = seen.iter().map(|sighted| &*sighted.subject).collect();
+        self.returns.retain(|subject, _| known.contains(&**subject));
     }
 
     /// Why the alert is to be raised now, and how long that must last.
@@ -428,6 +460,22 @@ mod tests {
         ];
         let said = told(&rule("down 60s"), &looks);
         assert_eq!(said, [(61_000, "raised"), (4 * HOUR + 61_000, "still"), (5 * HOUR + 20_000, "over")]);
+    }
+
+    #[test]
+    fn open_alert_continues_under_the_new_names_of_its_rule_and_subject() {
+        let mut book = AlertBook::default();
+        let down = push("waiting", false, 0, 0);
+        book.look(0, &rule("down 1s"), &down);
+        assert_eq!(book.look(2_000, &rule("down 1s"), &down).len(), 1);
+        let renamed = "push Line East → Bramble";
+        book.rename_subjects(|subject| (subject == "push Line → Bramble").then(|| renamed.to_owned()));
+        book.rename_rule("night", "Nights");
+        let rules = vec![Rule { name: "Nights".into(), ..rule("down 1s").remove(0) }];
+        let down = vec![Sighted { subject: renamed.into(), ..down.into_iter().next().unwrap() }];
+        assert_eq!(book.look(3_000, &rules, &down), [], "it is neither over nor raised again");
+        let open = book.open().remove(0);
+        assert_eq!((open.rule.as_str(), open.subject.as_str(), open.raised_ms), ("Nights", renamed, 2_000));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! From one look at everything to the next: what is to be written down.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use super::{Blame, Note, Sight, Silence, Subject};
 use crate::supervision::{FeedPhase, Phase, PushPhase};
@@ -87,8 +87,9 @@ impl Recorder {
         for sight in sights {
             self.look_at(now_ms, sight, &mut notes);
         }
-        let seen = |subject: &Subject| sights.iter().any(|sight| sight.subject == *subject);
-        let gone: Vec<Subject> = self.known.keys().filter(|subject| !seen(subject)).cloned().collect();
+        let seen: HashSet<&Subject> = sights.iter().map(|sight| &sight.subject).collect();
+        let gone: Vec<Subject> =
+            self.known.keys().filter(|subject| !seen.contains(subject)).cloned().collect();
         for subject in gone {
             let known = self.known.remove(&subject);
             let at_ms = known.as_ref().map_or(now_ms, |known| known.last_ms.max(now_ms));
@@ -105,6 +106,12 @@ impl Recorder {
             notes.push(Note::RunEnded { at_ms, subject });
         }
         notes
+    }
+
+    /// Continues under other names: `rename` returns the new name of a subject that has one.
+    pub fn rename_subjects(&mut self, rename: impl Fn(&Subject) -> Option<Subject>) {
+        let known = std::mem::take(&mut self.known).into_iter();
+        self.known = known.map(|(subject, known)| (rename(&subject).unwrap_or(subject), known)).collect();
     }
 
     fn look_at(&mut self, now_ms: i64, sight: &Sight, notes: &mut Vec<Note>) {
@@ -205,6 +212,16 @@ mod tests {
                 Note::OutageEnded { at_ms, .. } => format!("up {at_ms}"),
             })
             .collect()
+    }
+
+    #[test]
+    fn run_continues_under_a_new_name() {
+        let mut recorder = Recorder::default();
+        recorder.look(10, &sight("flowing", 8, None));
+        let renamed = Subject::Feed("Summit East".into());
+        recorder.rename_subjects(|subject| (*subject == feed()).then(|| renamed.clone()));
+        let seen = vec![Sight { subject: renamed, ..sight("flowing", 8, None).remove(0) }];
+        assert_eq!(recorder.look(20, &seen), []);
     }
 
     #[test]

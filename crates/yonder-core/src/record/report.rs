@@ -1,5 +1,7 @@
 //! How much of the time in which it should have run it did.
 
+use std::collections::BTreeMap;
+
 use super::{Blame, Subject};
 use crate::cause::Side;
 
@@ -60,6 +62,10 @@ pub struct Line {
 }
 
 impl Line {
+    fn new(subject: Subject) -> Self {
+        Self { subject, wanted_ms: 0, down_ms: 0, outages: 0, longest_ms: 0, shares: Vec::new() }
+    }
+
     /// Share of the wanted time in which it ran, from 0 to 1; `None` when it should not have run at all.
     #[must_use]
     #[expect(
@@ -99,37 +105,24 @@ fn order(shares: &mut [Share]) {
 /// `to_ms` lies no later than now: what lasts is counted up to it.
 #[must_use]
 pub fn report(from_ms: i64, to_ms: i64, runs: &[Span], outages: &[SpanOutage]) -> Vec<Line> {
-    let mut lines: Vec<Line> = Vec::new();
-    let mut subjects: Vec<&Subject> = runs.iter().map(|run| &run.subject).collect();
-    subjects.sort();
-    subjects.dedup();
-    for subject in subjects {
-        let of_it = |span: &Span| span.subject == *subject;
-        let wanted_ms = runs.iter().filter(|run| of_it(run)).map(|run| run.within(from_ms, to_ms)).sum();
-        if wanted_ms == 0 {
-            continue;
+    let mut lines: BTreeMap<&Subject, Line> = BTreeMap::new();
+    for run in runs {
+        let wanted_ms = run.within(from_ms, to_ms);
+        if wanted_ms > 0 {
+            lines.entry(&run.subject).or_insert_with(|| Line::new(run.subject.clone())).wanted_ms +=
+                wanted_ms;
         }
-        let mut line = Line {
-            subject: subject.clone(),
-            wanted_ms,
-            down_ms: 0,
-            outages: 0,
-            longest_ms: 0,
-            shares: Vec::new(),
-        };
-        for outage in outages.iter().filter(|outage| of_it(&outage.span)) {
-            let down_ms = outage.span.within(from_ms, to_ms);
-            if down_ms == 0 {
-                continue;
-            }
-            line.outages += 1;
-            line.down_ms += down_ms;
-            line.longest_ms = line.longest_ms.max(down_ms);
-            add_share(&mut line.shares, outage.blame.side, down_ms);
-        }
-        order(&mut line.shares);
-        lines.push(line);
     }
+    for outage in outages {
+        let down_ms = outage.span.within(from_ms, to_ms);
+        let Some(line) = lines.get_mut(&outage.span.subject).filter(|_| down_ms > 0) else { continue };
+        line.outages += 1;
+        line.down_ms += down_ms;
+        line.longest_ms = line.longest_ms.max(down_ms);
+        add_share(&mut line.shares, outage.blame.side, down_ms);
+    }
+    let mut lines: Vec<Line> = lines.into_values().collect();
+    lines.iter_mut().for_each(|line| order(&mut line.shares));
     lines
 }
 

@@ -15,9 +15,9 @@ use tokio::time::timeout;
 use yonder_core::{Cause, CauseCode, FeedMachine, FeedState};
 use yonder_media::Frame;
 
-use crate::alarm::Alarm;
 use crate::children::{Child, ChildEvent, Children, RelayId};
 use crate::clock::Clock;
+use crate::deadline::DeadlineTimer;
 use crate::output::{OutputContext, RelayOutput};
 use crate::push::{CLOSE_TIMEOUT, Push, PushId};
 use crate::source::{Inlet, InletEvent};
@@ -183,9 +183,9 @@ impl FeedActor {
     /// When dropped, all connections are closed without a farewell.
     pub(super) async fn run(mut self) -> ActorEnd {
         self.register_here();
-        let mut alarm = Alarm::new(self.clock);
+        let mut timer = DeadlineTimer::new(self.clock);
         // The actor has its own limit, by time.
-        let exit = unconstrained(poll_fn(|context| self.poll_guarded(context, &mut alarm))).await;
+        let exit = unconstrained(poll_fn(|context| self.poll_guarded(context, &mut timer))).await;
         match exit {
             Exit::Move(to) => ActorEnd::Moved { to, actor: Box::new(self) },
             Exit::End => {
@@ -223,8 +223,8 @@ impl FeedActor {
     }
 
     /// Polls, and handles a panic outside of the parts that have a guard of their own: all connections begin again.
-    fn poll_guarded(&mut self, task: &mut Context<'_>, alarm: &mut Alarm) -> Poll<Exit> {
-        let polled = catch_unwind(AssertUnwindSafe(|| self.poll(task, alarm)));
+    fn poll_guarded(&mut self, task: &mut Context<'_>, timer: &mut DeadlineTimer) -> Poll<Exit> {
+        let polled = catch_unwind(AssertUnwindSafe(|| self.poll(task, timer)));
         polled.unwrap_or_else(|_| {
             tracing::error!(feed = self.spec.name, "feed panicked");
             self.handle_panic();
@@ -243,11 +243,11 @@ impl FeedActor {
         }
     }
 
-    fn poll(&mut self, task: &mut Context<'_>, alarm: &mut Alarm) -> Poll<Exit> {
+    fn poll(&mut self, task: &mut Context<'_>, timer: &mut DeadlineTimer) -> Poll<Exit> {
         let now = self.clock.now();
         if let Some(until) = self.paused_until {
             if now < until {
-                self.wake_at(until, task, alarm);
+                self.wake_at(until, task, timer);
                 return Poll::Pending;
             }
             self.paused_until = None;
@@ -277,13 +277,13 @@ impl FeedActor {
             task.waker().wake_by_ref();
         } else {
             let next = self.poll_timeout();
-            self.wake_at(next, task, alarm);
+            self.wake_at(next, task, timer);
         }
         Poll::Pending
     }
 
-    fn wake_at(&self, at: Duration, task: &mut Context<'_>, alarm: &mut Alarm) {
-        if alarm.until(at).poll(task).is_ready() {
+    fn wake_at(&self, at: Duration, task: &mut Context<'_>, timer: &mut DeadlineTimer) {
+        if timer.poll_deadline(at, task).is_ready() {
             task.waker().wake_by_ref();
         }
     }

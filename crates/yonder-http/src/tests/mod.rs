@@ -18,6 +18,7 @@ use yonder_store::{MasterKey, Store};
 
 mod book;
 mod changes;
+mod identity;
 mod keeping;
 mod people;
 mod platform_side;

@@ -5,6 +5,7 @@
 //! packets keeps that spacing, so that a receiver sees an even stream and not a burst per picture.
 
 use bytes::{BufMut, Bytes, BytesMut};
+use smallvec::SmallVec;
 
 use crate::aac;
 use crate::blocks::BlockWriter;
@@ -60,29 +61,32 @@ pub struct Chunk {
     /// Whole packets.
     pub bytes: Bytes,
     /// Their spacing, in order.
-    pub runs: Vec<Run>,
+    pub runs: SmallVec<[Run; 4]>,
 }
 
 impl Chunk {
-    /// The packets in groups of at most `group`, each with the clock at its first packet. What belongs to a clearly
-    /// later time begins a group of its own: a clock reference must not arrive before its time.
+    /// Returns the packets in groups of at most `group`, each with the clock at its first packet. Packets of a clearly later time
+    /// begin a group of their own: a clock reference must not arrive before its time.
     pub fn groups(&self, group: usize) -> impl Iterator<Item = (i64, Bytes)> {
-        let mut clocks = self.runs.iter().flat_map(|run| {
-            let packets = i64::try_from(run.packets).unwrap_or(1).max(1);
-            (0..packets).map(move |within| run.begin + run.span * within / packets)
-        });
-        let mut groups: Vec<(i64, usize)> = Vec::new();
-        for clock in clocks.by_ref() {
-            match groups.last_mut() {
-                Some((begin, packets)) if *packets < group.max(1) && clock - *begin < APART => *packets += 1,
-                _ => groups.push((clock, 1)),
+        let mut clocks = self
+            .runs
+            .iter()
+            .flat_map(|run| {
+                let packets = i64::try_from(run.packets).unwrap_or(1).max(1);
+                (0..packets).map(move |within| run.begin + run.span * within / packets)
+            })
+            .peekable();
+        let mut from = 0;
+        std::iter::from_fn(move || {
+            let begin = clocks.next()?;
+            let mut packets = 1;
+            while packets < group.max(1) && clocks.next_if(|clock| clock - begin < APART).is_some() {
+                packets += 1;
             }
-        }
-        let mut at = 0;
-        groups.into_iter().map(move |(clock, packets)| {
-            let from = at;
-            at += packets * PACKET;
-            (clock, self.bytes.slice(from.min(self.bytes.len())..at.min(self.bytes.len())))
+            let to = from + packets * PACKET;
+            let bytes = self.bytes.slice(from.min(self.bytes.len())..to.min(self.bytes.len()));
+            from = to;
+            Some((begin, bytes))
         })
     }
 }
@@ -125,7 +129,7 @@ impl Default for Pace {
 #[derive(Debug, Default)]
 pub struct Muxer {
     out: BlockWriter,
-    runs: Vec<Run>,
+    runs: SmallVec<[Run; 4]>,
     /// Headers that the map describes.
     headers: StreamHeaders,
     association: Bytes,

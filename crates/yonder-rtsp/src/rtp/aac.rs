@@ -1,6 +1,7 @@
 //! AAC payloads in the AAC-hbr mode (RFC 3640, 3.3.6): several frames in a packet, or one frame in several.
 
 use bytes::{Bytes, BytesMut};
+use smallvec::SmallVec;
 use yonder_media::BitReader;
 use yonder_media::aac::SAMPLES_PER_FRAME;
 
@@ -36,6 +37,9 @@ pub struct AacFrame {
     pub data: Bytes,
 }
 
+/// Frames that a packet completes; most complete one.
+pub(crate) type AacFrames = SmallVec<[AacFrame; 2]>;
+
 /// Takes AAC frames out of packets.
 #[derive(Debug, Default)]
 pub struct AacDepacketiser {
@@ -65,11 +69,11 @@ impl AacDepacketiser {
         }
     }
 
-    /// Takes a packet; returns the frames it completed.
-    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<AacFrame> {
+    /// Handles a packet and returns the frames that it completes.
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> SmallVec<[AacFrame; 2]> {
         let Some((sizes, data)) = self.read_headers(packet.payload.as_ref()) else {
             self.dropped += 1;
-            return Vec::new();
+            return SmallVec::new();
         };
         if let [size] = sizes.as_slice()
             && (*size > data.len() || self.partial.is_some())
@@ -81,13 +85,13 @@ impl AacDepacketiser {
     }
 
     /// 3.2.1: a 16-bit length in bits, then a size and an index for every frame.
-    fn read_headers<'p>(&self, payload: &'p [u8]) -> Option<(Vec<usize>, &'p [u8])> {
+    fn read_headers<'p>(&self, payload: &'p [u8]) -> Option<(SmallVec<[usize; 8]>, &'p [u8])> {
         let (length, rest) = payload.split_first_chunk::<2>()?;
         let header_bits = usize::from(u16::from_be_bytes(*length));
         let header_bytes = header_bits.div_ceil(8);
         let (headers, data) = rest.split_at_checked(header_bytes)?;
         let mut reader = BitReader::new(headers);
-        let mut sizes = Vec::new();
+        let mut sizes = SmallVec::new();
         let mut index_bits = self.format.index_bits;
         let header_width = |index: u32| usize::try_from(self.format.size_bits + index).unwrap_or(usize::MAX);
         while reader.position() + header_width(index_bits) <= header_bits {
@@ -102,8 +106,8 @@ impl AacDepacketiser {
     }
 
     /// Frames are copied out of the block that the socket was read into: a small one would keep all of it.
-    fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: &[u8]) -> Vec<AacFrame> {
-        let mut frames = Vec::with_capacity(sizes.len());
+    fn split_frames(&mut self, timestamp: u32, sizes: &[usize], mut data: &[u8]) -> AacFrames {
+        let mut frames = AacFrames::with_capacity(sizes.len());
         let mut at = timestamp;
         for &size in sizes {
             let Some((frame, rest)) = data.split_at_checked(size).filter(|_| size > 0) else {
@@ -158,7 +162,7 @@ mod tests {
     #[test]
     fn one_frame_in_a_packet() {
         let frames = AacDepacketiser::default().handle_packet(&packet(5, &[0, 16, 0, 3 << 3, 1, 2, 3]));
-        assert_eq!(frames, vec![AacFrame { timestamp: 5, data: Bytes::from_static(&[1, 2, 3]) }]);
+        assert_eq!(frames[..], [AacFrame { timestamp: 5, data: Bytes::from_static(&[1, 2, 3]) }]);
     }
 
     #[test]
@@ -174,7 +178,7 @@ mod tests {
         let mut depacketiser = AacDepacketiser::default();
         assert!(depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 1, 2])).is_empty());
         let frames = depacketiser.handle_packet(&packet(9, &[0, 16, 0, 5 << 3, 3, 4, 5]));
-        assert_eq!(frames, vec![AacFrame { timestamp: 9, data: Bytes::from_static(&[1, 2, 3, 4, 5]) }]);
+        assert_eq!(frames[..], [AacFrame { timestamp: 9, data: Bytes::from_static(&[1, 2, 3, 4, 5]) }]);
     }
 
     #[test]

@@ -1,9 +1,10 @@
 //! What takes units out of a track's packets, for every codec carried.
 
 use bytes::Bytes;
+use smallvec::{SmallVec, smallvec};
 use yonder_media::{Payload, VideoCodec};
 
-use super::aac::{AacDepacketiser, AacFrame};
+use super::aac::{AacDepacketiser, AacFrame, AacFrames};
 use super::latm::LatmDepacketiser;
 use super::packet::RtpPacket;
 use super::picture::PictureDepacketiser;
@@ -82,8 +83,8 @@ impl Depacketiser {
         }
     }
 
-    /// Takes a packet; returns the units it completed.
-    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<TrackUnit> {
+    /// Handles a packet and returns the units that it completes.
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> SmallVec<[TrackUnit; 2]> {
         match self {
             Self::Picture(picture) => picture
                 .handle_packet(packet)
@@ -96,17 +97,17 @@ impl Depacketiser {
                 .collect(),
             Self::Aac(aac) => sound(aac.handle_packet(packet)),
             Self::Latm(latm) => sound(latm.handle_packet(packet)),
-            Self::Samples if packet.payload.as_ref().is_empty() => Vec::new(),
+            Self::Samples if packet.payload.as_ref().is_empty() => SmallVec::new(),
             Self::Samples => {
                 // Copied, as all that is small: it would keep the whole block that the socket was read into.
                 let data = Bytes::copy_from_slice(packet.payload.as_ref());
-                sound(vec![AacFrame { timestamp: packet.timestamp, data }])
+                sound(smallvec![AacFrame { timestamp: packet.timestamp, data }])
             }
         }
     }
 }
 
-fn sound(frames: Vec<AacFrame>) -> Vec<TrackUnit> {
+fn sound(frames: AacFrames) -> SmallVec<[TrackUnit; 2]> {
     frames
         .into_iter()
         .map(|frame| TrackUnit {

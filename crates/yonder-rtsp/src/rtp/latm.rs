@@ -1,9 +1,10 @@
 //! AAC in LATM (RFC 6416): one `AudioMuxElement` in one packet or several.
 
 use bytes::{Bytes, BytesMut};
+use smallvec::SmallVec;
 use yonder_media::aac::{SAMPLES_PER_FRAME, StreamMux};
 
-use super::aac::AacFrame;
+use super::aac::{AacFrame, AacFrames};
 use super::packet::RtpPacket;
 
 /// Largest element assembled.
@@ -47,8 +48,8 @@ impl LatmDepacketiser {
         self.broken = self.partial.take().is_some();
     }
 
-    /// Takes a packet; returns the frames it completed. The marker ends an element (6.1).
-    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<AacFrame> {
+    /// Handles a packet and returns the frames that it completes. The marker ends an element (6.1).
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> SmallVec<[AacFrame; 2]> {
         if self.partial.as_ref().is_some_and(|(time, _)| *time != packet.timestamp) {
             self.partial = None;
             self.dropped += 1;
@@ -56,7 +57,7 @@ impl LatmDepacketiser {
         if std::mem::take(&mut self.broken) {
             self.broken = !packet.marker;
             self.dropped += 1;
-            return Vec::new();
+            return SmallVec::new();
         }
         let element = match self.partial.take() {
             None if packet.marker => Bytes::copy_from_slice(packet.payload.as_ref()),
@@ -67,7 +68,7 @@ impl LatmDepacketiser {
                     if joined.len() <= MAX_ELEMENT_BYTES {
                         self.partial = Some((time, joined));
                     }
-                    return Vec::new();
+                    return SmallVec::new();
                 }
                 joined.freeze()
             }
@@ -75,13 +76,13 @@ impl LatmDepacketiser {
         self.take_element(packet.timestamp, &element)
     }
 
-    fn take_element(&mut self, timestamp: u32, element: &Bytes) -> Vec<AacFrame> {
+    fn take_element(&mut self, timestamp: u32, element: &Bytes) -> AacFrames {
         let Ok(frames) = StreamMux::take_frames(&mut self.mux, self.in_band, element) else {
             self.dropped += 1;
-            return Vec::new();
+            return SmallVec::new();
         };
         let mut at = timestamp;
-        let mut taken = Vec::with_capacity(frames.len());
+        let mut taken = AacFrames::with_capacity(frames.len());
         for data in frames.into_iter().filter(|data| !data.is_empty()) {
             taken.push(AacFrame { timestamp: at, data });
             at = at.wrapping_add(self.frame_ticks);
@@ -115,7 +116,7 @@ mod tests {
     #[test]
     fn an_element_in_one_packet_gives_its_frame() {
         let frames = depacketiser().handle_packet(&packet(7, true, &[3, 1, 2, 3]));
-        assert_eq!(frames, vec![AacFrame { timestamp: 7, data: Bytes::from_static(&[1, 2, 3]) }]);
+        assert_eq!(frames[..], [AacFrame { timestamp: 7, data: Bytes::from_static(&[1, 2, 3]) }]);
     }
 
     #[test]

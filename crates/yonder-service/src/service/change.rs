@@ -12,6 +12,7 @@ use yonder_store::{AuditEntry, Deed, Fate, Identity, Kind, SealedSecret, StoreEr
 
 use super::book::{differences, table};
 use super::people::role_facts;
+use super::rename::Rename;
 use super::{Service, lock};
 use crate::error::ServiceError;
 use crate::time;
@@ -98,6 +99,12 @@ struct Snapshot {
     secrets: Vec<(&'static str, Option<SealedSecret>)>,
 }
 
+impl Snapshot {
+    fn name(&self) -> Option<String> {
+        self.fields.get("name").and_then(Value::as_str).map(str::to_owned)
+    }
+}
+
 impl Service {
     /// Makes a change of a record.
     ///
@@ -112,6 +119,9 @@ impl Service {
         check_role(change)?;
         // As names are stored.
         let asked = change.name.trim();
+        let _changing = self.change();
+        let mut is_removed = false;
+        let mut names = None;
         let value = self.together(|| {
             let before = self.snapshot(change.kind, asked)?;
             check_revision(change, before.as_ref())?;
@@ -122,10 +132,18 @@ impl Service {
                 None => None,
             };
             let after = self.snapshot(change.kind, name.as_deref().unwrap_or(asked))?;
+            is_removed = before.is_some() && after.is_none();
+            names = before.as_ref().and_then(Snapshot::name).zip(after.as_ref().and_then(Snapshot::name));
             self.add_audit(&audit_entry(change, before.as_ref(), after.as_ref()))?;
             Ok(Fate::Keep(value))
         })?;
+        if let Some((old, new)) = names.filter(|(old, new)| old != new) {
+            self.follow_rename(Rename { kind: change.kind, old: &old, new: &new });
+        }
         log(change);
+        if is_removed {
+            self.follow_removal(change.kind);
+        }
         self.tell_lines();
         Ok(value)
     }
@@ -304,9 +322,10 @@ fn audit_entry(change: &Change, before: Option<&Snapshot>, after: Option<&Snapsh
         (None, None) => Vec::new(),
         (before, after) => {
             let new_secrets = new_secrets(before, after);
+            let renamed = renamed(before, after);
             let after = after.map_or(&empty, |after| &after.fields);
             let mut fields = differences(before.map(|before| &before.fields), after, &new_secrets);
-            fields.extend(renamed(before, after));
+            fields.extend(renamed);
             fields
         }
     };
@@ -338,9 +357,8 @@ fn new_secrets(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Vec<&'sta
 }
 
 /// Returns the new name of a record.
-fn renamed(before: Option<&Snapshot>, after: &Map<String, Value>) -> Option<FieldChange> {
-    let name = |fields: &Map<String, Value>| fields.get("name").and_then(Value::as_str).map(str::to_owned);
-    let (before, after) = (name(&before?.fields)?, name(after)?);
+fn renamed(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Option<FieldChange> {
+    let (before, after) = (before?.name()?, after?.name()?);
     let field = "name".to_owned();
     (before != after).then_some(FieldChange { field, before: Some(before), after: Some(after) })
 }

@@ -1,6 +1,6 @@
 //! What a change of the records does to what runs: at once, or, within a group of changes, once the group is kept.
 
-use yonder_store::{Fate, Relay as StoredRelay};
+use yonder_store::{Fate, Relay as StoredRelay, StoreError};
 
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -69,10 +69,12 @@ impl Service {
                 Ok(())
             }
             Effect::Apply(name) => {
-                // One that was removed in the same group has nothing to be brought to.
-                let relays = self.store.relays()?;
-                let relay = relays.iter().find(|relay| relay.name == *name);
-                relay.map_or(Ok(()), |relay: &StoredRelay| self.follow_wish(relay))
+                match self.store.relay(name) {
+                    Ok(relay) => self.follow_wish(&relay),
+                    // Removed in the same group.
+                    Err(StoreError::NotFound { .. }) => Ok(()),
+                    Err(error) => Err(error.into()),
+                }
             }
         }
     }

@@ -28,6 +28,14 @@ pub(crate) struct Ledger {
 }
 
 impl Ledger {
+    /// Continues under other names: `rename` returns the new name of a subject that has one.
+    pub(crate) fn rename_subjects(&mut self, rename: impl Fn(&Carried) -> Option<Carried>) {
+        for counters in [&mut self.seen, &mut self.unwritten] {
+            let renamed = std::mem::take(counters).into_iter();
+            *counters = renamed.map(|(key, count)| (rename(&key).unwrap_or(key), count)).collect();
+        }
+    }
+
     /// Counts what a pull or push carried since the last look, and for the uplink that it is bound to as well.
     fn count(&mut self, whose: Carried, by: Option<Carried>, protocol: Option<Protocol>, counter: u64) {
         let before = self.seen.insert(whose.clone(), counter).unwrap_or_default();
@@ -65,6 +73,7 @@ impl Service {
     /// When the records cannot be read or written.
     pub fn look_into_ledger(&self, write: bool) -> Result<(), ServiceError> {
         self.write_kept_changes()?;
+        let _between = self.between_changes();
         let relays = self.stored_relays();
         let mut ledger = super::lock(&self.ledger);
         let mut worked = Vec::new();

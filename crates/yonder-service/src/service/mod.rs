@@ -23,6 +23,7 @@ mod rates;
 mod record;
 mod rehearsals;
 mod relays;
+mod rename;
 mod sessions;
 mod stills;
 mod surveys;
@@ -99,6 +100,8 @@ pub struct Service {
     loop_restarts: AtomicU64,
 }
 
+/// How long an observation waits for a change that is being made.
+const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
 /// Events that a slow listener may be behind before it must start anew.
 const EVENT_BACKLOG: usize = 1024;
 
@@ -204,6 +207,12 @@ impl Service {
 
     fn change(&self) -> ReentrantMutexGuard<'_, ()> {
         self.changing.lock()
+    }
+
+    /// Waits a moment for a change that is being made, so that names do not change during an observation. `None` after a change
+    /// that takes long, as on a disk that hangs.
+    fn between_changes(&self) -> Option<ReentrantMutexGuard<'_, ()>> {
+        self.changing.try_lock_for(CHANGE_TIMEOUT)
     }
 
     fn stored_relays(&self) -> Arc<[StoredRelay]> {

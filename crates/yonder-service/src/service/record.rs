@@ -59,6 +59,14 @@ impl Service {
         }
     }
 
+    /// Records what has changed since the last observation, which otherwise happens in the background.
+    ///
+    /// # Errors
+    /// When the records cannot be written. What was not written is tried again with the next observation.
+    pub fn observe(&self) -> Result<(), ServiceError> {
+        self.look_into_record(false, false)
+    }
+
     /// Takes up the record where the service left it.
     ///
     /// # Errors
@@ -85,9 +93,13 @@ impl Service {
     /// When the records cannot be written. What was not written is tried again with the next look.
     pub(super) fn look_into_record(&self, in_order: bool, prunes: bool) -> Result<(), ServiceError> {
         let now_ms = time::millis(SystemTime::now());
-        let mut recorder = lock(&self.recorder);
+        let notes = {
+            let _between = self.between_changes();
+            let sights = self.sights();
+            lock(&self.recorder).look(now_ms, &sights)
+        };
         let mut unwritten = lock(&self.unwritten_notes);
-        unwritten.extend(recorder.look(now_ms, &self.sights()));
+        unwritten.extend(notes);
         self.store.keep_notes(&unwritten, now_ms, in_order)?;
         let is_news = !unwritten.is_empty();
         unwritten.clear();
@@ -202,9 +214,18 @@ impl Service {
             from: time::text(time::from_millis(from_ms)),
             to: time::text(time::from_millis(until_ms)),
             sites: self.sites(&lines)?,
-            lines: lines.iter().map(line_facts).collect(),
+            lines: lines.iter().map(|line| self.report_line(line)).collect::<Result<_, _>>()?,
             outages: outages.iter().map(|outage| outage_facts(outage, from_ms, until_ms)).collect(),
         })
+    }
+
+    fn report_line(&self, line: &Line) -> Result<ReportLine, ServiceError> {
+        let (kind, name) = match &line.subject {
+            Subject::Feed(name) => (Kind::Feed, name),
+            Subject::Relay(name) | Subject::Push(name, _) => (Kind::Relay, name),
+        };
+        let identity = self.store.identity(kind, name)?;
+        Ok(line_facts(line, identity.map(|identity| identity.uid)))
     }
 
     /// Outages of a relay's feed and of its pushes since `from_ms`, oldest first.
@@ -238,7 +259,7 @@ impl Service {
             kind: "site".into(),
             name,
             part: None,
-            ..line_facts(&line)
+            ..line_facts(&line, None)
         };
         Ok(sites.into_iter().map(facts).collect())
     }
@@ -266,7 +287,7 @@ fn read_ms(field: &'static str, text: &str) -> Result<i64, ServiceError> {
 }
 
 fn entry(line: LogLine) -> LogEntry {
-    let LogLine { id, at_ms, kind, name, part, what, code, side, message, who } = line;
+    let LogLine { id, at_ms, kind, name, part, what, code, side, message, who, uid, part_uid } = line;
     LogEntry {
         id,
         at: time::text(time::from_millis(at_ms)),
@@ -278,6 +299,8 @@ fn entry(line: LogLine) -> LogEntry {
         side: side.as_deref().and_then(Side::from_name),
         message,
         who,
+        record_id: uid,
+        part_id: part_uid,
     }
 }
 
@@ -289,7 +312,7 @@ fn names(subject: &Subject) -> (&'static str, String, Option<String>) {
     }
 }
 
-fn line_facts(line: &Line) -> ReportLine {
+fn line_facts(line: &Line, record_id: Option<String>) -> ReportLine {
     let (kind, name, part) = names(&line.subject);
     let shares = line
         .shares
@@ -306,6 +329,7 @@ fn line_facts(line: &Line) -> ReportLine {
         longest_s: line.longest_ms / 1_000,
         availability_percent: line.availability().map(|share| (share * 1e5).round() / 1e3),
         shares,
+        record_id,
     }
 }
 

@@ -4,6 +4,8 @@ use bytes::{Buf as _, BytesMut};
 
 /// Bytes handed to one system call.
 const MAX_BYTES: usize = 60 * 1024;
+/// Capacity of a batch: a datagram is written behind the others before it is known to fit.
+const CAPACITY: usize = MAX_BYTES + 2 * MAX_DATAGRAM;
 /// No datagram is longer: an Ethernet frame.
 const MAX_DATAGRAM: usize = 1500;
 
@@ -22,7 +24,7 @@ pub(super) struct Batch {
 
 impl Batch {
     pub(super) fn new(max: usize) -> Self {
-        Self { bytes: BytesMut::with_capacity(MAX_BYTES), segment: 0, count: 0, last: 0, max }
+        Self { bytes: BytesMut::with_capacity(CAPACITY), segment: 0, count: 0, last: 0, max }
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -31,22 +33,56 @@ impl Batch {
 
     /// True when a datagram of `length` bytes may go with those that are here.
     pub(super) fn fits(&self, length: usize) -> bool {
+        self.fits_behind(self.bytes.len(), length)
+    }
+
+    /// The same behind the first `before` bytes.
+    fn fits_behind(&self, before: usize, length: usize) -> bool {
         self.is_empty()
             || self.last == self.segment
                 && length <= self.segment
-                && self.bytes.len() + length <= MAX_BYTES
+                && before + length <= MAX_BYTES
                 && self.count < self.max
     }
 
     /// Adds a datagram that fits.
     pub(super) fn add(&mut self, datagram: &[u8]) {
-        debug_assert!(self.fits(datagram.len()) && datagram.len() <= MAX_DATAGRAM);
-        if self.is_empty() {
-            self.segment = datagram.len();
-        }
+        debug_assert!(self.fits(datagram.len()), "a datagram that does not fit");
         self.bytes.extend_from_slice(datagram);
+        self.count_in(datagram.len());
+    }
+
+    /// Adds the datagram that `write` appends, in place. One that does not go with the others is moved to `apart`, which the caller
+    /// handles.
+    ///
+    /// Returns what `write` does.
+    pub(super) fn add_with<T>(
+        &mut self,
+        apart: &mut BytesMut,
+        belongs_apart: impl FnOnce(&[u8]) -> bool,
+        write: impl FnOnce(&mut BytesMut) -> Option<T>,
+    ) -> Option<T> {
+        let before = self.bytes.len();
+        let written = write(&mut self.bytes)?;
+        let datagram = self.bytes.get(before..).unwrap_or_default();
+        let length = datagram.len();
+        if belongs_apart(datagram) || !self.fits_behind(before, length) {
+            apart.clear();
+            apart.extend_from_slice(datagram);
+            self.bytes.truncate(before);
+        } else if length > 0 {
+            self.count_in(length);
+        }
+        Some(written)
+    }
+
+    fn count_in(&mut self, length: usize) {
+        debug_assert!(length <= MAX_DATAGRAM, "a datagram beyond an Ethernet frame");
+        if self.is_empty() {
+            self.segment = length;
+        }
         self.count += 1;
-        self.last = datagram.len();
+        self.last = length;
     }
 
     pub(super) fn bytes(&self) -> &[u8] {
@@ -82,7 +118,7 @@ impl Batch {
         self.count = self.count.saturating_sub(1);
         if self.count == 0 {
             // Room that was advanced over is taken back.
-            self.bytes = BytesMut::with_capacity(MAX_BYTES);
+            self.bytes = BytesMut::with_capacity(CAPACITY);
             self.clear();
         }
     }
@@ -144,6 +180,33 @@ mod tests {
             batch.drop_first();
         }
         assert!(batch.is_empty() && batch.fits(1332));
+    }
+
+    #[test]
+    fn datagram_is_written_in_place_and_one_that_does_not_fit_is_moved_apart() {
+        let mut batch = Batch::new(64);
+        let mut apart = BytesMut::new();
+        let mut write = |batch: &mut Batch, mark: u8, length: usize| {
+            let written = batch.add_with(
+                &mut apart,
+                |datagram| datagram[0] == 9,
+                |bytes| {
+                    bytes.extend_from_slice(&vec![mark; length]);
+                    Some(length)
+                },
+            );
+            assert_eq!(written, Some(length));
+            std::mem::take(&mut apart)
+        };
+        assert!(write(&mut batch, 1, 1332).is_empty());
+        assert_eq!(write(&mut batch, 9, 44), vec![9; 44], "the caller wants it apart");
+        assert!(write(&mut batch, 2, 1332).is_empty());
+        assert_eq!(write(&mut batch, 3, 1400), vec![3; 1400], "longer than the others");
+        assert!(write(&mut batch, 4, 204).is_empty());
+        assert_eq!(write(&mut batch, 5, 204), vec![5; 204], "nothing follows a shorter one");
+        assert_eq!(batch.bytes(), [vec![1; 1332], vec![2; 1332], vec![4; 204]].concat());
+        assert_eq!(batch.add_with(&mut apart, |_| false, |_| None::<usize>), None);
+        assert_eq!(batch.bytes().len(), 2 * 1332 + 204);
     }
 
     #[test]

@@ -70,7 +70,7 @@ pub(crate) struct SrtConnection {
     last_dts: Option<i64>,
     /// Datagrams that were made but not accepted by the socket yet.
     batch: Batch,
-    /// The datagram after them.
+    /// A datagram that does not go with them, for the next batch.
     next: BytesMut,
     /// A control packet, to be sent behind the data.
     control: BytesMut,
@@ -271,8 +271,19 @@ impl SrtConnection {
     fn transmit(&mut self, core: &mut PushCore, now: Duration) -> Result<(), Cause> {
         let horizon = self.next_tick;
         loop {
-            if self.next.is_empty() && self.caller.poll_transmit(now, horizon, &mut self.next).is_none() {
-                break;
+            if self.next.is_empty() {
+                let (caller, has_control) = (&mut self.caller, !self.control.is_empty());
+                let written = self.batch.add_with(
+                    &mut self.next,
+                    |datagram| Packet::is_control(datagram) && !has_control,
+                    |batch| caller.poll_transmit(now, horizon, batch),
+                );
+                if written.is_none() {
+                    break;
+                }
+                if self.next.is_empty() {
+                    continue;
+                }
             }
             if Packet::is_control(&self.next) && self.control.is_empty() {
                 std::mem::swap(&mut self.next, &mut self.control);

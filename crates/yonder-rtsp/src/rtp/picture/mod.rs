@@ -4,6 +4,7 @@
 //! pictures, and what a lost packet costs, is the same for both and is here.
 
 use bytes::Bytes;
+use smallvec::SmallVec;
 use yonder_media::{BlockWriter, NalRole, VideoCodec, h264, h265};
 
 use super::packet::RtpPacket;
@@ -157,9 +158,9 @@ impl PictureDepacketiser {
         *self = Self { dropped: self.dropped, marker: self.marker, needs_keyframe: true, ..fresh };
     }
 
-    /// Takes a packet; returns the access units it completed (at most two).
-    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> Vec<Picture> {
-        let mut units = Vec::new();
+    /// Handles a packet and returns the access units that it completes, at most two.
+    pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> SmallVec<[Picture; 2]> {
+        let mut units = SmallVec::new();
         let lost = std::mem::take(&mut self.lost);
         if self.timestamp == Some(packet.timestamp) {
             self.damaged |= lost;

@@ -31,7 +31,7 @@ const DAY_MS: i64 = 24 * HOUR_MS;
 /// State of the alert evaluation, and the outbox.
 #[derive(Debug, Default)]
 pub(in crate::service) struct Alarm {
-    pub(super) book: Mutex<AlertBook>,
+    pub(in crate::service) book: Mutex<AlertBook>,
     pub(super) outbox: Mutex<Outbox>,
     /// Held while the outbox is stored.
     pub(super) outbox_writing: Mutex<()>,

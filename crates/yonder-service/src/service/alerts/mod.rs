@@ -11,7 +11,7 @@ use yonder_api::{
     ReceiverChange, Way,
 };
 use yonder_core::alerts::Trigger;
-use yonder_core::check_name;
+use yonder_core::{check_name, nearest_name};
 use yonder_store::{
     Alert as StoredAlert, Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, ReceiverSettings,
     SecretChange,
@@ -206,7 +206,7 @@ impl Service {
         let kept = StoredAlert {
             name: check_name(&new.name).map_err(|error| ServiceError::name(&error))?,
             trigger: read_trigger(&new.when)?,
-            about: new.about.clone().filter(|about| !about.is_empty()),
+            about: self.read_about(new.about.clone())?,
             repeat_s: read_repeat(new.repeat_s.unwrap_or(USUAL_REPEAT_S))?,
             to: new.to.clone(),
             muted_until_ms: None,
@@ -229,7 +229,7 @@ impl Service {
             kept.trigger = read_trigger(when)?;
         }
         if let Some(about) = change.about {
-            kept.about = Some(about).filter(|about| !about.is_empty());
+            kept.about = self.read_about(Some(about))?;
         }
         if let Some(repeat_s) = change.repeat_s {
             kept.repeat_s = read_repeat(repeat_s)?;
@@ -237,6 +237,27 @@ impl Service {
         kept.to = change.to.unwrap_or(kept.to);
         self.store.edit_alert(name, &kept).map_err(|error| self.explain(error))?;
         self.alert(&kept.name)
+    }
+
+    /// Reads the name that an alert is limited to: that of a relay, feed, destination or uplink.
+    fn read_about(&self, about: Option<String>) -> Result<Option<String>, ServiceError> {
+        let Some(about) = about.map(|about| about.trim().to_owned()).filter(|about| !about.is_empty()) else {
+            return Ok(None);
+        };
+        let mut known = Vec::new();
+        for kind in [Kind::Relay, Kind::Feed, Kind::Destination, Kind::Uplink] {
+            known.extend(self.store.names(kind)?);
+        }
+        if let Some(name) = known.iter().find(|name| name.to_lowercase() == about.to_lowercase()) {
+            return Ok(Some(name.clone()));
+        }
+        let nearest = nearest_name(&about, known.iter().map(String::as_str));
+        let nearest = nearest.map_or_else(String::new, |name| format!("; the nearest is {name:?}"));
+        Err(ServiceError::Invalid {
+            field: "about",
+            detail: format!("no relay, feed, destination or uplink is named {about:?}{nearest}"),
+            hint: "Give the name of one of them, or leave the field empty for all.",
+        })
     }
 
     /// Acknowledges an open alert, which is then not repeated. Without a subject, all open subjects of it.

@@ -63,18 +63,26 @@ impl Service {
     /// Brings a book into effect, or tells what it would change. Only relays whose parts change are touched.
     ///
     /// # Errors
+    /// [`ServiceError::StaleBook`] if the records are not of the expected revision,
     /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written; then
     /// nothing is changed.
     pub fn apply_book(&self, request: BookRequest, actor: &Actor) -> Result<BookOutcome, ServiceError> {
-        let BookRequest { book, prune, look_only } = request;
+        let BookRequest { book, prune, look_only, expected_revision } = request;
         let outcome = self.together(|| {
+            let revision = self.store.revision()?;
+            if expected_revision.is_some_and(|expected| expected != revision) {
+                return Err(ServiceError::StaleBook);
+            }
             let (changes, to_start) = self.put_book(book, prune)?;
             if !look_only {
                 self.audit_book(&changes, actor)?;
             }
-            let outcome = BookOutcome { changes, applied: !look_only, to_start };
+            let outcome = BookOutcome { changes, applied: !look_only, to_start, revision };
             Ok(if look_only { Fate::Undo(outcome) } else { Fate::Keep(outcome) })
         })?;
+        if outcome.applied && outcome.changes.iter().any(|change| change.what == "removed") {
+            self.follow_removal(Kind::Relay);
+        }
         self.tell_lines();
         Ok(outcome)
     }

@@ -42,6 +42,9 @@ pub(crate) enum BookCommand {
         /// Start relays in spite of what their preflights say.
         #[arg(long)]
         force: bool,
+        /// Apply only the plan that `yonder book diff` has shown for this revision of the records.
+        #[arg(long, value_name = "REVISION")]
+        expect: Option<String>,
     },
     /// Write everything that the service keeps as a book, without secrets.
     Export {
@@ -60,21 +63,28 @@ pub(crate) fn run(
         BookCommand::Check(arguments) => check(&arguments, client),
         BookCommand::Diff(arguments) => {
             let file = BookFile::read(&arguments.book)?;
-            let outcome = send(&client()?, &file, file.book(true)?, arguments.prune, true)?;
+            let request = request(file.book(true)?, arguments.prune, true);
+            let outcome = send(&client()?, &file, &request)?;
             if arguments.json {
                 return print_json(&outcome);
             }
             print(&words::changes(&outcome, "would be"));
+            if !outcome.changes.is_empty() {
+                print(&format!(
+                    "\nThe records are at revision {0}. To apply this plan and no other: yonder book apply --expect {0}\n",
+                    outcome.revision
+                ));
+            }
             Ok(())
         }
-        BookCommand::Apply { arguments, force } => apply(&arguments, force, client),
+        BookCommand::Apply { arguments, force, expect } => apply(&arguments, force, expect, client),
         BookCommand::Export { out } => export(out.as_deref(), &client()?),
     }
 }
 
 fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Failure>) -> Result<(), Failure> {
     let file = BookFile::read(&arguments.book)?;
-    let outcome = send(&client()?, &file, file.book(false)?, arguments.prune, true)?;
+    let outcome = send(&client()?, &file, &request(file.book(false)?, arguments.prune, true))?;
     if arguments.json {
         return print_json(&outcome);
     }
@@ -85,11 +95,13 @@ fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Fail
 fn apply(
     arguments: &BookArguments,
     force: bool,
+    expected_revision: Option<String>,
     client: impl FnOnce() -> Result<Client, Failure>,
 ) -> Result<(), Failure> {
     let file = BookFile::read(&arguments.book)?;
     let client = client()?;
-    let outcome = send(&client, &file, file.book(true)?, arguments.prune, false)?;
+    let request = BookRequest { expected_revision, ..request(file.book(true)?, arguments.prune, false) };
+    let outcome = send(&client, &file, &request)?;
     if arguments.json {
         print_json(&outcome)?;
     } else {
@@ -124,15 +136,12 @@ fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Res
     if good { Ok(()) } else { Err(Failure::Told) }
 }
 
-fn send(
-    client: &Client,
-    file: &BookFile,
-    book: SiteBook,
-    prune: bool,
-    look_only: bool,
-) -> Result<BookOutcome, Failure> {
-    let sent = client.post(&["book"], &BookRequest { book, prune, look_only });
-    sent.map_err(|failure| file.located(failure))
+fn request(book: SiteBook, prune: bool, look_only: bool) -> BookRequest {
+    BookRequest { book, prune, look_only, expected_revision: None }
+}
+
+fn send(client: &Client, file: &BookFile, request: &BookRequest) -> Result<BookOutcome, Failure> {
+    client.post(&["book"], request).map_err(|failure| file.located(failure))
 }
 
 fn export(out: Option<&Path>, client: &Client) -> Result<(), Failure> {
