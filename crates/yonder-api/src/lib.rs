@@ -7,6 +7,7 @@ mod book;
 mod destinations;
 mod feeds;
 mod finds;
+mod jobs;
 mod patterns;
 mod people;
 mod platforms;
@@ -33,6 +34,7 @@ pub use destinations::{
 };
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
+pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
 pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
 pub use people::{
     Invitation, InvitationCode, Join, MadeInvitation, MadeToken, NewInvitation, NewToken, PasswordChange,

@@ -1,10 +1,12 @@
 //! `/api/v1/book`: everything that is kept as one document, and back.
 
 use actix_web::web::{self, Data, Json, ServiceConfig};
-use actix_web::{get, post};
-use yonder_api::{BookOutcome, BookRequest, Problem, SiteBook};
+use actix_web::{HttpResponse, get, post};
+use yonder_api::{BookOutcome, BookRequest, Job, JobKind, Problem, SiteBook};
+use yonder_service::run_blocking;
 
-use super::caller::{Caller, Keeper, changing, reading};
+use super::caller::{Caller, Keeper, reading};
+use super::jobs::{self, Preference};
 use super::json;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -26,14 +28,18 @@ async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>,
 
 /// Brings a book into effect, all of it or nothing, or tells what it would change.
 #[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", request_body = BookRequest,
-    responses((status = 200, body = BookOutcome), (status = 422, body = Problem)))]
+    responses((status = 200, body = BookOutcome), (status = 202, body = Job), (status = 412, body = Problem),
+        (status = 422, body = Problem)))]
 #[post("")]
 async fn apply(
     service: Data<Service>,
     keeper: Keeper,
+    preference: Preference,
     request: Json<BookRequest>,
-) -> Result<Json<BookOutcome>, HttpError> {
-    changing(&service, move |service| service.apply_book(request.into_inner(), &keeper.0.actor()))
-        .await
-        .map(Json)
+) -> Result<HttpResponse, HttpError> {
+    let (request, actor) = (request.into_inner(), keeper.0.actor());
+    jobs::run(&service, preference, &keeper.0, (JobKind::SiteBook, None), |service, context| async move {
+        run_blocking(move || service.apply_book(request, &actor, &context)).await
+    })
+    .await
 }

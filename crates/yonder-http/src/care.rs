@@ -4,10 +4,12 @@ use actix_web::http::header::CACHE_CONTROL;
 use actix_web::middleware::from_fn;
 use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, get, post};
-use yonder_api::{Check, MasterKeyRotation, Problem};
+use yonder_api::{Check, Job, JobKind, MasterKeyRotation, Problem};
+use yonder_service::run_blocking;
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, audited, identify_first, reading};
+use super::jobs::{self, Preference};
 use crate::error::HttpError;
 use crate::metrics;
 use yonder_service::Service;
@@ -23,18 +25,34 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
     config.service(read_metrics);
 }
 
-/// A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. It is recorded.
+/// A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. With `Prefer: respond-async` the job that makes
+/// it is returned, and `/jobs/{id}/file` has the file.
 #[utoipa::path(context_path = "/api/v1", tag = "care",
-    responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 500, body = Problem)))]
+    responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 202, body = Job),
+        (status = 500, body = Problem)))]
 #[post("/backup")]
-async fn backup(service: Data<Service>, keeper: Keeper) -> Result<HttpResponse, HttpError> {
+async fn backup(
+    service: Data<Service>,
+    keeper: Keeper,
+    preference: Preference,
+) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("backed-up", Kind::Service, "yonder");
-    let copy = audited(&service, act, Service::backup).await?;
-    let response = HttpResponse::Ok()
-        .content_type("application/vnd.sqlite3")
-        .insert_header((CACHE_CONTROL, "no-store"))
-        .body(copy);
-    Ok(response)
+    let job = jobs::begin(&service, &keeper.0, (JobKind::Backup, None), |service, context| async move {
+        run_blocking(move || {
+            let copied = service.backup_to_file(&context)?;
+            service.audit(&act);
+            Ok(copied)
+        })
+        .await
+    })?;
+    if preference.is_async() {
+        return Ok(jobs::accepted(&job));
+    }
+    match job.wait(jobs::MAX_SYNCHRONOUS).await {
+        Some(Err(error)) => Err(HttpError(error)),
+        Some(Ok(_)) => jobs::stream_file(job).await,
+        None => Ok(jobs::accepted(&job)),
+    }
 }
 
 /// Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need

@@ -1,5 +1,7 @@
 //! Problem documents (RFC 9457): each error of the service as a status and a body.
 
+use std::sync::Arc;
+
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, ResponseError};
 use yonder_api::Problem;
@@ -7,9 +9,15 @@ use yonder_service::ServiceError;
 use yonder_store::StoreError;
 
 /// Error of the service, as an HTTP response.
-#[derive(Debug, thiserror::Error)]
-#[error(transparent)]
-pub(crate) struct HttpError(#[from] pub(crate) ServiceError);
+#[derive(Debug, Clone, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct HttpError(pub(crate) Arc<ServiceError>);
+
+impl From<ServiceError> for HttpError {
+    fn from(error: ServiceError) -> Self {
+        Self(Arc::new(error))
+    }
+}
 
 /// Returns the status of an error.
 fn status(error: &ServiceError) -> StatusCode {
@@ -20,6 +28,7 @@ fn status(error: &ServiceError) -> StatusCode {
         ServiceError::NotFound { .. }
         | ServiceError::NoSuchPage(_)
         | ServiceError::NoSuchSurvey(_)
+        | ServiceError::NoSuchJob(_)
         | ServiceError::Store(StoreError::NotFound { .. }) => StatusCode::NOT_FOUND,
         ServiceError::Running { .. }
         | ServiceError::NotRunning(_)
@@ -29,6 +38,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::NoStill(_)
         | ServiceError::SecretLost { .. }
         | ServiceError::ChangedMeanwhile(_)
+        | ServiceError::Canceled
         | ServiceError::Store(
             StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
         ) => StatusCode::CONFLICT,
@@ -38,7 +48,9 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::RoleNeeded { .. }
         | ServiceError::TokenMissing => StatusCode::FORBIDDEN,
         ServiceError::Stale { .. } | ServiceError::StaleBook => StatusCode::PRECONDITION_FAILED,
-        ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) => StatusCode::TOO_MANY_REQUESTS,
+        ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) | ServiceError::TooManyJobs(_) => {
+            StatusCode::TOO_MANY_REQUESTS
+        }
         ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
         ServiceError::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,
@@ -99,6 +111,9 @@ mod tests {
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
     #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
+    #[case(ServiceError::NoSuchJob("a".into()), 404, "request.not-found")]
+    #[case(ServiceError::TooManyJobs(32), 429, "request.too-many-jobs")]
+    #[case(ServiceError::Canceled, 409, "job.canceled")]
     #[case(ServiceError::StaleBook, 412, "request.stale")]
     #[case(ServiceError::ChangedMeanwhile("a".into()), 409, "relay.changed-meanwhile")]
     #[case(ServiceError::Malformed("x".into()), 422, "request.malformed")]

@@ -1,10 +1,12 @@
 //! `/api/v1/finds`
 
-use actix_web::post;
 use actix_web::web::{Data, Json, ServiceConfig};
-use yonder_api::{FoundCamera, NewFind, Problem};
+use actix_web::{HttpResponse, post};
+use yonder_api::{FoundCamera, Job, JobKind, NewFind, Problem};
+use yonder_store::Kind;
 
-use super::caller::Keeper;
+use super::caller::{Authorized as _, Keeper};
+use super::jobs::{self, Preference};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -12,15 +14,29 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(find);
 }
 
-/// Looks for cameras in the local networks, or at one host, and asks each what it streams. Answers when done, after
-/// some seconds; nothing is kept.
+/// Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
+/// an audit entry.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewFind,
-    responses((status = 200, body = [FoundCamera]), (status = 422, body = Problem)))]
+    responses((status = 200, body = [FoundCamera]), (status = 202, body = Job), (status = 422, body = Problem)))]
 #[post("/finds")]
 async fn find(
     service: Data<Service>,
-    _keeper: Keeper,
+    keeper: Keeper,
+    preference: Preference,
     new: Json<NewFind>,
-) -> Result<Json<Vec<FoundCamera>>, HttpError> {
-    Ok(Json(service.find(new.into_inner()).await?))
+) -> Result<HttpResponse, HttpError> {
+    let new = new.into_inner();
+    let about = new.at.clone().filter(|at| !at.trim().is_empty());
+    let act = keeper.change("searched", Kind::Service, about.as_deref().unwrap_or("local networks"));
+    jobs::run(
+        &service,
+        preference,
+        &keeper.0,
+        (JobKind::Find, about.as_deref()),
+        |service, context| async move {
+            service.audit_in_background(act).await;
+            service.find(new, &context).await
+        },
+    )
+    .await
 }

@@ -25,10 +25,10 @@ pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
             }
             _ => "the body is no JSON".to_owned(),
         };
-        HttpError(ServiceError::Malformed(detail)).into()
+        HttpError::from(ServiceError::Malformed(detail)).into()
     })
 }
 
 pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
-    HttpError(ServiceError::NoSuchPage(request.path().to_owned())).error_response()
+    HttpError::from(ServiceError::NoSuchPage(request.path().to_owned())).error_response()
 }

@@ -12,6 +12,7 @@ mod feeds;
 mod finds;
 mod health;
 mod holding;
+mod jobs;
 mod json;
 mod metrics;
 mod openapi;
@@ -45,11 +46,11 @@ fn configure(config: &mut ServiceConfig) {
         .app_data(json::configuration())
         .app_data(
             web::QueryConfig::default()
-                .error_handler(|error, _| HttpError(ServiceError::Malformed(error.to_string())).into()),
+                .error_handler(|error, _| HttpError::from(ServiceError::Malformed(error.to_string())).into()),
         )
         .app_data(
             web::PathConfig::default()
-                .error_handler(|error, _| HttpError(ServiceError::Malformed(error.to_string())).into()),
+                .error_handler(|error, _| HttpError::from(ServiceError::Malformed(error.to_string())).into()),
         )
         .configure(health::configure)
         .configure(care::configure_metrics)
@@ -73,6 +74,7 @@ fn configure(config: &mut ServiceConfig) {
                 .configure(surveys::configure)
                 .configure(patterns::configure)
                 .configure(finds::configure)
+                .configure(jobs::configure)
                 .configure(preview::configure)
                 .configure(events::configure)
                 .default_service(web::to(json::no_such_page)),

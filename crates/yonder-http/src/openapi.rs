@@ -6,8 +6,8 @@ use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder
 use utoipa::{Modify, OpenApi};
 
 use super::{
-    alerts, book, care, destinations, events, feeds, finds, holding, patterns, people, platforms, preview,
-    record, relays, session, surveys, tokens, uplinks,
+    alerts, book, care, destinations, events, feeds, finds, holding, jobs, patterns, people, platforms,
+    preview, record, relays, session, surveys, tokens, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -52,6 +52,7 @@ use super::{
         relays::edit,
         relays::preflight,
         relays::start,
+        relays::start_several,
         relays::rehearse,
         relays::stop,
         holding::hold,
@@ -102,9 +103,14 @@ use super::{
         patterns::remove,
         patterns::add_feeds,
         finds::find,
+        jobs::list,
+        jobs::show,
+        jobs::download,
+        jobs::cancel,
         preview::preview,
         surveys::begin,
         surveys::show,
+        surveys::cancel,
         surveys::survey_still,
         surveys::feed_still,
         events::events,

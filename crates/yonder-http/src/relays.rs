@@ -1,13 +1,23 @@
 //! `/api/v1/relays` and `/api/v1/status`
 
+use std::sync::Arc;
+
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
-use yonder_api::{NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange, Start, Status};
+use futures_util::StreamExt as _;
+use yonder_api::{
+    BulkStart, Job, JobKind, NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange,
+    Start, StartOutcome, Status,
+};
 use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
-use crate::error::HttpError;
-use yonder_service::Service;
+use super::jobs::{self, Preference};
+use crate::error::{HttpError, problem as problem_of};
+use yonder_service::{Change, JobContext, Service, ServiceError, run_blocking};
+
+/// Preflights of a bulk start that run at a time.
+const STARTS_AT_A_TIME: usize = 8;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config
@@ -18,6 +28,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(edit)
         .service(preflight)
         .service(start)
+        .service(start_several)
         .service(rehearse)
         .service(stop)
         .service(remove);
@@ -76,48 +87,125 @@ async fn edit(
 
 /// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
-    responses((status = 200, body = Preflight), (status = 404, body = Problem)))]
+    responses((status = 200, body = Preflight), (status = 202, body = Job), (status = 404, body = Problem)))]
 #[post("/relays/{name}/preflight")]
 async fn preflight(
     service: Data<Service>,
-    _operator: Operator,
+    operator: Operator,
+    preference: Preference,
     name: Path<String>,
-) -> Result<Json<Preflight>, HttpError> {
-    Ok(Json(service.preflight(&name).await?))
+) -> Result<HttpResponse, HttpError> {
+    let act = operator.change("preflight", Kind::Relay, &name);
+    let work = (JobKind::Preflight, Some(name.as_str()));
+    jobs::run(&service, preference, &operator.0, work, |service, context| async move {
+        let preflight = service.preflight(&act.name, &context).await?;
+        service.audit_in_background(act).await;
+        Ok(preflight)
+    })
+    .await
 }
 
 /// Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
 /// it changed, a preflight is run; what fails there keeps it from starting unless forced.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = Start,
-    responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = Relay), (status = 202, body = Job), (status = 404, body = Problem),
+        (status = 409, body = Problem)))]
 #[post("/relays/{name}/start")]
 async fn start(
     service: Data<Service>,
     operator: Operator,
+    preference: Preference,
     name: Path<String>,
     how: Json<Start>,
-) -> Result<Json<Relay>, HttpError> {
-    if how.force {
-        let (act, name) = (operator.change("start-forced", Kind::Relay, &name), name.clone());
-        recorded(&service, act, move |service| service.force_relay(&name)).await?;
+) -> Result<HttpResponse, HttpError> {
+    let change = start_change(&operator, &name, how.force);
+    let work = (JobKind::Start, Some(name.as_str()));
+    jobs::run(&service, preference, &operator.0, work, |service, context| async move {
+        start_one(&service, change, &context).await
+    })
+    .await
+}
+
+/// Starts several relays, each after its preflight, a few at a time. One that cannot be started keeps no other from it.
+#[utoipa::path(context_path = "/api/v1", tag = "relays", request_body = BulkStart,
+    responses((status = 200, body = [StartOutcome]), (status = 202, body = Job), (status = 404, body = Problem)))]
+#[post("/starts")]
+async fn start_several(
+    service: Data<Service>,
+    operator: Operator,
+    preference: Preference,
+    request: Json<BulkStart>,
+) -> Result<HttpResponse, HttpError> {
+    let BulkStart { relays, force } = request.into_inner();
+    let names = reading(&service, move |service| service.relays_to_start(relays)).await?;
+    let changes: Vec<Change> = names.iter().map(|name| start_change(&operator, name, force)).collect();
+    jobs::run(&service, preference, &operator.0, (JobKind::BulkStart, None), |service, context| async move {
+        let total = changes.len();
+        let mut outcomes = Vec::with_capacity(total);
+        let starts = changes.into_iter().map(|change| {
+            let (service, context) = (Arc::clone(&service), context.clone());
+            async move {
+                let relay = change.name.clone();
+                let problem = match context.check_canceled() {
+                    Ok(()) => start_one(&service, change, &context).await.map(|_| ()),
+                    Err(canceled) => Err(canceled),
+                };
+                let problem = problem.err().map(|error| problem_of(&error));
+                StartOutcome { relay, started: problem.is_none(), problem }
+            }
+        });
+        let mut running = futures_util::stream::iter(starts).buffered(STARTS_AT_A_TIME);
+        while let Some(outcome) = running.next().await {
+            context.set_progress(format!("starting {}", outcome.relay), outcomes.len() + 1, total);
+            outcomes.push(outcome);
+        }
+        Ok(outcomes)
+    })
+    .await
+}
+
+fn start_change(operator: &Operator, name: &str, force: bool) -> Change {
+    operator.change(if force { "start-forced" } else { "started" }, Kind::Relay, name)
+}
+
+/// Starts a relay, and returns it as it is then.
+async fn start_one(
+    service: &Arc<Service>,
+    change: Change,
+    context: &JobContext,
+) -> Result<Relay, ServiceError> {
+    let name = change.name.clone();
+    if change.action == "start-forced" {
+        let (service, name) = (Arc::clone(service), name.clone());
+        run_blocking(move || service.execute(&change, |service| service.force_relay(&name))).await?;
     } else {
-        service.start_checked(operator.change("started", Kind::Relay, &name)).await?;
+        service.start_checked(change, context).await?;
     }
     // The engine follows once the change is stored.
-    changing(&service, move |service| service.relay(&name)).await.map(Json)
+    let service = Arc::clone(service);
+    run_blocking(move || service.relay(&name)).await
 }
 
 /// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = NewRehearsal,
-    responses((status = 200, body = Rehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Rehearsal), (status = 202, body = Job), (status = 404, body = Problem),
+        (status = 422, body = Problem)))]
 #[post("/relays/{name}/rehearse")]
 async fn rehearse(
     service: Data<Service>,
-    _operator: Operator,
+    operator: Operator,
+    preference: Preference,
     name: Path<String>,
     new: Json<NewRehearsal>,
-) -> Result<Json<Rehearsal>, HttpError> {
-    Ok(Json(service.rehearse(&name, new.into_inner()).await?))
+) -> Result<HttpResponse, HttpError> {
+    let (act, new) = (operator.change("rehearsed", Kind::Relay, &name), new.into_inner());
+    let work = (JobKind::Rehearsal, Some(name.as_str()));
+    jobs::run(&service, preference, &operator.0, work, |service, context| async move {
+        let rehearsal = service.rehearse(&act.name, new, &context).await?;
+        service.audit_in_background(act).await;
+        Ok(rehearsal)
+    })
+    .await
 }
 
 /// Stops a relay; its broadcasts end in order.

@@ -4,17 +4,19 @@ use std::sync::Arc;
 
 use actix_web::http::header::CACHE_CONTROL;
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
-use actix_web::{HttpResponse, get, post};
+use actix_web::{HttpResponse, delete, get, post};
 use bytes::Bytes;
 use serde::Deserialize;
 use yonder_api::{NewSurvey, Problem, Survey};
 
-use super::caller::{Caller, Operator, reading};
+use yonder_store::Kind;
+
+use super::caller::{Authorized as _, Caller, Operator, reading};
 use crate::error::HttpError;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    config.service(begin).service(show).service(survey_still).service(feed_still);
+    config.service(begin).service(show).service(cancel).service(survey_still).service(feed_still);
 }
 
 /// Begins a survey; it goes on in the background, and `survey` events tell how.
@@ -23,11 +25,21 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[post("/surveys")]
 async fn begin(
     service: Data<Service>,
-    _operator: Operator,
+    operator: Operator,
     new: Json<NewSurvey>,
 ) -> Result<HttpResponse, HttpError> {
     let owner = Arc::clone(&service);
-    let survey = reading(&service, move |_| owner.begin_survey(new.into_inner())).await?;
+    let survey = reading(&service, move |_| {
+        let survey = owner.begin_survey(new.into_inner())?;
+        // The address is without its account.
+        let (kind, about) = match &survey.feed {
+            Some(feed) => (Kind::Feed, feed.as_str()),
+            None => (Kind::Service, survey.main.address.as_str()),
+        };
+        owner.audit(&operator.change("surveyed", kind, about));
+        Ok(survey)
+    })
+    .await?;
     Ok(HttpResponse::Accepted().json(survey))
 }
 
@@ -37,6 +49,18 @@ async fn begin(
 #[get("/surveys/{id}")]
 async fn show(service: Data<Service>, _caller: Caller, id: Path<String>) -> Result<Json<Survey>, HttpError> {
     Ok(Json(service.survey(&id)?))
+}
+
+/// Ends a survey early; what it has measured stays.
+#[utoipa::path(context_path = "/api/v1", tag = "surveys", params(("id" = String, Path)),
+    responses((status = 200, body = Survey), (status = 404, body = Problem)))]
+#[delete("/surveys/{id}")]
+async fn cancel(
+    service: Data<Service>,
+    _operator: Operator,
+    id: Path<String>,
+) -> Result<Json<Survey>, HttpError> {
+    Ok(Json(service.cancel_survey(&id)?))
 }
 
 /// The still picture of one of a survey's streams.

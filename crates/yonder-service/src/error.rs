@@ -35,6 +35,15 @@ pub enum ServiceError {
         /// A name that is like it.
         nearest: Option<String>,
     },
+    /// There is no job of that id, or no longer.
+    #[error("there is no job {0:?}")]
+    NoSuchJob(String),
+    /// Too many jobs run.
+    #[error("{0} jobs run already")]
+    TooManyJobs(usize),
+    /// A job was canceled.
+    #[error("the job was canceled; nothing was changed")]
+    Canceled,
     /// There is nothing at this address.
     #[error("there is nothing at {0}")]
     NoSuchPage(String),
@@ -200,9 +209,12 @@ impl ServiceError {
         match self {
             Self::Invalid { .. } => "request.invalid",
             Self::Malformed(_) => "request.malformed",
-            Self::NotFound { .. } | Self::NoSuchSurvey(_) | Self::Store(StoreError::NotFound { .. }) => {
-                "request.not-found"
-            }
+            Self::Canceled => "job.canceled",
+            Self::TooManyJobs(_) => "request.too-many-jobs",
+            Self::NotFound { .. }
+            | Self::NoSuchJob(_)
+            | Self::NoSuchSurvey(_)
+            | Self::Store(StoreError::NotFound { .. }) => "request.not-found",
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
             Self::NotRunning(_) => "relay.off",
@@ -294,6 +306,11 @@ impl ServiceError {
                 return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
             }
             Self::TokenMissing => "Reload the page and try again.",
+            Self::NoSuchJob(_) => {
+                "Jobs are kept for an hour, and end with the service. See `yonder job list`."
+            }
+            Self::TooManyJobs(_) => "Wait until some have ended, or cancel one.",
+            Self::Canceled => "Begin it again to have it done.",
             Self::StaleBook => "Make the plan again with `yonder book diff`, and apply that.",
             Self::Stale { .. } => "Read it again, and make your change on what is there now.",
             Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks what is there now.",

@@ -1,6 +1,7 @@
 //! Care of the records: a copy of them while they are in use, and whether they are sound.
 
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
 use rusqlite::{Connection, params};
@@ -19,13 +20,25 @@ impl Store {
         let draft = beside.with_file_name(format!("backup-{}.draft", std::process::id()));
         // Left over from a crash.
         let _left = fs::remove_file(&draft);
-        let copied = match self.path() {
-            // On a connection of its own, so that no writer waits for the copy.
-            Some(path) => Connection::open(path).map_err(Into::into).and_then(|source| copy(&source, &draft)),
-            None => self.read(|connection| copy(connection, &draft)),
-        };
+        let copied = self.backup_to(&draft).and_then(|_| {
+            fs::read(&draft)
+                .map_err(|source| SealError::File { path: draft.display().to_string(), source }.into())
+        });
         let _removed = fs::remove_file(&draft);
         copied
+    }
+
+    /// Writes a copy of all records as they are at this moment to a file that does not exist yet, and returns its length. Secrets in
+    /// it stay sealed.
+    ///
+    /// # Errors
+    /// The store's failure, or when the file cannot be written.
+    pub fn backup_to(&self, path: &Path) -> Result<u64, StoreError> {
+        match self.path() {
+            // On a connection of its own, so that no writer waits for the copy.
+            Some(records) => copy(&Connection::open(records)?, path),
+            None => self.read(|connection| copy(connection, path)),
+        }
     }
 
     /// Looks through the whole file for damage.
@@ -51,9 +64,12 @@ impl Store {
     }
 }
 
-fn copy(connection: &Connection, to: &Path) -> Result<Vec<u8>, StoreError> {
+fn copy(connection: &Connection, to: &Path) -> Result<u64, StoreError> {
     connection.execute("VACUUM INTO ?1", params![to.to_string_lossy()])?;
-    fs::read(to).map_err(|source| SealError::File { path: to.display().to_string(), source }.into())
+    let file = |source| SealError::File { path: to.display().to_string(), source };
+    // It is readable by its owner alone, as the records are.
+    fs::set_permissions(to, fs::Permissions::from_mode(0o600)).map_err(file)?;
+    Ok(fs::metadata(to).map_err(file)?.len())
 }
 
 #[cfg(test)]

@@ -17,6 +17,7 @@ use crate::commands::{
     care::{BackupArguments, RestoreArguments},
     destination::DestinationCommand,
     feed::FeedCommand,
+    job::JobCommand,
     master_key::MasterKeyCommand,
     pattern::PatternCommand,
     person::{PersonCommand, SessionCommand},
@@ -135,6 +136,9 @@ pub(crate) enum Command {
     /// Sessions of people who are signed in.
     #[command(subcommand)]
     Session(SessionCommand),
+    /// Work that the service does in the background: list, show, cancel.
+    #[command(subcommand)]
+    Job(JobCommand),
     /// Tokens by which programs use the API.
     #[command(subcommand)]
     Token(TokenCommand),

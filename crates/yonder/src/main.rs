@@ -59,6 +59,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Receiver(command) => commands::receiver::run(command, &connection.client()?)?,
         Command::Person(command) => commands::person::run(command, &connection.client()?)?,
         Command::Session(command) => commands::person::run_session(&command, &connection.client()?)?,
+        Command::Job(command) => commands::job::run(command, &connection.client()?)?,
         Command::Token(command) => commands::token::run(command, &connection.client()?)?,
         Command::Book(command) => commands::book::run(command, || connection.client())?,
         Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,

@@ -2,12 +2,14 @@
 
 use std::sync::atomic::Ordering;
 
+use serde_json::{Value, json};
 use yonder_api::Check;
 use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
 
 use super::Service;
 use crate::error::ServiceError;
+use crate::jobs::JobContext;
 use crate::process::{ProcessFigures, open_files};
 
 /// Free space below which it is tight, and below which it is too little.
@@ -23,6 +25,20 @@ impl Service {
     /// When the records cannot be copied.
     pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
         Ok(self.store.backup()?)
+    }
+
+    /// Writes a copy of all records, with secrets sealed, into a file that the job keeps.
+    ///
+    /// # Errors
+    /// When the records cannot be copied.
+    pub fn backup_to_file(&self, context: &JobContext) -> Result<Value, ServiceError> {
+        context.set_step("copying the records");
+        let folder = self.store.folder().unwrap_or_else(std::env::temp_dir);
+        let path = folder.join(format!("backup-{}.draft", context.id()));
+        context.attach(&path);
+        let bytes = self.store.backup_to(&path)?;
+        context.check_canceled()?;
+        Ok(json!({ "bytes": bytes }))
     }
 
     /// Seals every secret under a new master key, and returns how many were sealed.

@@ -3,6 +3,7 @@
 //! The API, the site book and the schedule all come this way. A change and its audit entry are stored together or not at all;
 //! the engine is updated only afterwards. Stop and hold act on the engine first, and are not lost on a full disk.
 
+use std::sync::Arc;
 use std::time::SystemTime;
 
 use serde_json::{Map, Value, json};
@@ -12,6 +13,7 @@ use yonder_store::{AuditEntry, Deed, Fate, Identity, Kind, SealedSecret, StoreEr
 
 use super::book::{differences, table};
 use super::people::role_facts;
+use super::preflights::run_blocking;
 use super::rename::Rename;
 use super::{Service, lock};
 use crate::error::ServiceError;
@@ -174,6 +176,21 @@ impl Service {
     /// Records something that changes no record, like a revealed key: in the audit trail and the logbook.
     pub fn audit(&self, change: &Change) {
         self.keep_audit(audit_entry(change, None, None));
+    }
+
+    /// The same from an async task.
+    ///
+    /// # Cancel safety
+    /// When dropped, it is recorded all the same.
+    pub async fn audit_in_background(self: &Arc<Self>, change: Change) {
+        let service = Arc::clone(self);
+        let audited = run_blocking(move || {
+            service.audit(&change);
+            Ok(())
+        });
+        if let Err(error) = audited.await {
+            tracing::error!(%error, "an audit entry is lost");
+        }
     }
 
     /// Records a change that was made within a site book, in the transaction of that book.

@@ -8,6 +8,7 @@ use yonder_rtsp::Credentials;
 
 use super::{Service, views};
 use crate::error::ServiceError;
+use crate::jobs::JobContext;
 
 /// Seconds waited for answers where nothing is said.
 const USUAL_SECONDS: u32 = 3;
@@ -18,7 +19,7 @@ impl Service {
     ///
     /// # Errors
     /// A time or a host that is not usable, or a machine without a network.
-    pub async fn find(&self, new: NewFind) -> Result<Vec<FoundCamera>, ServiceError> {
+    pub async fn find(&self, new: NewFind, context: &JobContext) -> Result<Vec<FoundCamera>, ServiceError> {
         let seconds = new.for_s.unwrap_or(USUAL_SECONDS);
         if !(1..=MOST_SECONDS).contains(&seconds) {
             return Err(ServiceError::Invalid {
@@ -43,9 +44,11 @@ impl Service {
         };
         let at = new.at.filter(|at| !at.trim().is_empty());
         let request = FindRequest { at, credentials, wait: Duration::from_secs(u64::from(seconds)) };
+        context.set_step("waiting for answers of cameras");
         let engine = self.engine.clone();
         let found = self.engine.runtime().spawn(async move { engine.find(request).await });
-        let found = found.await.map_err(|_| ServiceError::Internal("the search was cut short"))?;
+        let found = async { found.await.map_err(|_| ServiceError::Internal("the search was cut short")) };
+        let found = context.unless_canceled(found).await?;
         let found = found.map_err(|error| ServiceError::Invalid {
             field: "at",
             detail: error.to_string(),

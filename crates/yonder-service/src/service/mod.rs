@@ -47,6 +47,7 @@ use yonder_store::{AuditEntry, Deed, Kind, Relay as StoredRelay, Store, StoreErr
 
 use crate::auth::{Attempts, Touches};
 use crate::error::ServiceError;
+use crate::jobs::Jobs;
 use crate::time;
 
 pub use change::{Actor, Change, Origin};
@@ -56,6 +57,7 @@ pub use live::LiveEvent;
 use live::Snapshot;
 pub use loops::Loops;
 pub use people::role_facts;
+pub use preflights::run_blocking;
 pub use sessions::SESSION_S;
 use stills::Stills;
 use surveys::Surveys;
@@ -98,6 +100,7 @@ pub struct Service {
     records_changed: Notify,
     /// Restarts of background loops after panics.
     loop_restarts: AtomicU64,
+    jobs: Jobs,
 }
 
 /// How long an observation waits for a change that is being made.
@@ -139,6 +142,7 @@ impl Service {
             unwritten_audit: Mutex::default(),
             records_changed: Notify::new(),
             loop_restarts: AtomicU64::new(0),
+            jobs: Jobs::default(),
         })
     }
 
@@ -191,6 +195,12 @@ impl Service {
             tracing::warn!(%error, "the record could not be written");
         }
         self.engine.shutdown().await;
+    }
+
+    /// Work in the background.
+    #[must_use]
+    pub fn jobs(&self) -> &Jobs {
+        &self.jobs
     }
 
     /// The engine.

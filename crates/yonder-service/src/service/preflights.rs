@@ -17,6 +17,7 @@ use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRel
 use super::destinations::is_encrypted;
 use super::{Change, Service};
 use crate::error::ServiceError;
+use crate::jobs::JobContext;
 use crate::time;
 
 /// How long the feed is measured: two keyframe intervals of most cameras.
@@ -44,9 +45,14 @@ impl Service {
     ///
     /// # Cancel safety
     /// When dropped, what was begun ends by itself within seconds.
-    pub async fn preflight(self: &Arc<Self>, name: &str) -> Result<Preflight, ServiceError> {
+    pub async fn preflight(
+        self: &Arc<Self>,
+        name: &str,
+        context: &JobContext,
+    ) -> Result<Preflight, ServiceError> {
+        context.set_step("measuring the feed, and reaching the servers");
         let (service, wanted) = (Arc::clone(self), name.to_owned());
-        let plan = blocking(move || service.plan_preflight(&wanted)).await?;
+        let plan = run_blocking(move || service.plan_preflight(&wanted)).await?;
         let service = Arc::clone(self);
         // What is dialled lives on the engine's runtime.
         let looked = self.engine.runtime().spawn(async move {
@@ -55,11 +61,11 @@ impl Service {
                 tokio::join!(service.engine.survey(request, |_| {}), service.knock(&plan.pushes));
             (plan, survey, reached)
         });
-        let (plan, survey, reached) =
-            looked.await.map_err(|_| ServiceError::Internal("a preflight was lost"))?;
+        let looked = async { looked.await.map_err(|_| ServiceError::Internal("a preflight was lost")) };
+        let (plan, survey, reached) = context.unless_canceled(looked).await?;
         let feed = feed_facts(&plan.relay.feed, &survey.main);
         let service = Arc::clone(self);
-        blocking(move || service.conclude(&plan, &feed, reached)).await
+        run_blocking(move || service.conclude(&plan, &feed, reached)).await
     }
 
     /// Starts a relay, once a preflight lets it: before its first start, and after something about it changed.
@@ -69,16 +75,20 @@ impl Service {
     ///
     /// # Cancel safety
     /// When dropped before it is done, the relay may or may not have been started.
-    pub async fn start_checked(self: &Arc<Self>, change: Change) -> Result<(), ServiceError> {
+    pub async fn start_checked(
+        self: &Arc<Self>,
+        change: Change,
+        context: &JobContext,
+    ) -> Result<(), ServiceError> {
         let name = change.name.clone();
         let (service, wanted) = (Arc::clone(self), name.clone());
-        let cleared = blocking(move || {
+        let cleared = run_blocking(move || {
             let relay = service.store.relay(&wanted).map_err(|error| service.explain(error))?;
             // A relay that runs is only tried anew where it is blocked.
             Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
         });
         if !cleared.await? {
-            let preflight = self.preflight(&name).await?;
+            let preflight = self.preflight(&name, context).await?;
             if preflight.level == Level::Fail {
                 return Err(ServiceError::PreflightFailed {
                     relay: preflight.relay,
@@ -86,8 +96,10 @@ impl Service {
                 });
             }
         }
+        context.check_canceled()?;
+        context.set_step("starting");
         let service = Arc::clone(self);
-        blocking(move || service.execute(&change, |service| service.start_relay(&name)).map(|_| ())).await
+        run_blocking(move || service.execute(&change, |service| service.start_relay(&name)).map(|_| ())).await
     }
 
     fn plan_preflight(&self, name: &str) -> Result<Plan, ServiceError> {
@@ -214,7 +226,10 @@ impl Service {
 }
 
 /// Runs a call that may block on a thread that may.
-pub(super) async fn blocking<T: Send + 'static>(
+///
+/// # Errors
+/// What the call fails with, and [`ServiceError::Internal`] after a panic in it.
+pub async fn run_blocking<T: Send + 'static>(
     call: impl FnOnce() -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, ServiceError> {
     tokio::task::spawn_blocking(call).await.map_err(|_| ServiceError::Internal("a blocking call was lost"))?

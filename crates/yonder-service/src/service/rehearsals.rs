@@ -18,9 +18,10 @@ use yonder_lab::{Platform, PlatformConfig, SrtConfig};
 
 use super::Service;
 use super::destinations::{is_encrypted, kept_server};
-use super::preflights::{blocking, check};
+use super::preflights::{check, run_blocking};
 use super::views::to_hundredths;
 use crate::error::ServiceError;
+use crate::jobs::JobContext;
 
 /// Seconds where nothing is said, and the least and most that can be asked for.
 const USUAL_S: u32 = 15;
@@ -57,12 +58,14 @@ impl Service {
         self: &Arc<Self>,
         name: &str,
         new: NewRehearsal,
+        context: &JobContext,
     ) -> Result<Rehearsal, ServiceError> {
         let (service, name) = (Arc::clone(self), name.to_owned());
-        let plan = blocking(move || service.plan_rehearsal(&name, &new)).await?;
+        let plan = run_blocking(move || service.plan_rehearsal(&name, &new)).await?;
         let service = Arc::clone(self);
+        let running = context.clone();
         // The receiver lives on the engine's runtime, where its sockets belong.
-        let held = self.engine.runtime().spawn(async move { service.hold(plan).await });
+        let held = self.engine.runtime().spawn(async move { service.hold(plan, &running).await });
         held.await.map_err(|_| ServiceError::Internal("a rehearsal was lost"))?
     }
 
@@ -120,24 +123,31 @@ impl Service {
         })
     }
 
-    async fn hold(self: Arc<Self>, plan: Plan) -> Result<Rehearsal, ServiceError> {
+    async fn hold(self: Arc<Self>, plan: Plan, context: &JobContext) -> Result<Rehearsal, ServiceError> {
         let (receiver, push) = receiver(&plan)?;
         // No relay that is kept can have this name: a control character stands in it.
         let hidden = format!("rehearsal\u{1}{}", NUMBER.fetch_add(1, Ordering::Relaxed));
         let hold = HoldSpec::default();
         let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold };
         self.engine.apply(spec);
-        let begun = self.wait_for_picture(&hidden, &receiver).await;
-        if begun {
-            sleep(plan.duration).await;
+        context.set_step("waiting for the first picture");
+        let begun = self.wait_for_picture(&hidden, &receiver, context).await;
+        let seconds = usize::try_from(plan.duration.as_secs()).unwrap_or(usize::MAX);
+        for second in 0..if begun { seconds } else { 0 } {
+            context.set_progress("receiving the rehearsed push", second, seconds);
+            if context.check_canceled().is_err() {
+                break;
+            }
+            sleep(Duration::from_secs(1)).await;
         }
         let report = receiver.report(CHANNEL);
         let trouble = if begun { None } else { Some(self.trouble(&hidden)) };
         self.engine.withdraw(&hidden);
+        context.check_canceled()?;
         Ok(judged(&plan, report, trouble))
     }
 
-    async fn wait_for_picture(&self, relay: &str, receiver: &Platform) -> bool {
+    async fn wait_for_picture(&self, relay: &str, receiver: &Platform, context: &JobContext) -> bool {
         let mut changes = self.engine.changes();
         let deadline = Instant::now() + FIRST_PICTURE;
         loop {
@@ -145,7 +155,7 @@ impl Service {
                 return true;
             }
             let blocked = self.engine.relay(relay).is_some_and(|view| view.feed.state == FeedPhase::Blocked);
-            if blocked || Instant::now() >= deadline {
+            if blocked || Instant::now() >= deadline || context.check_canceled().is_err() {
                 return false;
             }
             let next = Instant::now() + Duration::from_millis(100);

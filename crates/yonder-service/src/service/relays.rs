@@ -16,6 +16,20 @@ use crate::time;
 const MAX_DESTINATIONS: usize = 64;
 
 impl Service {
+    /// Returns the names of relays that are to be started: those named, or all that are off.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`].
+    pub fn relays_to_start(&self, named: Vec<String>) -> Result<Vec<String>, ServiceError> {
+        if named.is_empty() {
+            let relays = self.stored_relays();
+            let off = relays.iter().filter(|relay| !relay.wanted.is_running());
+            return Ok(off.map(|relay| relay.name.clone()).collect());
+        }
+        let known = |name: &String| Ok(self.store.relay(name).map_err(|error| self.explain(error))?.name);
+        named.iter().map(known).collect()
+    }
+
     /// Starts everything that ran before the service stopped.
     ///
     /// A relay that cannot be started is logged and left; the others start.

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use bytes::Bytes;
+use tokio::task::AbortHandle;
 use yonder_api::{
     MeasuredFacts, NewFeed, NewSurvey, OfferedTrack, RelayEvent, Survey, SurveyAdvice, SurveyStream,
 };
@@ -34,6 +35,8 @@ struct Kept {
     id: String,
     feed: Option<String>,
     view: SurveyView,
+    /// The measurement, while it runs.
+    task: Option<AbortHandle>,
 }
 
 impl Service {
@@ -56,7 +59,7 @@ impl Service {
                 |spec: &FeedSpec| StreamView { address: spec.url.to_string(), ..StreamView::default() };
             let view =
                 SurveyView { main: address(&main), sub: sub.as_ref().map(address), ..SurveyView::default() };
-            let kept = Kept { id, feed, view };
+            let kept = Kept { id, feed, view, task: None };
             let begun = survey(&kept);
             surveys.kept.push_back(kept);
             if surveys.kept.len() > KEPT {
@@ -65,10 +68,15 @@ impl Service {
             begun
         };
         let (service, id) = (Arc::clone(self), begun.id.clone());
-        self.engine.runtime().spawn(async move {
+        let task = self.engine.runtime().spawn(async move {
             let request = SurveyRequest { main, sub, duration };
             service.engine.survey(request, |view| service.note_survey(&id, view)).await;
         });
+        let mut surveys = lock(&self.surveys);
+        if let Some(kept) = surveys.kept.iter_mut().find(|kept| kept.id == begun.id) {
+            kept.task = Some(task.abort_handle());
+        }
+        drop(surveys);
         Ok(begun)
     }
 
@@ -94,6 +102,20 @@ impl Service {
             Some(Err(error)) => Err(ServiceError::NoStill(error.to_string())),
             None => Err(ServiceError::NoStill("no picture has come yet".to_owned())),
         }
+    }
+
+    /// Ends a survey early; what it has measured stays.
+    ///
+    /// # Errors
+    /// [`ServiceError::NoSuchSurvey`].
+    pub fn cancel_survey(&self, id: &str) -> Result<Survey, ServiceError> {
+        let mut surveys = lock(&self.surveys);
+        let kept = surveys.kept.iter_mut().find(|kept| kept.id == id).ok_or_else(|| not_found(id))?;
+        if let Some(task) = kept.task.take() {
+            task.abort();
+        }
+        kept.view.done = true;
+        Ok(survey(kept))
     }
 
     fn note_survey(&self, id: &str, view: &SurveyView) {

@@ -1,7 +1,9 @@
 //! The client: finds the service and talks to its API.
 
+mod jobs;
+
 use std::fs;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
 use std::time::Duration;
 
@@ -20,12 +22,6 @@ const TIMEOUT: Duration = Duration::from_secs(15);
 
 /// A picture of a camera that is dialled for it takes longer.
 const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
-
-/// A search waits for answers, and then asks each camera.
-const SEARCH_TIMEOUT: Duration = Duration::from_secs(120);
-
-/// Bytes of a copy of the records at most.
-const MOST_BYTES: u64 = 4 * 1024 * 1024 * 1024;
 
 /// A client of one service.
 #[derive(Debug)]
@@ -93,13 +89,12 @@ impl Client {
             .map_err(|error| Failure::NotReachable(format!("The picture did not come whole: {error}.")))
     }
 
-    /// What is made for the asking and is no JSON.
-    pub(crate) fn post_bytes(&self, path: &[&str]) -> Result<Vec<u8>, Failure> {
-        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        let request = request.config().timeout_global(Some(SEARCH_TIMEOUT)).build();
-        let mut response = check(self.sent(request.send_empty())?)?;
-        let body = response.body_mut().with_config().limit(MOST_BYTES).read_to_vec();
-        body.map_err(|error| Failure::NotReachable(format!("The answer did not come whole: {error}.")))
+    /// Writes the file that a job has made.
+    pub(crate) fn write_job_file(&self, id: &str, file: &mut impl Write) -> Result<u64, Failure> {
+        let request = self.agent.get(self.url(&["jobs", id, "file"]));
+        let response = check(self.sent(request.header("Authorization", self.authorization()).call())?)?;
+        std::io::copy(&mut response.into_body().into_reader(), file)
+            .map_err(|error| Failure::NotReachable(format!("The file did not arrive complete: {error}.")))
     }
 
     pub(crate) fn post<B: Serialize, T: DeserializeOwned>(
@@ -116,16 +111,6 @@ impl Client {
         let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
         let request = request.config().timeout_global(Some(PICTURE_TIMEOUT)).build();
         check(self.sent(request.send_json(body))?).map(|_| ())
-    }
-
-    /// A request whose answer takes as long as what it asks for.
-    pub(crate) fn post_slow<B: Serialize, T: DeserializeOwned>(
-        &self,
-        path: &[&str],
-        body: &B,
-    ) -> Result<T, Failure> {
-        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        read(self.sent(request.config().timeout_global(Some(SEARCH_TIMEOUT)).build().send_json(body))?)
     }
 
     pub(crate) fn put<B: Serialize, T: DeserializeOwned>(

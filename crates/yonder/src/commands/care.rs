@@ -1,7 +1,6 @@
 //! `yonder backup`, `yonder restore` and `yonder selfcheck`.
 
 use std::fs::OpenOptions;
-use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
@@ -37,9 +36,14 @@ pub(crate) fn backup(arguments: &BackupArguments, client: &Client) -> Result<(),
     let out = &arguments.out;
     let at = |error: std::io::Error| Failure::Usage(format!("{}: {error}", out.display()));
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(out).map_err(at)?;
-    let copied = client.post_bytes(&["backup"]).and_then(|copy| {
-        file.write_all(&copy).and_then(|()| file.sync_all()).map_err(at)?;
-        Ok(copy.len())
+    let copied = client.run_file_job(&["backup"]).and_then(|job| {
+        let bytes = client.write_job_file(&job.id, &mut file)?;
+        let made = job.result.as_ref().and_then(|result| result.get("bytes")?.as_u64());
+        if made.is_some_and(|made| made != bytes) {
+            return Err(Failure::NotReachable("The copy did not arrive complete.".to_owned()));
+        }
+        file.sync_all().map_err(at)?;
+        Ok(bytes)
     });
     match copied {
         Ok(bytes) => {

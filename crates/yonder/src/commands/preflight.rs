@@ -9,7 +9,7 @@ use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
 
 /// Runs a preflight. True when nothing failed.
 pub(super) fn preflight(client: &Client, name: &str, json: bool) -> Result<bool, Failure> {
-    let preflight: Preflight = client.post_slow(&["relays", name, "preflight"], &serde_json::json!({}))?;
+    let preflight: Preflight = client.run_job(&["relays", name, "preflight"], &serde_json::json!({}))?;
     if json {
         print_json(&preflight)?;
     } else {
@@ -41,7 +41,7 @@ pub(super) fn rehearse(
     let mut held = Vec::new();
     for to in destinations {
         let request = NewRehearsal { to: Some(to), ..request.clone() };
-        let rehearsal: Rehearsal = client.post_slow(&["relays", name, "rehearse"], &request)?;
+        let rehearsal: Rehearsal = client.run_job(&["relays", name, "rehearse"], &request)?;
         if !json {
             print(&rehearsal_text(&rehearsal, has_colour()));
         }

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use clap::{Args, Subcommand};
 use serde_json::json;
-use yonder_api::{NewRehearsal, NewRelay, Relay, RelayChange, Start};
+use yonder_api::{BulkStart, NewRehearsal, NewRelay, Relay, RelayChange, Start, StartOutcome};
 
 use super::rates::{self, RatesArguments};
 use super::{preflight, status};
@@ -132,11 +132,15 @@ pub(crate) enum RelayCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Start a relay, or try anew what is blocked in one that runs. Before its first start, and after a change, a
-    /// preflight is run; what fails there keeps it from starting.
+    /// Start relays, or retry at once what is blocked in one that runs. Before its first start, and after a change, a
+    /// preflight is run; a relay whose preflight fails is not started.
     Start {
-        /// Name of the relay.
-        name: String,
+        /// Names of the relays.
+        #[arg(required_unless_present = "all", value_name = "NAME")]
+        names: Vec<String>,
+        /// Start all relays that are off.
+        #[arg(long, conflicts_with = "names")]
+        all: bool,
         /// Start in spite of a failed preflight; the service records that.
         #[arg(long)]
         force: bool,
@@ -222,9 +226,10 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             let request = NewRehearsal { to, platform, over, for_s: seconds };
             passed(preflight::rehearse(client, &name, &request, json)?)
         }
-        RelayCommand::Start { name, force, json } => {
-            show(&client.post_slow(&["relays", &name, "start"], &Start { force })?, json)
-        }
+        RelayCommand::Start { names, force, json, .. } => match names.as_slice() {
+            [name] => show(&client.run_job(&["relays", name, "start"], &Start { force })?, json),
+            _ => start_several(client, &BulkStart { relays: names, force }, json),
+        },
         RelayCommand::Hold { name, json } => {
             show(&client.post(&["relays", &name, "hold"], &json!({}))?, json)
         }
@@ -245,6 +250,23 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
             Ok(())
         }
     }
+}
+
+/// Starts several relays, and reports those that could not be started.
+fn start_several(client: &Client, request: &BulkStart, json: bool) -> Result<(), Failure> {
+    let outcomes: Vec<StartOutcome> = client.run_job(&["starts"], request)?;
+    let all_started = outcomes.iter().all(|outcome| outcome.started);
+    if json {
+        print_json(&outcomes)?;
+    } else {
+        for StartOutcome { relay, problem, .. } in outcomes {
+            match problem {
+                None => print(&format!("Relay {relay} started.\n")),
+                Some(problem) => Failure::Refused(Box::new(problem)).print(),
+            }
+        }
+    }
+    if all_started { Ok(()) } else { Err(Failure::Told) }
 }
 
 /// A picture that cannot be used leaves everything as it was.

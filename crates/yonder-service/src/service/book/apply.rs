@@ -12,6 +12,7 @@ use yonder_store::{DesiredState, Fate, Kind, StoreError};
 use super::compare::{differences, table};
 use super::entry::NewSecrets;
 use crate::error::ServiceError;
+use crate::jobs::JobContext;
 use crate::service::{Actor, Change, Origin, Service};
 
 /// What has been found and done so far.
@@ -23,9 +24,18 @@ struct Progress {
     named: HashSet<(Kind, String)>,
     /// Those that are refused.
     refused: HashSet<(Kind, String)>,
+    /// The job, and the number of records.
+    job: Option<(JobContext, usize)>,
 }
 
 impl Progress {
+    /// Shows the progress of the job; an error if the job is to end.
+    fn begin_record(&self) -> Result<(), ServiceError> {
+        let Some((context, records)) = &self.job else { return Ok(()) };
+        context.set_progress("comparing the records", self.named.len(), *records);
+        context.check_canceled()
+    }
+
     fn refuse(&mut self, kind: Kind, name: &str, error: &ServiceError) {
         // What failed above need not be told again by all that refer to it.
         let is_told = matches!(error, ServiceError::NotFound { kind: missing, name: missed, .. }
@@ -66,14 +76,19 @@ impl Service {
     /// [`ServiceError::StaleBook`] if the records are not of the expected revision,
     /// [`ServiceError::BookRefused`] with all that is wrong, or when the records cannot be read or written; then
     /// nothing is changed.
-    pub fn apply_book(&self, request: BookRequest, actor: &Actor) -> Result<BookOutcome, ServiceError> {
+    pub fn apply_book(
+        &self,
+        request: BookRequest,
+        actor: &Actor,
+        context: &JobContext,
+    ) -> Result<BookOutcome, ServiceError> {
         let BookRequest { book, prune, look_only, expected_revision } = request;
         let outcome = self.together(|| {
             let revision = self.store.revision()?;
             if expected_revision.is_some_and(|expected| expected != revision) {
                 return Err(ServiceError::StaleBook);
             }
-            let (changes, to_start) = self.put_book(book, prune)?;
+            let (changes, to_start) = self.put_book(book, prune, context)?;
             if !look_only {
                 self.audit_book(&changes, actor)?;
             }
@@ -104,8 +119,14 @@ impl Service {
         Ok(())
     }
 
-    fn put_book(&self, book: SiteBook, prune: bool) -> Result<(Vec<BookChange>, Vec<ToStart>), ServiceError> {
-        let mut progress = Progress::default();
+    fn put_book(
+        &self,
+        book: SiteBook,
+        prune: bool,
+        context: &JobContext,
+    ) -> Result<(Vec<BookChange>, Vec<ToStart>), ServiceError> {
+        let records = records(&book).len();
+        let mut progress = Progress { job: Some((context.clone(), records)), ..Progress::default() };
         let named = if prune { Some(names(&book)) } else { None };
         let wanted = book.wanted.clone();
         // What goes first makes room for what is changed; what is in use until then goes last.
@@ -199,6 +220,7 @@ impl Service {
         look: impl Fn() -> Result<T, ServiceError>,
         put: impl FnOnce(bool) -> Result<NewSecrets, ServiceError>,
     ) -> Result<(), ServiceError> {
+        progress.begin_record()?;
         if !progress.named.insert((kind, name.to_lowercase())) {
             let error = ServiceError::from(StoreError::NameTaken { kind, name: name.to_owned() });
             progress.refuse(kind, name, &error);
@@ -222,7 +244,7 @@ impl Service {
                 what: if before.is_some() { "changed" } else { "added" }.to_owned(),
                 fields,
             }),
-            Err(error @ ServiceError::Internal(_)) => return Err(error),
+            Err(error @ (ServiceError::Internal(_) | ServiceError::Canceled)) => return Err(error),
             Err(error) => progress.refuse(kind, name, &error),
         }
         Ok(())

@@ -116,7 +116,7 @@ fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Res
     for relay in &outcome.to_start {
         let name = &relay.relay;
         let started =
-            client.post_slow(&["relays", name, "start"], &Start { force }).and_then(|started: Relay| {
+            client.run_job(&["relays", name, "start"], &Start { force }).and_then(|started: Relay| {
                 let held = relay.wanted == DesiredState::Hold;
                 if held {
                     client.post(&["relays", name, "hold"], &serde_json::json!({}))
@@ -141,7 +141,7 @@ fn request(book: SiteBook, prune: bool, look_only: bool) -> BookRequest {
 }
 
 fn send(client: &Client, file: &BookFile, request: &BookRequest) -> Result<BookOutcome, Failure> {
-    client.post(&["book"], request).map_err(|failure| file.located(failure))
+    client.run_job(&["book"], request).map_err(|failure| file.located(failure))
 }
 
 fn export(out: Option<&Path>, client: &Client) -> Result<(), Failure> {

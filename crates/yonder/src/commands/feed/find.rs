@@ -39,7 +39,7 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
         password: password.clone(),
         for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
     };
-    let cameras: Vec<FoundCamera> = client.post_slow(&["finds"], &new)?;
+    let cameras: Vec<FoundCamera> = client.run_job(&["finds"], &new)?;
     let channels: Vec<&FoundChannel> = cameras.iter().flat_map(|camera| &camera.channels).collect();
     let chosen = arguments.add.as_deref().map(|which| choose(which, channels.len())).transpose()?;
     let mut added: Vec<Feed> = Vec::new();

@@ -1,0 +1,240 @@
+//! `/api/v1/jobs`: work that goes on in the background, and the requests that begin it.
+//!
+//! A request that may take longer than a second is always run as a job. With `Prefer: respond-async` (RFC 7240) it is answered with
+//! 202 and the job; otherwise the answer waits for the end of the job, which goes on if the connection is lost.
+
+use std::io::Read as _;
+use std::sync::Arc;
+use std::time::Duration;
+
+use actix_web::http::header::{CACHE_CONTROL, LOCATION};
+use actix_web::web::{self, Bytes, Data, Json, Path, Query, ServiceConfig};
+use actix_web::{FromRequest, HttpRequest, HttpResponse, delete, get};
+use serde::Serialize;
+use yonder_api::{Job, JobKind, JobRequest, Problem};
+use yonder_core::Role;
+use yonder_service::{JobContext, JobEntry, NewJob, Service, ServiceError};
+
+use super::caller::Caller;
+use crate::error::{HttpError, problem};
+
+/// Longest wait for the end of a job, in seconds.
+const MAX_WAIT_S: u32 = 30;
+/// Longest wait of a request that is not answered at once.
+pub(super) const MAX_SYNCHRONOUS: Duration = Duration::from_secs(15 * 60);
+/// Bytes of a file that are read at a time.
+const FILE_CHUNK: usize = 256 * 1024;
+/// Media type of a copy of the records.
+pub(super) const SQLITE: &str = "application/vnd.sqlite3";
+
+pub(super) fn configure(config: &mut ServiceConfig) {
+    config.service(list).service(show).service(download).service(cancel);
+}
+
+/// Preference of a request for how it is answered (RFC 7240).
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) struct Preference {
+    /// `respond-async`: answer before the work is done.
+    respond_async: bool,
+    /// `wait`: how long the answer may wait for the end of the work.
+    wait: Duration,
+}
+
+impl Preference {
+    /// True if the answer is to come before the work is done.
+    pub(super) fn is_async(self) -> bool {
+        self.respond_async
+    }
+
+    fn parse(request: &HttpRequest) -> Self {
+        let mut preference = Self::default();
+        let headers = request.headers().get_all("Prefer").filter_map(|value| value.to_str().ok());
+        for item in headers.flat_map(|value| value.split(',')) {
+            let item = item.split(';').next().unwrap_or_default().trim();
+            match item.split_once('=') {
+                None if item.eq_ignore_ascii_case("respond-async") => preference.respond_async = true,
+                Some((name, seconds)) if name.trim().eq_ignore_ascii_case("wait") => {
+                    let seconds = seconds.trim().trim_matches('"').parse().unwrap_or(0);
+                    preference.wait = Duration::from_secs(u64::from(MAX_WAIT_S.min(seconds)));
+                }
+                _ => {}
+            }
+        }
+        preference
+    }
+}
+
+impl FromRequest for Preference {
+    type Error = HttpError;
+    type Future = std::future::Ready<Result<Self, Self::Error>>;
+
+    fn from_request(request: &HttpRequest, _: &mut actix_web::dev::Payload) -> Self::Future {
+        std::future::ready(Ok(Self::parse(request)))
+    }
+}
+
+/// Runs work as a job, and answers as the request prefers it.
+pub(super) async fn run<T, F>(
+    service: &Data<Service>,
+    preference: Preference,
+    caller: &Caller,
+    (kind, about): (JobKind, Option<&str>),
+    work: impl FnOnce(Arc<Service>, JobContext) -> F,
+) -> Result<HttpResponse, HttpError>
+where
+    T: Serialize,
+    F: Future<Output = Result<T, ServiceError>> + Send + 'static,
+{
+    let job = begin(service, caller, (kind, about), work)?;
+    let longest = if preference.respond_async { preference.wait } else { MAX_SYNCHRONOUS };
+    match job.wait(longest).await {
+        Some(Ok(result)) => Ok(HttpResponse::Ok().json(result)),
+        Some(Err(error)) => Err(HttpError(error)),
+        None => Ok(accepted(&job)),
+    }
+}
+
+/// Begins work as a job.
+pub(super) fn begin<T, F>(
+    service: &Data<Service>,
+    caller: &Caller,
+    (kind, about): (JobKind, Option<&str>),
+    work: impl FnOnce(Arc<Service>, JobContext) -> F,
+) -> Result<Arc<JobEntry>, HttpError>
+where
+    T: Serialize,
+    F: Future<Output = Result<T, ServiceError>> + Send + 'static,
+{
+    let new = NewJob { kind, about: about.map(str::to_owned), who: caller.name.clone() };
+    let owner = Arc::clone(service);
+    let job = service.jobs().begin(service.engine().runtime(), new, |context| {
+        let publisher = Arc::clone(&owner);
+        let running = work(owner, context);
+        async move {
+            let result = running.await?;
+            publisher.tell_changes();
+            serde_json::to_value(result).map_err(|_| ServiceError::Internal("a result cannot be written"))
+        }
+    })?;
+    Ok(job)
+}
+
+/// Returns the answer of a request that goes on as a job.
+pub(super) fn accepted(job: &JobEntry) -> HttpResponse {
+    HttpResponse::Accepted()
+        .insert_header((LOCATION, format!("/api/v1/jobs/{}", job.id())))
+        .insert_header(("Preference-Applied", "respond-async"))
+        .json(job.to_api(problem))
+}
+
+/// Returns a job that the caller may see: their own, and with the role keeper any.
+fn find(service: &Data<Service>, caller: &Caller, id: &str) -> Result<Arc<JobEntry>, HttpError> {
+    let job = service.jobs().get(id)?;
+    if is_visible(&job, caller) { Ok(job) } else { Err(ServiceError::NoSuchJob(id.to_owned()).into()) }
+}
+
+fn is_visible(job: &JobEntry, caller: &Caller) -> bool {
+    caller.role >= Role::Keeper || job.who() == caller.name
+}
+
+/// Jobs of the last hour, the latest first: one's own, and with the role keeper all.
+#[utoipa::path(context_path = "/api/v1", tag = "jobs", responses((status = 200, body = [Job])))]
+#[get("/jobs")]
+async fn list(service: Data<Service>, caller: Caller) -> Json<Vec<Job>> {
+    let jobs = service.jobs().list();
+    Json(jobs.iter().filter(|job| is_visible(job, &caller)).map(|job| job.to_api(problem)).collect())
+}
+
+/// A job, at once or when it has ended.
+#[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path), JobRequest),
+    responses((status = 200, body = Job), (status = 404, body = Problem)))]
+#[get("/jobs/{id}")]
+async fn show(
+    service: Data<Service>,
+    caller: Caller,
+    id: Path<String>,
+    request: Query<JobRequest>,
+) -> Result<Json<Job>, HttpError> {
+    let job = find(&service, &caller, &id)?;
+    let wait_s = request.wait_s.unwrap_or(0).min(MAX_WAIT_S);
+    let _ended = job.wait(Duration::from_secs(u64::from(wait_s))).await;
+    Ok(Json(job.to_api(problem)))
+}
+
+/// The file that a job has made: the copy of a backup.
+#[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path)),
+    responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 404, body = Problem)))]
+#[get("/jobs/{id}/file")]
+async fn download(
+    service: Data<Service>,
+    caller: Caller,
+    id: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    if caller.role < Role::Keeper {
+        return Err(ServiceError::RoleNeeded { has: caller.role, needs: Role::Keeper }.into());
+    }
+    let job = find(&service, &caller, &id)?;
+    if job.wait(Duration::ZERO).await.is_none_or(|outcome| outcome.is_err()) {
+        return Err(ServiceError::NoSuchJob(id.into_inner()).into());
+    }
+    stream_file(job).await
+}
+
+/// Returns the file of a job that has ended, read in chunks.
+pub(super) async fn stream_file(job: Arc<JobEntry>) -> Result<HttpResponse, HttpError> {
+    let missing = || HttpError::from(ServiceError::NoSuchJob(job.id().to_owned()));
+    let path = job.file().ok_or_else(missing)?;
+    let opened = web::block(move || std::fs::File::open(path)).await;
+    let file = opened.ok().and_then(Result::ok).ok_or_else(missing)?;
+    // The job, and its file with it, stays until all was read.
+    let chunks = futures_util::stream::unfold(Some((file, Arc::clone(&job))), |state| async {
+        let (mut file, job) = state?;
+        let read = web::block(move || {
+            let mut chunk = vec![0; FILE_CHUNK];
+            let count = file.read(&mut chunk)?;
+            chunk.truncate(count);
+            Ok::<_, std::io::Error>((Bytes::from(chunk), file))
+        });
+        match read.await.map_err(std::io::Error::other).and_then(|read| read) {
+            Ok((chunk, _)) if chunk.is_empty() => None,
+            Ok((chunk, file)) => Some((Ok(chunk), Some((file, job)))),
+            Err(error) => Some((Err(error), None)),
+        }
+    });
+    Ok(HttpResponse::Ok().content_type(SQLITE).insert_header((CACHE_CONTROL, "no-store")).streaming(chunks))
+}
+
+/// Asks a job to end early. One that is past that point ends with its result.
+#[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path)),
+    responses((status = 202, body = Job), (status = 404, body = Problem)))]
+#[delete("/jobs/{id}")]
+async fn cancel(service: Data<Service>, caller: Caller, id: Path<String>) -> Result<HttpResponse, HttpError> {
+    let job = find(&service, &caller, &id)?;
+    job.cancel();
+    let _ended = job.wait(Duration::from_millis(500)).await;
+    Ok(HttpResponse::Accepted().json(job.to_api(problem)))
+}
+
+#[cfg(test)]
+mod tests {
+    use actix_web::test::TestRequest;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::none(&[], false, 0)]
+    #[case::asynchronous(&["respond-async"], true, 0)]
+    #[case::both(&["respond-async, wait=10"], true, 10)]
+    #[case::two_headers(&["wait=\"5\"", "Respond-Async; foo"], true, 5)]
+    #[case::beyond_the_limit(&["wait=3600"], false, 30)]
+    #[case::others(&["return=minimal, handling=lenient"], false, 0)]
+    fn preferences_are_read(#[case] headers: &[&str], #[case] respond_async: bool, #[case] wait_s: u64) {
+        let mut request = TestRequest::default();
+        for value in headers {
+            request = request.append_header(("Prefer", *value));
+        }
+        let expected = Preference { respond_async, wait: Duration::from_secs(wait_s) };
+        assert_eq!(Preference::parse(&request.to_http_request()), expected);
+    }
+}

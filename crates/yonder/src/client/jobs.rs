@@ -1,0 +1,154 @@
+//! Requests that the service runs as jobs: they are followed until they end, over lost connections as well.
+
+use std::io::IsTerminal as _;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use yonder_api::{Job, JobState};
+
+use super::{Client, TIMEOUT, check, read};
+use crate::failure::Failure;
+
+/// Seconds for which the service may hold the answer back until the job has ended.
+const WAIT_S: u32 = 10;
+/// What the service is asked for: an answer at once, unless the work takes no longer than a second.
+const PREFERENCE: &str = "respond-async, wait=1";
+/// How long the service may be out of reach before the command gives up. The job goes on.
+const LOST_TIMEOUT: Duration = Duration::from_secs(120);
+/// Pause between attempts to reach the service again.
+const RETRY_INTERVAL: Duration = Duration::from_secs(1);
+/// Interval at which a running job is asked for its progress.
+const PROGRESS_INTERVAL: Duration = Duration::from_millis(500);
+/// The same where nobody looks at it.
+const QUIET_INTERVAL: Duration = Duration::ZERO;
+
+impl Client {
+    /// Has work done, and returns its result once it is done.
+    pub(crate) fn run_job<B: Serialize, T: DeserializeOwned>(
+        &self,
+        path: &[&str],
+        body: &B,
+    ) -> Result<T, Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        let request = request.header("Prefer", PREFERENCE);
+        let response =
+            check(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)?;
+        if response.status() != 202 {
+            return read(response);
+        }
+        let job = self.wait_for_job(read(response)?)?;
+        let result = job.result.unwrap_or_default();
+        serde_json::from_value(result).map_err(|error| {
+            Failure::NotReachable(format!("The result of job {} is not what was expected: {error}.", job.id))
+        })
+    }
+
+    /// Begins work whose result is a file, and returns the job once it is done.
+    pub(crate) fn run_file_job(&self, path: &[&str]) -> Result<Job, Failure> {
+        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+        let request = request.header("Prefer", "respond-async");
+        self.wait_for_job(read(
+            self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_empty())?,
+        )?)
+    }
+
+    /// Follows a job until it has ended. Shows its progress on a terminal.
+    pub(crate) fn wait_for_job(&self, mut job: Job) -> Result<Job, Failure> {
+        let bar = Progress::new();
+        let mut last_contact = Instant::now();
+        loop {
+            bar.show(&job);
+            match job.state {
+                JobState::Running => {}
+                JobState::Done => return Ok(job),
+                JobState::Failed | JobState::Canceled => {
+                    let problem = job.problem.map(Box::new);
+                    return Err(problem.map_or(Failure::Told, Failure::Refused));
+                }
+            }
+            match self.job(&job.id, bar.wait_s()) {
+                Ok(news) => {
+                    job = news;
+                    last_contact = Instant::now();
+                    sleep(bar.interval(&job));
+                }
+                Err(Failure::NotReachable(_)) if last_contact.elapsed() < LOST_TIMEOUT => {
+                    bar.show_lost();
+                    sleep(RETRY_INTERVAL);
+                }
+                Err(Failure::NotReachable(text)) => {
+                    return Err(Failure::NotReachable(format!(
+                        "{text} Job {} may still run: `yonder job show {}`.",
+                        job.id, job.id
+                    )));
+                }
+                Err(Failure::Refused(problem)) if problem.status == 404 => {
+                    return Err(Failure::Other(anyhow::anyhow!(
+                        "job {} is gone: the service was restarted before it ended",
+                        job.id
+                    )));
+                }
+                Err(failure) => return Err(failure),
+            }
+        }
+    }
+
+    /// Returns a job, at the latest after `wait_s` seconds.
+    pub(crate) fn job(&self, id: &str, wait_s: u32) -> Result<Job, Failure> {
+        self.get_with(&["jobs", id], &[("wait_s", &wait_s.to_string())])
+    }
+}
+
+/// Progress on standard error, if that is a terminal.
+struct Progress(Option<ProgressBar>);
+
+impl Progress {
+    fn new() -> Self {
+        Self(std::io::stderr().is_terminal().then(|| {
+            let bar = ProgressBar::new_spinner();
+            bar.enable_steady_tick(Duration::from_millis(120));
+            bar
+        }))
+    }
+
+    fn show(&self, job: &Job) {
+        let Some(bar) = &self.0 else { return };
+        if let Some(total) = job.progress.total
+            && let Ok(style) = ProgressStyle::with_template("{spinner} {bar:30} {pos}/{len} {msg}")
+        {
+            bar.set_style(style);
+            bar.set_length(u64::from(total));
+            bar.set_position(u64::from(job.progress.done));
+        }
+        bar.set_message(job.progress.step.clone());
+        if job.state.has_ended() {
+            bar.finish_and_clear();
+        }
+    }
+
+    fn show_lost(&self) {
+        if let Some(bar) = &self.0 {
+            bar.set_message("the service does not answer; still trying");
+        }
+    }
+
+    /// A terminal shows each step; otherwise the end alone matters.
+    fn wait_s(&self) -> u32 {
+        if self.0.is_some() { 0 } else { WAIT_S }
+    }
+
+    fn interval(&self, job: &Job) -> Duration {
+        if self.0.is_some() && !job.state.has_ended() { PROGRESS_INTERVAL } else { QUIET_INTERVAL }
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        if let Some(bar) = &self.0 {
+            bar.finish_and_clear();
+        }
+    }
+}
