@@ -101,7 +101,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. It is recorded. */
+        /**
+         * A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. With `Prefer: respond-async` the job that makes
+         *     it is returned, and `/jobs/{id}/file` has the file.
+         */
         post: operations["backup"];
         delete?: never;
         options?: never;
@@ -341,8 +344,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Looks for cameras in the local networks, or at one host, and asks each what it streams. Answers when done, after
-         *     some seconds; nothing is kept.
+         * Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
+         *     an audit entry.
          */
         post: operations["find"];
         delete?: never;
@@ -418,6 +421,58 @@ export interface paths {
         post?: never;
         /** Takes an invitation back. */
         delete: operations["withdraw"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Jobs of the last hour, the latest first: one's own, and with the role keeper all. */
+        get: operations["list"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A job, at once or when it has ended. */
+        get: operations["show"];
+        put?: never;
+        post?: never;
+        /** Asks a job to end early. One that is past that point ends with its result. */
+        delete: operations["cancel"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/jobs/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The file that a job has made: the copy of a backup. */
+        get: operations["download"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -957,6 +1012,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/starts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts several relays, each after its preflight, a few at a time. One that cannot be started keeps no other from it. */
+        post: operations["start_several"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/status": {
         parameters: {
             query?: never;
@@ -1002,7 +1074,8 @@ export interface paths {
         get: operations["show"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Ends a survey early; what it has measured stays. */
+        delete: operations["cancel"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1305,6 +1378,13 @@ export interface components {
             undescribed: components["schemas"]["Load"][];
             /** @description Uplinks in order. */
             uplinks: components["schemas"]["UplinkBudget"][];
+        };
+        /** @description Relays to be started. */
+        BulkStart: {
+            /** @description Start in spite of what the preflights say. */
+            force?: boolean;
+            /** @description Names of the relays; all that are off where none is named. */
+            relays?: string[];
         };
         /** @description Why something is not as wanted. */
         CauseFacts: {
@@ -1820,6 +1900,55 @@ export interface components {
             /** @description Code of the link. */
             code: components["schemas"]["Secret"];
         };
+        /** @description Work in the background. */
+        Job: {
+            /** @description Name of the record that it is about. */
+            about?: string | null;
+            /** @description When it began. */
+            began: string;
+            /** @description It was asked to end early. */
+            cancel_requested: boolean;
+            /** @description When it ended. */
+            ended?: string | null;
+            /** @description Id. */
+            id: string;
+            /** @description Kind of work. */
+            kind: components["schemas"]["JobKind"];
+            problem?: components["schemas"]["Problem"] | null;
+            /** @description Progress. */
+            progress: components["schemas"]["JobProgress"];
+            /** @description Result of a job that is done: the body that the request would have had without a job. */
+            result?: unknown;
+            /** @description State. */
+            state: components["schemas"]["JobState"];
+            /** @description Person or token that has begun it. */
+            who: string;
+        };
+        /**
+         * @description Kind of work.
+         * @enum {string}
+         */
+        JobKind: "preflight" | "start" | "bulk-start" | "rehearsal" | "find" | "site-book" | "backup";
+        /** @description Progress of a job. */
+        JobProgress: {
+            /**
+             * Format: int32
+             * @description Steps done.
+             */
+            done: number;
+            /** @description Current step, like `measuring the feed`. */
+            step: string;
+            /**
+             * Format: int32
+             * @description Number of steps, where that is known.
+             */
+            total?: number | null;
+        };
+        /**
+         * @description State of a job.
+         * @enum {string}
+         */
+        JobState: "running" | "done" | "failed" | "canceled";
         /** @description An invitation taken up. */
         Join: {
             /** @description Code of the link. */
@@ -2899,6 +3028,14 @@ export interface components {
             /** @description Start in spite of a failed preflight; that is recorded. */
             force?: boolean;
         };
+        /** @description Outcome of the start of one relay among several. */
+        StartOutcome: {
+            problem?: components["schemas"]["Problem"] | null;
+            /** @description Name of the relay. */
+            relay: string;
+            /** @description It runs. */
+            started: boolean;
+        };
         /** @description Everything at one moment. */
         Status: {
             /** @description The service's clock. */
@@ -3509,6 +3646,14 @@ export interface operations {
                     "application/vnd.sqlite3": unknown;
                 };
             };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
             500: {
                 headers: {
                     [name: string]: unknown;
@@ -3557,6 +3702,22 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BookOutcome"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -4160,6 +4321,14 @@ export interface operations {
                     "application/json": components["schemas"]["FoundCamera"][];
                 };
             };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
             422: {
                 headers: {
                     [name: string]: unknown;
@@ -4306,6 +4475,115 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: {
+                /** @description Seconds to wait for the end of the job: 0 unless said otherwise, 30 at most. */
+                wait_s?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    download: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.sqlite3": unknown;
+                };
             };
             404: {
                 headers: {
@@ -5429,6 +5707,14 @@ export interface operations {
                     "application/json": components["schemas"]["Preflight"];
                 };
             };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
             404: {
                 headers: {
                     [name: string]: unknown;
@@ -5500,6 +5786,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rehearsal"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             404: {
@@ -5578,6 +5872,14 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Relay"];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
                 };
             };
             404: {
@@ -5908,6 +6210,45 @@ export interface operations {
             };
         };
     };
+    start_several: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkStart"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOutcome"][];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     status: {
         parameters: {
             query?: never;
@@ -5975,6 +6316,35 @@ export interface operations {
         };
     };
     show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel: {
         parameters: {
             query?: never;
             header?: never;

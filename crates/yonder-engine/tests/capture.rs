@@ -27,9 +27,10 @@ static ONE_AT_A_TIME: Mutex<()> = Mutex::const_new(());
 struct Capture(Child);
 
 impl Capture {
-    /// `None`, and a word about it, where nothing can be captured.
-    fn start(file: &Path, ports: [u16; 2]) -> Option<Self> {
-        // Datagrams go between ports that nobody knows beforehand.
+    /// # Panics
+    /// Where tshark is missing or must not capture.
+    fn start(file: &Path, ports: [u16; 2]) -> Self {
+        // Datagrams go between ports that are not known before.
         let filter = format!("tcp port {} or tcp port {} or udp portrange 10000-65535", ports[0], ports[1]);
         let mut child = Command::new("tshark")
             .args(["-i", "lo", "-s", "0", "-B", "64", "-w"])
@@ -37,9 +38,9 @@ impl Capture {
             .args(["-f", &filter])
             .stderr(Stdio::piped())
             .spawn()
-            .ok()?;
+            .expect("the package tshark is installed");
         let mut told = String::new();
-        let said = BufReader::new(child.stderr.take()?).lines().map_while(Result::ok);
+        let said = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
         for line in said {
             told += &line;
             if line.contains("Capturing on") {
@@ -47,12 +48,12 @@ impl Capture {
                 // of those who may not capture.
                 std::thread::sleep(std::time::Duration::from_millis(700));
                 if matches!(child.try_wait(), Ok(None)) {
-                    return Some(Self(child));
+                    return Self(child);
                 }
             }
         }
-        say(&format!("skipped: tshark cannot capture here: {told}"));
-        None
+        let _gone = (child.kill(), child.wait());
+        panic!("tshark cannot capture on loopback: {told}");
     }
 }
 
@@ -60,11 +61,6 @@ impl Drop for Capture {
     fn drop(&mut self) {
         let _gone = (self.0.kill(), self.0.wait());
     }
-}
-
-#[expect(clippy::print_stdout, reason = "a skipped test must say so")]
-fn say(text: &str) {
-    println!("{text}");
 }
 
 /// The line's own ports: of the camera and the platform, and those that were agreed on for datagrams. Whatever else
@@ -104,14 +100,6 @@ fn count(file: &Path, ports: [u16; 2], codec: &str, filter: &str) -> usize {
         .output()
         .unwrap();
     String::from_utf8_lossy(&output.stdout).lines().count()
-}
-
-fn analyser_is_there() -> bool {
-    let there = Command::new("tshark").arg("--version").output().is_ok_and(|output| output.status.success());
-    if !there {
-        say("skipped: tshark is not there; install the package tshark");
-    }
-    there
 }
 
 /// Who sends and who receives.
@@ -161,9 +149,6 @@ async fn an_independent_analyser_finds_nothing_malformed(
     #[case] transport: TransportChoice,
     #[case] expected: &[(&str, usize)],
 ) {
-    if !analyser_is_there() {
-        return;
-    }
     // What one test sends is not for the others to see.
     let _alone = ONE_AT_A_TIME.lock().await;
     let codec = if path == "/tunnel" { "h265" } else { "h264" };
@@ -175,7 +160,7 @@ async fn an_independent_analyser_finds_nothing_malformed(
         let file = file.clone();
         move || Capture::start(&file, ports)
     });
-    let Some(mut capture) = capture.await.unwrap() else { return };
+    let mut capture = capture.await.unwrap();
     let feed = FeedSpec { transport, ..world.feed(path, PASSWORD) };
     world.engine.apply(RelaySpec {
         name: "relay".into(),
@@ -217,9 +202,6 @@ async fn an_independent_analyser_reads_our_transport_streams(
     #[case] protocol: &str,
     #[case] least: usize,
 ) {
-    if !analyser_is_there() {
-        return;
-    }
     let folder = tempfile::tempdir().unwrap();
     // The camera's own pictures, at a steady pace, through the writer that pushes use.
     let media = World::start().media(path);

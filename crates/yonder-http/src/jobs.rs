@@ -15,7 +15,7 @@ use yonder_api::{Job, JobKind, JobRequest, Problem};
 use yonder_core::Role;
 use yonder_service::{JobContext, JobEntry, NewJob, Service, ServiceError};
 
-use super::caller::Caller;
+use super::caller::{Caller, Operator};
 use crate::error::{HttpError, problem};
 
 /// Longest wait for the end of a job, in seconds.
@@ -208,8 +208,12 @@ pub(super) async fn stream_file(job: Arc<JobEntry>) -> Result<HttpResponse, Http
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", params(("id" = String, Path)),
     responses((status = 202, body = Job), (status = 404, body = Problem)))]
 #[delete("/jobs/{id}")]
-async fn cancel(service: Data<Service>, caller: Caller, id: Path<String>) -> Result<HttpResponse, HttpError> {
-    let job = find(&service, &caller, &id)?;
+async fn cancel(
+    service: Data<Service>,
+    operator: Operator,
+    id: Path<String>,
+) -> Result<HttpResponse, HttpError> {
+    let job = find(&service, &operator.0, &id)?;
     job.cancel();
     let _ended = job.wait(Duration::from_millis(500)).await;
     Ok(HttpResponse::Accepted().json(job.to_api(problem)))

@@ -23,7 +23,7 @@ fn a_camera_that_moves_behind_its_name_is_found_where_it_is() {
         std::fs::write(&hosts, format!("127.0.0.1 localhost\n{address} {NAME}\n")).unwrap();
     };
     point_to(Ipv4Addr::LOCALHOST);
-    let Some(service) = Service::start_with_hosts(&hosts) else { return };
+    let service = Service::start_with_hosts(&hosts);
     let world = World::start();
     let port = world.camera.address().port();
     let feed =

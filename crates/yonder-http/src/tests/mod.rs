@@ -19,6 +19,7 @@ use yonder_store::{MasterKey, Store};
 mod book;
 mod changes;
 mod identity;
+mod jobs;
 mod keeping;
 mod people;
 mod platform_side;

@@ -49,7 +49,7 @@ fn needed(method: &str, path: &str) -> Option<Role> {
         return None;
     }
     Some(match (method, path) {
-        ("get", "/people" | "/invitations" | "/tokens" | "/audit") => Role::Keeper,
+        ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Role::Keeper,
         ("get", _)
         | ("delete", "/session" | "/sessions/{id}")
         | ("post", "/session/password" | "/budget") => Role::Viewer,
@@ -64,8 +64,10 @@ fn needed(method: &str, path: &str) -> Option<Role> {
             | "/destinations/{name}/rekey"
             | "/alerts/{name}/acknowledge"
             | "/alerts/{name}/mute"
-            | "/surveys",
-        ) => Role::Operator,
+            | "/surveys"
+            | "/starts",
+        )
+        | ("delete", "/jobs/{id}" | "/surveys/{id}") => Role::Operator,
         _ => Role::Keeper,
     })
 }

@@ -14,8 +14,8 @@ use crate::failure::Failure;
 
 /// Seconds for which the service may hold the answer back until the job has ended.
 const WAIT_S: u32 = 10;
-/// What the service is asked for: an answer at once, unless the work takes no longer than a second.
-const PREFERENCE: &str = "respond-async, wait=1";
+/// Asks the service for an answer at once: until the id of the job is known, a lost connection cannot be survived.
+const PREFERENCE: &str = "respond-async";
 /// How long the service may be out of reach before the command gives up. The job goes on.
 const LOST_TIMEOUT: Duration = Duration::from_secs(120);
 /// Pause between attempts to reach the service again.
@@ -49,7 +49,7 @@ impl Client {
     /// Begins work whose result is a file, and returns the job once it is done.
     pub(crate) fn run_file_job(&self, path: &[&str]) -> Result<Job, Failure> {
         let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        let request = request.header("Prefer", "respond-async");
+        let request = request.header("Prefer", PREFERENCE);
         self.wait_for_job(read(
             self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_empty())?,
         )?)

@@ -23,13 +23,10 @@ pub(crate) struct Browser {
 }
 
 impl Browser {
-    /// `None`, and a word about it, where there is no browser.
-    pub(crate) async fn start(width: u32, height: u32) -> Option<Self> {
-        if !PathBuf::from(DRIVER).exists() {
-            #[expect(clippy::print_stdout, reason = "a skipped test must say so")]
-            let () = println!("skipped: {DRIVER} is not there; install chromium and chromium-driver");
-            return None;
-        }
+    /// # Panics
+    /// Without the packages chromium and chromium-driver.
+    pub(crate) async fn start(width: u32, height: u32) -> Self {
+        assert!(PathBuf::from(DRIVER).exists(), "{DRIVER} is missing: install chromium and chromium-driver");
         let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let driver = Command::new(DRIVER)
             .arg(format!("--port={port}"))
@@ -65,7 +62,7 @@ impl Browser {
         };
         let browser = Self { driver, address, client };
         browser.resize(width, height).await;
-        Some(browser)
+        browser
     }
 
     /// Makes the page so large; the window's own frame comes on top.

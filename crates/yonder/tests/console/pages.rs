@@ -134,7 +134,7 @@ impl Browser {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn every_page_is_drawn_for_everybody_in_a_good_hour() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let demo = Demo::start(&[]).await;
     demo.sign_in(&browser).await;
     browser.see("//h1[text()='All lines are up']").await;
@@ -168,7 +168,7 @@ async fn every_page_is_drawn_for_everybody_in_a_good_hour() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_bad_hour_is_told_with_its_sides_on_a_phone_at_night() {
-    let Some(browser) = Browser::start(390, 844).await else { return };
+    let browser = Browser::start(390, 844).await;
     let demo = Demo::start(&["--bad-hour"]).await;
     demo.sign_in(&browser).await;
     browser.choose_theme("night").await;
@@ -192,7 +192,7 @@ async fn a_bad_hour_is_told_with_its_sides_on_a_phone_at_night() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_survey_lays_main_and_sub_side_by_side() {
-    let Some(browser) = Browser::start(1280, 1240).await else { return };
+    let browser = Browser::start(1280, 1240).await;
     let demo = Demo::start(&[]).await;
     demo.sign_in(&browser).await;
     browser.client.goto(&format!("{}/feeds/Summit%20Station", demo.url)).await.unwrap();
@@ -210,7 +210,7 @@ async fn a_survey_lays_main_and_sub_side_by_side() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_service_that_goes_is_told_and_what_it_did_meanwhile_is_caught_up() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let (mut service, world) =
         tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
     browser.set_up(&service, crate::PASSWORD).await;

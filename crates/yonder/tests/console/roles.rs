@@ -8,7 +8,7 @@ use crate::support::{Service, World};
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let (service, world) = tokio::task::spawn_blocking(|| (Service::start(), World::start())).await.unwrap();
     browser.set_up(&service, PASSWORD).await;
     service.set_up_line(&world);
@@ -94,7 +94,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn signing_out_shuts_the_door_and_only_the_right_password_opens_it() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let service = tokio::task::spawn_blocking(Service::start).await.unwrap();
     browser.set_up(&service, PASSWORD).await;
     sign_out(&browser).await;

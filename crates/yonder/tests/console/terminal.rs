@@ -43,7 +43,7 @@ impl Browser {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn commands_print_what_people_can_read() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let home = tempfile::tempdir().unwrap();
     let run = |arguments: &[&str]| {
         let mut command = Command::new(support::program());
@@ -125,7 +125,7 @@ async fn commands_print_what_people_can_read() {
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
-    let Some(browser) = Browser::start(1280, 800).await else { return };
+    let browser = Browser::start(1280, 800).await;
     let (logbook, report, outages, card) = tokio::task::block_in_place(|| {
         let (mut service, world) = (Service::start(), World::start());
         let url = world.camera.url("/viaduct/main");

@@ -39,17 +39,12 @@ impl Service {
         service
     }
 
-    /// Starts the program with a table of names of its own; `None`, and a word about it, where that is not allowed.
-    pub(crate) fn start_with_hosts(hosts: &Path) -> Option<Self> {
-        let allowed = Command::new("unshare").args(["--mount", "true"]).output();
-        if !allowed.is_ok_and(|output| output.status.success()) {
-            say("skipped: no mount namespace can be made here");
-            return None;
-        }
-        let mut command = Command::new("unshare");
+    /// Starts the program with a table of host names of its own, in a mount namespace.
+    pub(crate) fn start_with_hosts(hosts: &Path) -> Self {
+        let mut command = privileged("unshare");
         command.args(["--mount", "sh", "-c", "mount --bind \"$0\" /etc/hosts && exec \"$@\""]);
         command.arg(hosts).arg(program());
-        Some(Self::start_program(command))
+        Self::start_program(command)
     }
 
     /// Starts the program as told, in a home folder of its own.
@@ -338,27 +333,40 @@ impl Drop for World {
     }
 }
 
-#[expect(clippy::print_stdout, reason = "a skipped test must say so")]
+/// Prints a figure that a test has measured.
+#[expect(clippy::print_stdout, reason = "figures are read by people")]
 pub(crate) fn say(text: &str) {
     println!("{text}");
+}
+
+/// Returns a command that runs as root: by `sudo` where the tests do not.
+pub(crate) fn privileged(program: &str) -> Command {
+    if rustix::process::geteuid().is_root() {
+        return Command::new(program);
+    }
+    let mut command = Command::new("sudo");
+    command.args(["-n", program]);
+    command
 }
 
 pub(crate) fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
 
-/// A disk of some megabytes, mounted over a folder; `None`, and a word about it, where that is not allowed.
+/// A disk of some megabytes, mounted over a folder.
 pub(crate) struct SmallDisk(PathBuf);
 
 impl SmallDisk {
-    pub(crate) fn mount(over: &Path) -> Option<Self> {
-        let mut mount = Command::new("mount");
-        mount.args(["-t", "tmpfs", "-o", "size=3m,mode=700", "tmpfs"]).arg(over);
-        if mount.output().is_ok_and(|output| output.status.success()) {
-            return Some(Self(over.to_owned()));
-        }
-        say("skipped: nothing can be mounted here");
-        None
+    /// # Panics
+    /// Where nothing can be mounted: the test needs root, or `sudo` without a password.
+    pub(crate) fn mount(over: &Path) -> Self {
+        let own =
+            format!("uid={},gid={}", rustix::process::getuid().as_raw(), rustix::process::getgid().as_raw());
+        let mut mount = privileged("mount");
+        mount.args(["-t", "tmpfs", "-o", &format!("size=3m,mode=700,{own}"), "tmpfs"]).arg(over);
+        let output = mount.output().unwrap();
+        assert!(output.status.success(), "a small disk cannot be mounted: {}", text(&output.stderr));
+        Self(over.to_owned())
     }
 }
 
@@ -373,6 +381,6 @@ pub(crate) fn fill_disk(folder: &Path) -> PathBuf {
 
 impl Drop for SmallDisk {
     fn drop(&mut self) {
-        let _unmounted = Command::new("umount").arg("--lazy").arg(&self.0).output();
+        let _unmounted = privileged("umount").arg("--lazy").arg(&self.0).output();
     }
 }
