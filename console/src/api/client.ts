@@ -37,21 +37,17 @@ export function address(path: readonly string[], query: Query = {}): string {
   return `/api/v1/${path.map(encodeURIComponent).join("/")}${text === "" ? "" : `?${text}`}`;
 }
 
-/** How long an answer may take. Checks before a start measure for seconds; files and rehearsals take longer. */
+/** How long an answer may take. What takes longer runs as a job; files take as long as the line to the service makes them. */
 const TIMEOUT_MS = 20_000;
-const SLOW_TIMEOUT_MS = 60_000;
-const LONG_TIMEOUT_MS = 15 * 60_000;
+const FILE_TIMEOUT_MS = 15 * 60_000;
 
-function timeoutOf(method: Method, url: string): number {
-  if (/\/(rehearse|backup|book|holding-picture)$/.test(url)) {
-    return LONG_TIMEOUT_MS;
-  }
-  return method === "GET" || /\/(stop|hold|resume)$/.test(url) ? TIMEOUT_MS : SLOW_TIMEOUT_MS;
+function timeoutOf(url: string): number {
+  return /\/(file|holding-picture)$/.test(url) ? FILE_TIMEOUT_MS : TIMEOUT_MS;
 }
 
 async function send(method: Method, url: string, headers: Record<string, string>, body?: BodyInit): Promise<Response> {
   const allHeaders = method === "GET" ? headers : { ...headers, "X-Yonder-Token": sessionToken };
-  const signal = AbortSignal.timeout(timeoutOf(method, url));
+  const signal = AbortSignal.timeout(timeoutOf(url));
   const request: RequestInit = { method, headers: allHeaders, credentials: "same-origin", signal };
   if (body !== undefined) {
     request.body = body;
@@ -70,9 +66,15 @@ async function send(method: Method, url: string, headers: Record<string, string>
 }
 
 /** Calls the API. With a revision, a change is refused once the record has another one. */
-export async function call<T>(method: Method, path: readonly string[], body?: unknown, revision?: number): Promise<T> {
+export async function call<T>(
+  method: Method,
+  path: readonly string[],
+  body?: unknown,
+  revision?: number,
+  more: Record<string, string> = {},
+): Promise<T> {
   const carries = method !== "GET" && method !== "DELETE";
-  const headers: Record<string, string> = { Accept: "application/json" };
+  const headers: Record<string, string> = { Accept: "application/json", ...more };
   if (revision !== undefined) {
     headers["If-Match"] = `"${revision}"`;
   }
@@ -94,9 +96,9 @@ export async function upload(path: readonly string[], file: Blob): Promise<void>
   await send("PUT", address(path), { "Content-Type": "application/octet-stream" }, file);
 }
 
-/** Has something made that is no JSON. */
+/** Fetches a file. */
 export async function fetchFile(path: readonly string[]): Promise<Blob> {
-  const response = await send("POST", address(path), {});
+  const response = await send("GET", address(path), {});
   return response.blob();
 }
 

@@ -1,6 +1,7 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
 import { call, isStale } from "../../api/client";
+import { type JobMutation, useJob } from "../../api/useJob";
 import type { Feed, FeedChange, FoundCamera, NewFeed, Pattern, Schemas, Survey } from "../../api/types";
 
 export const feedsKey = ["feeds"] as const;
@@ -57,9 +58,9 @@ export function useBeginSurvey(): UseMutationResult<Survey, Error, SurveyOf> {
 
 export type FindAt = Schemas["NewFind"];
 
-/** Looks for cameras; takes some seconds. */
-export function useFind(): UseMutationResult<FoundCamera[], Error, FindAt> {
-  return useMutation({ mutationFn: (at) => call<FoundCamera[]>("POST", ["finds"], at), gcTime: 0 });
+/** Searches for cameras; takes some seconds. */
+export function useFind(): JobMutation<FoundCamera[], FindAt> {
+  return useJob<FoundCamera[], FindAt>(["finds"]);
 }
 
 /** Keeps a pattern: a new one, or in place of the one that is named. */

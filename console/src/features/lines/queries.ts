@@ -7,6 +7,7 @@ import {
 } from "@tanstack/react-query";
 
 import { call } from "../../api/client";
+import { runJob } from "../../api/jobs";
 import type { Day, Relay } from "../../api/types";
 
 /** All relays. Fetched once; live events keep it fresh. */
@@ -42,7 +43,7 @@ export function useSwitch(name: string): UseMutationResult<Relay, Error, Verb> {
   return useMutation({
     mutationFn: (verb) =>
       verb === "start" || verb === "force"
-        ? call<Relay>("POST", ["relays", name, "start"], { force: verb === "force" })
+        ? runJob<Relay>(["relays", name, "start"], { force: verb === "force" })
         : call<Relay>("POST", ["relays", name, verb]),
     onSuccess: (relay) => keepRelay(client, relay),
   });

@@ -1,6 +1,7 @@
 import { queryOptions, useMutation, useQueryClient, type UseMutationResult } from "@tanstack/react-query";
 
 import { ask, call, upload } from "../../api/client";
+import { type JobMutation, useJob } from "../../api/useJob";
 import type { NewRehearsal, Preflight, Rates, Rehearsal, Relay, RelayChange } from "../../api/types";
 import { keepRelay } from "../lines";
 
@@ -29,12 +30,12 @@ export function useRemoveRelay(name: string): UseMutationResult<void, Error, voi
   return useMutation({ mutationFn: () => call<void>("DELETE", ["relays", name]) });
 }
 
-export function usePreflight(name: string): UseMutationResult<Preflight, Error, void> {
-  return useMutation({ mutationFn: () => call<Preflight>("POST", ["relays", name, "preflight"]) });
+export function usePreflight(name: string): JobMutation<Preflight, void> {
+  return useJob<Preflight>(["relays", name, "preflight"]);
 }
 
-export function useRehearsal(name: string): UseMutationResult<Rehearsal, Error, NewRehearsal> {
-  return useMutation({ mutationFn: (how) => call<Rehearsal>("POST", ["relays", name, "rehearse"], how) });
+export function useRehearsal(name: string): JobMutation<Rehearsal, NewRehearsal> {
+  return useJob<Rehearsal, NewRehearsal>(["relays", name, "rehearse"]);
 }
 
 /** Keeps a holding picture, or takes it away when there is none. */

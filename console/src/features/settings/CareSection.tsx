@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 
-import { fetchFile } from "../../api/client";
+import { runFileJob } from "../../api/jobs";
 import { saveFile } from "../../lib/csv";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
@@ -20,7 +20,7 @@ function stamped(name: string, ending: string): string {
 export function CareSection(): ReactNode {
   const checks = useQuery(selfcheckQuery());
   const backup = useMutation({
-    mutationFn: () => fetchFile(["backup"]),
+    mutationFn: () => runFileJob(["backup"]),
     onSuccess: (copy) => saveFile(stamped("yonder-backup", "db"), copy),
   });
   const book = useMutation({

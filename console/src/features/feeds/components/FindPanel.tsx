@@ -7,6 +7,7 @@ import { Card } from "../../../ui/Card";
 import { Empty } from "../../../ui/Empty";
 import { Fault, faultOf } from "../../../ui/Fault";
 import { Field, SecretField } from "../../../ui/Field";
+import { JobStep } from "../../../ui/JobStep";
 import { useFind } from "../queries";
 import type { FeedDraft } from "./FeedForm";
 
@@ -40,6 +41,7 @@ export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }
           {find.isPending ? "Looking …" : "Look for cameras"}
         </Button>
       </form>
+      {find.isPending && <JobStep progress={find.progress} otherwise="waiting for answers of cameras" />}
       {find.error !== null && <Fault error={find.error} />}
       {find.data?.length === 0 && (
         <Empty title="No camera answered">

@@ -11,6 +11,7 @@ import { Card } from "../../../ui/Card";
 import { Checks } from "../../../ui/Checks";
 import { Fault, faultOf } from "../../../ui/Fault";
 import { Field } from "../../../ui/Field";
+import { JobStep } from "../../../ui/JobStep";
 import { relaysQuery, useSwitch } from "../../lines";
 import { usePreflight } from "../../relay";
 import type { StepProps } from "../NewRelayPage";
@@ -83,6 +84,7 @@ function Ready({ relay, onStarted }: { relay: Relay; onStarted: () => void }): R
           Pulls the camera and knocks at the servers for some seconds. No key is sent, and nobody sees anything.
         </p>
       </div>
+      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and reaching the servers" />}
       {preflight.error !== null && <Fault error={preflight.error} />}
       {checks !== undefined && <Checks checks={checks.checks} />}
       {change.error !== null && <Fault error={change.error} />}

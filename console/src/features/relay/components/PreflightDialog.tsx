@@ -5,6 +5,7 @@ import { Button } from "../../../ui/Button";
 import { Checks } from "../../../ui/Checks";
 import { Dialog } from "../../../ui/Dialog";
 import { Fault } from "../../../ui/Fault";
+import { JobStep } from "../../../ui/JobStep";
 import { usePreflight } from "../queries";
 
 /** Runs the checks before a start; nothing is sent to a platform. */
@@ -26,11 +27,7 @@ function Run({ name }: { name: string }): ReactNode {
   useEffect(() => mutate(), [mutate]);
   return (
     <div className="grid gap-3">
-      {preflight.isPending && (
-        <p role="status" className="text-quiet">
-          Pulling the camera and knocking at the servers …
-        </p>
-      )}
+      {preflight.isPending && <JobStep progress={preflight.progress} otherwise="measuring the feed, and reaching the servers" />}
       {preflight.error !== null && <Fault error={preflight.error} />}
       {preflight.data !== undefined && <Checks checks={preflight.data.checks} />}
       <Button disabled={preflight.isPending} onClick={() => mutate()} className="justify-self-end">

@@ -8,6 +8,7 @@ import { Dialog } from "../../../ui/Dialog";
 import { Fault } from "../../../ui/Fault";
 import { SelectField } from "../../../ui/Field";
 import { Grade } from "../../../ui/Grade";
+import { JobStep } from "../../../ui/JobStep";
 import { useRehearsal } from "../queries";
 
 /** Pushes to our own grading receiver: the same checks, and nobody watches. */
@@ -51,6 +52,7 @@ function Run({ relay }: { relay: Relay }): ReactNode {
           {rehearse.isPending ? "Rehearsing …" : "Rehearse"}
         </Button>
       </form>
+      {rehearse.isPending && <JobStep progress={rehearse.progress} otherwise="starting the test receiver" />}
       {rehearse.error !== null && <Fault error={rehearse.error} />}
       {rehearse.data !== undefined && <Result rehearsal={rehearse.data} />}
     </div>
