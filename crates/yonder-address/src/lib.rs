@@ -14,8 +14,10 @@
 
 mod authority;
 mod key;
+mod masked;
 mod passphrase;
 mod paste;
+mod redact;
 mod repair;
 mod rtmp;
 mod server;
@@ -23,8 +25,10 @@ mod srt;
 
 pub use authority::{Authority, AuthorityError};
 pub use key::{KeyError, StreamKey};
+pub use masked::{Masked, PLACEHOLDER, mask, unmask};
 pub use passphrase::{KeyLength, Passphrase, PassphraseError};
 pub use paste::{PasteError, Pasted, read_backup, read_pasted, read_server};
+pub use redact::redact;
 pub use repair::Repair;
 pub use rtmp::RtmpServer;
 pub use server::{AddressError, Protocol, ServerAddress};

@@ -3,14 +3,15 @@
 use std::fmt;
 
 use crate::authority::Authority;
+use crate::masked::mask;
 use crate::repair::{Repair, note};
 use crate::server::{AddressError, Opened, Protocol};
 
 const PLAIN_PORT: u16 = 1935;
 const TLS_PORT: u16 = 443;
 
-/// An RTMP server, without the stream key.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// An RTMP server, without the stream key. Displaying and debugging leave out the secrets in its parameters.
+#[derive(Clone, PartialEq, Eq)]
 pub struct RtmpServer {
     /// RTMP over TLS.
     pub tls: bool,
@@ -60,9 +61,24 @@ impl RtmpServer {
     }
 }
 
-impl fmt::Display for RtmpServer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+impl RtmpServer {
+    /// Returns the address with the secrets in its parameters, for the wire and the sealed store.
+    #[must_use]
+    pub fn full_address(&self) -> String {
         let (scheme, usual) = if self.tls { ("rtmps", TLS_PORT) } else { ("rtmp", PLAIN_PORT) };
-        write!(f, "{scheme}://{}/{}", Authority::shown(&self.host, self.port, usual), self.app)
+        format!("{scheme}://{}/{}", Authority::shown(&self.host, self.port, usual), self.app)
+    }
+}
+
+impl fmt::Display for RtmpServer {
+    /// Writes the address without the secrets in its parameters.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&mask(&self.full_address()).text)
+    }
+}
+
+impl fmt::Debug for RtmpServer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "RtmpServer({self})")
     }
 }

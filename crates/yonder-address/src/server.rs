@@ -116,6 +116,15 @@ impl ServerAddress {
         }
     }
 
+    /// Returns the address with the secrets in its parameters, for the wire and the sealed store.
+    #[must_use]
+    pub fn full_address(&self) -> String {
+        match self {
+            Self::Rtmp(server) => server.full_address(),
+            Self::Srt(server) => server.to_string(),
+        }
+    }
+
     /// Host name or address; IPv6 without brackets.
     #[must_use]
     pub fn host(&self) -> &str {

@@ -93,9 +93,7 @@ pub(crate) fn feed(error: &PullError, history: History) -> Cause {
         _ => CauseCode::FeedProtocol,
     };
     let mut cause = Cause::new(code, sentence(error));
-    if let PullError::Redirected { location } = error
-        && !location.is_empty()
-    {
+    if let PullError::Redirected { location: Some(location) } = error {
         cause.hint = format!("Set the feed's address to {location} with `yonder feed edit`.");
     }
     cause
@@ -256,8 +254,8 @@ mod tests {
 
     #[test]
     fn a_redirect_tells_the_new_address() {
-        let cause =
-            feed(&PullError::Redirected { location: "rtsp://192.0.2.9/x".into() }, History::default());
-        assert!(cause.hint.contains("rtsp://192.0.2.9/x"));
+        let (url, _) = yonder_rtsp::CameraUrl::parse("rtsp://192.0.2.9/x?token=planted").unwrap();
+        let cause = feed(&PullError::Redirected { location: Some(Box::new(url)) }, History::default());
+        assert!(cause.hint.contains("rtsp://192.0.2.9/x?token={secret}"), "{}", cause.hint);
     }
 }

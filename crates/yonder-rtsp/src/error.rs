@@ -1,6 +1,7 @@
 //! Why a pull ended, told apart by what can be done about it.
 
 use crate::message::MessageError;
+use crate::url::CameraUrl;
 
 /// What a camera was waited for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,8 +35,8 @@ pub enum PullError {
     /// The stream is somewhere else (301, 302 and their like, or a REDIRECT request).
     #[error("the camera sends us to another address")]
     Redirected {
-        /// The new address, without credentials.
-        location: String,
+        /// The new address; `None` if it cannot be read.
+        location: Option<Box<CameraUrl>>,
     },
     /// The description offers no picture.
     #[error("the stream has no picture")]

@@ -4,7 +4,7 @@ use std::fmt;
 
 use percent_encoding::percent_decode_str;
 use secrecy::SecretString;
-use yonder_address::{Authority, AuthorityError};
+use yonder_address::{Authority, AuthorityError, mask};
 
 /// Longest address accepted, in bytes.
 const MAX_URL: usize = 2048;
@@ -46,8 +46,8 @@ impl fmt::Debug for Credentials {
     }
 }
 
-/// Where a camera's stream is. Never holds credentials; displaying it is safe.
-#[derive(Debug, Clone, PartialEq, Eq)]
+/// Address of a camera's stream, without its account. Displaying and debugging leave out the secrets in its path and query.
+#[derive(Clone, PartialEq, Eq)]
 pub struct CameraUrl {
     /// RTSP over TLS.
     pub tls: bool,
@@ -85,17 +85,30 @@ impl CameraUrl {
         Ok((url, credentials.map(read_credentials).transpose()?))
     }
 
-    /// The address as it is sent in requests.
+    /// Returns the address as it is sent in requests, with its secrets.
     #[must_use]
     pub fn request_url(&self) -> String {
-        self.to_string()
+        let (scheme, usual) = if self.tls { ("rtsps", TLS_PORT) } else { ("rtsp", PLAIN_PORT) };
+        format!("{scheme}://{}{}", Authority::shown(&self.host, self.port, usual), self.path)
+    }
+
+    /// Returns the secrets in its path and query.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<SecretString> {
+        mask(&self.request_url()).secrets.into_iter().flatten().collect()
     }
 }
 
 impl fmt::Display for CameraUrl {
+    /// Writes the address without its secrets.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let (scheme, usual) = if self.tls { ("rtsps", TLS_PORT) } else { ("rtsp", PLAIN_PORT) };
-        write!(f, "{scheme}://{}{}", Authority::shown(&self.host, self.port, usual), self.path)
+        f.write_str(&mask(&self.request_url()).text)
+    }
+}
+
+impl fmt::Debug for CameraUrl {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "CameraUrl({self})")
     }
 }
 
@@ -160,6 +173,15 @@ mod tests {
         assert_eq!(url.to_string(), shown);
         assert_eq!(url.port, port);
         assert!(credentials.is_none());
+    }
+
+    #[test]
+    fn secrets_in_the_address_are_sent_and_not_shown() {
+        let text = "rtsp://192.0.2.7/user=op_password=planted-9_channel=1?token=planted-8";
+        let (url, _) = CameraUrl::parse(text).unwrap();
+        assert_eq!(url.request_url(), text);
+        assert!(!format!("{url} {url:?}").contains("planted"), "{url}");
+        assert_eq!(url.secrets().len(), 2);
     }
 
     #[rstest]

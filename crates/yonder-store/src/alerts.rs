@@ -5,7 +5,7 @@ use secrecy::SecretString;
 use yonder_core::alerts::{NoticeKind, Notification, Open};
 
 use crate::error::{Kind, StoreError};
-use crate::sealed::{RECEIVER_SECRET, SealedSecret, SecretChange};
+use crate::sealed::{RECEIVER_ADDRESS, RECEIVER_SECRET, SealedSecret, SecretChange};
 use crate::store::{Store, unless_taken};
 
 /// A receiver of notifications to be stored.
@@ -17,6 +17,8 @@ pub struct NewReceiver {
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SecretString>,
+    /// Whole address of a web receiver, of which the settings have a shortened form.
+    pub address: Option<SecretString>,
     /// Hours from one sign of life to the next.
     pub sign_of_life_h: Option<u32>,
 }
@@ -30,6 +32,8 @@ pub struct Receiver {
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SealedSecret>,
+    /// Whole address of a web receiver, of which the settings have a shortened form.
+    pub address: Option<SealedSecret>,
     /// Hours from one sign of life to the next.
     pub sign_of_life_h: Option<u32>,
 }
@@ -77,7 +81,8 @@ impl Store {
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             let id = transaction.last_insert_rowid();
-            self.write_secret(transaction, (RECEIVER_SECRET, id), receiver.secret.as_ref())
+            self.write_secret(transaction, (RECEIVER_SECRET, id), receiver.secret.as_ref())?;
+            self.write_secret(transaction, (RECEIVER_ADDRESS, id), receiver.address.as_ref())
         })
     }
 
@@ -90,6 +95,7 @@ impl Store {
         name: &str,
         new: &ReceiverSettings<'_>,
         secret: &SecretChange,
+        address: &SecretChange,
     ) -> Result<(), StoreError> {
         let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: new.name.to_owned() };
         self.write(|transaction| {
@@ -100,13 +106,8 @@ impl Store {
                     params![id, new.name, new.settings, new.sign_of_life_h],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            match secret {
-                SecretChange::Keep => Ok(()),
-                SecretChange::Set(secret) => {
-                    self.write_secret(transaction, (RECEIVER_SECRET, id), Some(secret))
-                }
-                SecretChange::Remove => self.write_secret(transaction, (RECEIVER_SECRET, id), None),
-            }
+            self.change_secret(transaction, (RECEIVER_SECRET, id), secret)?;
+            self.change_secret(transaction, (RECEIVER_ADDRESS, id), address)
         })
     }
 
@@ -125,13 +126,14 @@ impl Store {
     pub fn receivers(&self) -> Result<Vec<Receiver>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
-                "SELECT id, name, settings, secret, sign_of_life_h FROM receiver ORDER BY name",
+                "SELECT id, name, settings, secret, address_secrets, sign_of_life_h FROM receiver ORDER BY name",
             )?;
             let read = |row: &Row<'_>| {
                 Ok(Receiver {
                     name: row.get("name")?,
                     settings: row.get("settings")?,
                     secret: RECEIVER_SECRET.read(row.get("id")?, row.get("secret")?),
+                    address: RECEIVER_ADDRESS.read(row.get("id")?, row.get("address_secrets")?),
                     sign_of_life_h: row.get("sign_of_life_h")?,
                 })
             };

@@ -6,7 +6,7 @@ use secrecy::SecretString;
 use crate::audit::Identity;
 use crate::error::{Kind, StoreError};
 use crate::history::History;
-use crate::sealed::{PASSPHRASE, STREAM_KEY, SealedSecret};
+use crate::sealed::{DESTINATION_ADDRESS, PASSPHRASE, STREAM_KEY, SealedSecret, SecretChange};
 use crate::store::{Store, unless_taken};
 use crate::subjects::follow_rename;
 use crate::uplinks::{bind, uplinks_of};
@@ -74,6 +74,8 @@ pub struct NewDestination {
     pub key: Option<SecretString>,
     /// Passphrase.
     pub passphrase: Option<SecretString>,
+    /// Secrets inside the addresses.
+    pub address_secrets: Option<SecretString>,
 }
 
 /// A stored stream key.
@@ -100,6 +102,8 @@ pub struct Destination {
     pub key: Option<StoredKey>,
     /// Passphrase.
     pub passphrase: Option<SealedSecret>,
+    /// Secrets inside the addresses.
+    pub address_secrets: Option<SealedSecret>,
     /// When the key was last set, in seconds since 1970.
     pub key_set_s: i64,
     /// How often it was replaced.
@@ -157,7 +161,7 @@ impl Store {
             if let Some(passphrase) = &new.passphrase {
                 self.write_passphrase(transaction, id, Some(passphrase), now_s)?;
             }
-            Ok(())
+            self.write_secret(transaction, (DESTINATION_ADDRESS, id), new.address_secrets.as_ref())
         })
     }
 
@@ -165,13 +169,20 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
-    pub fn edit_destination(&self, name: &str, settings: &DestinationSettings) -> Result<(), StoreError> {
+    pub fn edit_destination(
+        &self,
+        name: &str,
+        settings: &DestinationSettings,
+        address_secrets: &SecretChange,
+    ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let before = self.find_destination(transaction, name)?;
             let id = before.id;
             write_settings(transaction, id, settings)?;
             follow_rename(transaction, Kind::Destination, &before.settings.name, &settings.name)?;
-            if !before.settings.has_same_servers(settings) {
+            self.change_secret(transaction, (DESTINATION_ADDRESS, id), address_secrets)?;
+            let keeps_secrets = matches!(address_secrets, SecretChange::Keep);
+            if !before.settings.has_same_servers(settings) || !keeps_secrets {
                 transaction.execute("UPDATE destination SET server_worked_s = NULL WHERE id = ?1", [id])?;
             }
             unclear(transaction, id)
@@ -425,6 +436,7 @@ impl DestinationRow {
             settings,
             key,
             passphrase: PASSPHRASE.read(id, row.get("passphrase")?),
+            address_secrets: DESTINATION_ADDRESS.read(id, row.get("address_secrets")?),
             key_set_s: row.get("key_set_s")?,
             key_rolls: row.get("key_rolls")?,
             key_used_s: row.get("key_used_s")?,

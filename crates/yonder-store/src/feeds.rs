@@ -6,7 +6,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use crate::audit::Identity;
 use crate::error::{Kind, StoreError};
 use crate::history::History;
-use crate::sealed::{FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
+use crate::sealed::{FEED_ADDRESS, FEED_PASSWORD, SealedSecret, SecretChange, write_password_facts};
 use crate::store::{Store, unless_taken};
 use crate::subjects::follow_rename;
 
@@ -36,6 +36,8 @@ pub struct NewFeed {
     pub settings: FeedSettings,
     /// Password of the user.
     pub password: Option<SecretString>,
+    /// Secrets inside the addresses.
+    pub address_secrets: Option<SecretString>,
 }
 
 /// A stored feed.
@@ -47,6 +49,8 @@ pub struct Feed {
     pub settings: FeedSettings,
     /// Password of the user.
     pub password: Option<SealedSecret>,
+    /// Secrets inside the addresses.
+    pub address_secrets: Option<SealedSecret>,
     /// The password looks like one that devices are delivered with.
     pub has_factory_password: bool,
     /// When it was made, in seconds since 1970.
@@ -78,7 +82,7 @@ impl Store {
     /// As [`Store::add_feed`].
     pub fn add_feeds(&self, feeds: &[NewFeed], now_s: i64) -> Result<(), StoreError> {
         self.write(|transaction| {
-            for NewFeed { settings, password } in feeds {
+            for NewFeed { settings, password, address_secrets } in feeds {
                 let taken = || StoreError::NameTaken { kind: Kind::Feed, name: settings.name.clone() };
                 transaction
                     .execute(
@@ -89,6 +93,7 @@ impl Store {
                 let id = transaction.last_insert_rowid();
                 write_settings(transaction, id, settings)?;
                 self.write_password(transaction, id, password.as_ref())?;
+                self.write_secret(transaction, (FEED_ADDRESS, id), address_secrets.as_ref())?;
             }
             Ok(())
         })
@@ -104,6 +109,7 @@ impl Store {
         name: &str,
         settings: &FeedSettings,
         password: &SecretChange,
+        address_secrets: &SecretChange,
     ) -> Result<(), StoreError> {
         self.write(|transaction| {
             let before = self.find_feed(transaction, name)?;
@@ -122,8 +128,10 @@ impl Store {
                     before.password.is_none()
                 }
             };
+            self.change_secret(transaction, (FEED_ADDRESS, id), address_secrets)?;
             let is_same_account = is_same_password && before.settings.user == settings.user;
-            let is_same_address = before.settings.has_same_address(settings);
+            let keeps_secrets = matches!(address_secrets, SecretChange::Keep);
+            let is_same_address = before.settings.has_same_address(settings) && keeps_secrets;
             if !is_same_address {
                 transaction.execute("UPDATE feed SET address_worked_s = NULL WHERE id = ?1", [id])?;
             }
@@ -236,6 +244,7 @@ fn read_feed(row: &Row<'_>) -> rusqlite::Result<Feed> {
             site: row.get("site")?,
         },
         password: FEED_PASSWORD.read(id, row.get("password")?),
+        address_secrets: FEED_ADDRESS.read(id, row.get("address_secrets")?),
         has_factory_password: row.get::<_, Option<bool>>("has_factory_password")?.unwrap_or_default(),
         created_s: row.get("created_s")?,
         history: History {

@@ -1,5 +1,6 @@
 //! Durable records in one SQLite file, with secrets sealed. No SQL stands outside this crate.
 
+mod addresses;
 mod alerts;
 mod audit;
 mod care;
@@ -24,6 +25,7 @@ mod tokens;
 mod traffic;
 mod uplinks;
 
+pub use addresses::{AddressSecrets, UnknownPlaceholder, shortened_web_address};
 pub use alerts::{Alert, NewReceiver, Receiver, ReceiverSettings};
 pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};

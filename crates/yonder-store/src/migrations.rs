@@ -22,6 +22,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0014-changes.sql"),
     include_str!("../migrations/0015-notifications.sql"),
     include_str!("../migrations/0016-subjects.sql"),
+    include_str!("../migrations/0017-address-secrets.sql"),
 ];
 
 /// Brings the records to this program's version.

@@ -72,8 +72,23 @@ pub(crate) const PASSPHRASE: Place =
 pub(crate) const RECEIVER_SECRET: Place =
     Place { kind: Kind::Receiver, column: "secret", label: "receiver-secret" };
 
+pub(crate) const FEED_ADDRESS: Place =
+    Place { kind: Kind::Feed, column: "address_secrets", label: "feed-address" };
+pub(crate) const DESTINATION_ADDRESS: Place =
+    Place { kind: Kind::Destination, column: "address_secrets", label: "destination-address" };
+pub(crate) const RECEIVER_ADDRESS: Place =
+    Place { kind: Kind::Receiver, column: "address_secrets", label: "receiver-address" };
+
 /// Every place.
-const PLACES: [Place; 4] = [FEED_PASSWORD, STREAM_KEY, PASSPHRASE, RECEIVER_SECRET];
+const PLACES: [Place; 7] = [
+    FEED_PASSWORD,
+    FEED_ADDRESS,
+    STREAM_KEY,
+    PASSPHRASE,
+    DESTINATION_ADDRESS,
+    RECEIVER_SECRET,
+    RECEIVER_ADDRESS,
+];
 
 impl Place {
     fn label(self, id: i64) -> String {
@@ -172,6 +187,20 @@ impl Store {
         connection.execute(&format!("UPDATE {kind} SET {column} = ?2 WHERE id = ?1"), params![id, sealed])?;
         keyring.lost.remove(&label);
         Ok(())
+    }
+
+    /// Changes a secret in its row.
+    pub(crate) fn change_secret(
+        &self,
+        connection: &Connection,
+        place: (Place, i64),
+        change: &SecretChange,
+    ) -> Result<(), StoreError> {
+        match change {
+            SecretChange::Keep => Ok(()),
+            SecretChange::Set(secret) => self.write_secret(connection, place, Some(secret)),
+            SecretChange::Remove => self.write_secret(connection, place, None),
+        }
     }
 
     /// Returns the keyed hash by which equal secrets are found.

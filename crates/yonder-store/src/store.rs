@@ -77,6 +77,7 @@ impl Store {
         store.check_master_key()?;
         store.fill_secret_facts()?;
         store.clean_backup_servers()?;
+        store.seal_addresses()?;
         Ok(store)
     }
 

@@ -14,6 +14,7 @@ fn receiver(name: &str, secret: Option<&str>) -> NewReceiver {
     NewReceiver {
         name: name.into(),
         settings: "{}".into(),
+        address: None,
         secret: secret.map(Into::into),
         sign_of_life_h: None,
     }
@@ -39,16 +40,18 @@ fn settings() -> ReceiverSettings<'static> {
 fn a_secret_stays_until_another_takes_its_place() {
     let store = store();
     store.add_receiver(&receiver("Desk", Some("planted"))).unwrap();
-    store.edit_receiver("desk", &settings(), &SecretChange::Keep).unwrap();
+    store.edit_receiver("desk", &settings(), &SecretChange::Keep, &SecretChange::Keep).unwrap();
     assert_eq!(store.receiver("night desk").unwrap().settings, "[]");
     let opened = || {
         let secret = store.receiver("Night desk").unwrap().secret.unwrap();
         store.unseal(&secret).unwrap().expose_secret().to_owned()
     };
     assert_eq!(opened(), "planted");
-    store.edit_receiver("Night desk", &settings(), &SecretChange::Set("other".into())).unwrap();
+    store
+        .edit_receiver("Night desk", &settings(), &SecretChange::Set("other".into()), &SecretChange::Keep)
+        .unwrap();
     assert_eq!(opened(), "other");
-    store.edit_receiver("Night desk", &settings(), &SecretChange::Remove).unwrap();
+    store.edit_receiver("Night desk", &settings(), &SecretChange::Remove, &SecretChange::Keep).unwrap();
     assert!(store.receiver("Night desk").unwrap().secret.is_none());
 }
 

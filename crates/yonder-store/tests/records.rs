@@ -25,6 +25,7 @@ fn feed(name: &str) -> NewFeed {
             site: Some("Fell".into()),
         },
         password: Some("planted-camera-word".into()),
+        address_secrets: Some("planted-address-word".into()),
     }
 }
 
@@ -45,6 +46,7 @@ fn destination(name: &str) -> NewDestination {
         },
         key: Some("planted-stream-key".into()),
         passphrase: Some("planted-passphrase".into()),
+        address_secrets: Some("planted-server-word".into()),
     }
 }
 
@@ -110,7 +112,7 @@ fn a_name_is_taken_once_whatever_its_case() {
         Err(StoreError::NameTaken { .. })
     ));
     assert!(matches!(
-        store.edit_destination("One", &destination("Two").settings),
+        store.edit_destination("One", &destination("Two").settings, &SecretChange::Keep),
         Err(StoreError::NameTaken { .. })
     ));
 }
@@ -188,10 +190,10 @@ fn a_relay_is_to_be_checked_anew_when_it_or_its_feed_or_a_destination_changes() 
     };
     clear();
     assert_eq!(cleared(), Some(7));
-    store.edit_destination("Two", &destination("Two").settings).unwrap();
+    store.edit_destination("Two", &destination("Two").settings, &SecretChange::Keep).unwrap();
     assert_eq!(cleared(), None);
     clear();
-    store.edit_feed("Summit", &feed("Summit").settings, &SecretChange::Keep).unwrap();
+    store.edit_feed("Summit", &feed("Summit").settings, &SecretChange::Keep, &SecretChange::Keep).unwrap();
     assert_eq!(cleared(), None);
     clear();
     let line = store.relay("Line").unwrap();
@@ -255,15 +257,15 @@ fn uplinks_are_listed_from_here_to_there_and_kept_while_destinations_are_bound_t
         let uplinks = uplinks.iter().map(|name| (*name).to_owned()).collect();
         DestinationSettings { uplinks, ..destination("One").settings }
     };
-    store.edit_destination("One", &bound(&["A", "b"])).unwrap();
+    store.edit_destination("One", &bound(&["A", "b"]), &SecretChange::Keep).unwrap();
     assert_eq!(store.destination("One").unwrap().settings.uplinks, ["a", "b"]);
     assert_eq!(store.destinations_by("a").unwrap(), ["One"]);
     let used = store.remove_uplink("a").unwrap_err();
     assert_eq!(used.to_string(), r#"the uplink "a" is used by One"#);
-    let unknown = store.edit_destination("One", &bound(&["b", "e"])).unwrap_err();
+    let unknown = store.edit_destination("One", &bound(&["b", "e"]), &SecretChange::Keep).unwrap_err();
     assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Uplink, .. }));
     assert_eq!(store.destination("One").unwrap().settings.uplinks, ["a", "b"], "nothing was half changed");
-    store.edit_destination("One", &bound(&[])).unwrap();
+    store.edit_destination("One", &bound(&[]), &SecretChange::Keep).unwrap();
     store.remove_uplink("a").unwrap();
 }
 
@@ -288,7 +290,7 @@ fn traffic_adds_up_by_day_and_whose_it_is() {
 fn a_feed_can_change_its_name_and_lose_its_account() {
     let store = filled();
     let changed = FeedSettings { user: None, ..feed("Top").settings };
-    store.edit_feed("Summit", &changed, &SecretChange::Keep).unwrap();
+    store.edit_feed("Summit", &changed, &SecretChange::Keep, &SecretChange::Keep).unwrap();
     assert!(store.feed("Top").unwrap().password.is_none());
     assert_eq!(store.relay("Line").unwrap().feed, "Top");
 }
@@ -416,7 +418,7 @@ fn a_preflight_clears_the_set_up_that_it_checked_and_no_other() {
     let store = filled();
     let checked = store.relay("Line").unwrap().setup;
     // Somebody changes a destination while the preflight measures.
-    store.edit_destination("Two", &destination("Two").settings).unwrap();
+    store.edit_destination("Two", &destination("Two").settings, &SecretChange::Keep).unwrap();
     assert!(!store.clear_relay("Line", checked, 7).unwrap());
     assert_eq!(store.relay("Line").unwrap().cleared_s, None);
 }
@@ -425,7 +427,7 @@ fn a_preflight_clears_the_set_up_that_it_checked_and_no_other() {
 fn a_record_keeps_its_id_under_another_name_and_each_change_raises_its_revision() {
     let store = filled();
     let before = store.identity(Kind::Feed, "summit").unwrap().unwrap();
-    store.edit_feed("Summit", &feed("Top").settings, &SecretChange::Keep).unwrap();
+    store.edit_feed("Summit", &feed("Top").settings, &SecretChange::Keep, &SecretChange::Keep).unwrap();
     let after = store.identity(Kind::Feed, "Top").unwrap().unwrap();
     assert_eq!(after.uid, before.uid);
     assert!(after.revision > before.revision);

@@ -47,6 +47,7 @@ impl Folder {
             .add_receiver(&NewReceiver {
                 name: "Desk".into(),
                 settings: "{}".into(),
+                address: None,
                 secret,
                 sign_of_life_h: None,
             })
@@ -65,7 +66,7 @@ fn feed(name: &str, password: &str) -> NewFeed {
         pin: None,
         site: None,
     };
-    NewFeed { settings, password: Some(password.into()) }
+    NewFeed { settings, password: Some(password.into()), address_secrets: None }
 }
 
 fn destination(name: &str, key: &str) -> NewDestination {
@@ -82,7 +83,12 @@ fn destination(name: &str, key: &str) -> NewDestination {
         key_bits: 128,
         uplinks: Vec::new(),
     };
-    NewDestination { settings, key: Some(key.into()), passphrase: Some("a passphrase".into()) }
+    NewDestination {
+        settings,
+        key: Some(key.into()),
+        passphrase: Some("a passphrase".into()),
+        address_secrets: None,
+    }
 }
 
 /// Flips a bit of the password of a feed, as a failing disk does.
@@ -118,7 +124,7 @@ fn a_damaged_secret_concerns_its_own_record_alone_and_can_be_set_again() {
     let viaduct = store.feed("Viaduct").unwrap();
     assert!(store.is_lost(viaduct.password.as_ref().unwrap()));
     let again = SecretChange::Set("viaduct-password".into());
-    store.edit_feed("Viaduct", &viaduct.settings, &again).unwrap();
+    store.edit_feed("Viaduct", &viaduct.settings, &again, &SecretChange::Keep).unwrap();
     assert_eq!(password(&store, "Viaduct").as_deref(), Some("viaduct-password"));
     assert!(!store.is_lost(store.feed("Viaduct").unwrap().password.as_ref().unwrap()));
     assert_eq!(store.verify_secrets().unwrap(), []);
@@ -130,7 +136,7 @@ fn a_feed_with_a_damaged_password_can_be_renamed_and_removed() {
     damage_password(&folder.records(), "Viaduct");
     let store = folder.open().unwrap();
     let settings = FeedSettings { name: "Bridge".into(), ..store.feed("Viaduct").unwrap().settings };
-    store.edit_feed("Viaduct", &settings, &SecretChange::Keep).unwrap();
+    store.edit_feed("Viaduct", &settings, &SecretChange::Keep, &SecretChange::Keep).unwrap();
     store.remove_feed("Bridge").unwrap();
 }
 
@@ -211,7 +217,7 @@ fn records_adopted_by_a_foreign_key_have_lost_every_secret_and_keep_everything_e
     drop(store);
     let store = Store::open(&folder.records(), foreign).unwrap();
     let settings = store.feed("Summit").unwrap().settings;
-    store.edit_feed("Summit", &settings, &SecretChange::Set("new".into())).unwrap();
+    store.edit_feed("Summit", &settings, &SecretChange::Set("new".into()), &SecretChange::Keep).unwrap();
     assert_eq!(password(&store, "Summit").as_deref(), Some("new"));
 }
 

@@ -10,7 +10,12 @@ use serde_json::Value;
 use support::{CAMERA_PASSWORD, KEY, PASSPHRASE, SECOND_KEY, Service, World};
 
 /// The parts by which a planted secret would be recognised.
-const SIGNS: [&str; 4] = [CAMERA_PASSWORD, KEY, SECOND_KEY, PASSPHRASE];
+const SIGNS: [&str; 7] =
+    [CAMERA_PASSWORD, KEY, SECOND_KEY, PASSPHRASE, ADDRESS_TOKEN, SERVER_TOKEN, WEBHOOK_PATH];
+/// Secrets inside the addresses of a camera, a server and a web receiver.
+const ADDRESS_TOKEN: &str = "planted-address-token-5W";
+const SERVER_TOKEN: &str = "planted-server-token-4V";
+const WEBHOOK_PATH: &str = "planted-webhook-path-3U";
 
 fn assert_clean(place: &str, content: &[u8]) {
     for sign in SIGNS {
@@ -111,6 +116,99 @@ fn no_secret_is_in_logs_answers_events_arguments_or_files() {
             }
         }
     }
+}
+
+/// Everything that the API shows, and everything in the home folder but what `omit` names.
+fn assert_nothing_leaks(service: &Service) {
+    for path in [
+        "feeds",
+        "destinations",
+        "receivers",
+        "relays",
+        "status",
+        "book",
+        "audit",
+        "logbook?most=1000",
+        "jobs",
+    ] {
+        let mut response = ureq::get(format!("{}/api/v1/{path}", service.url()))
+            .header("Authorization", format!("Bearer {}", service.token()))
+            .call()
+            .unwrap();
+        assert_clean(path, response.body_mut().read_to_string().unwrap().as_bytes());
+    }
+    assert_clean("the events", &events_until_complete(&service.url(), &service.token()));
+    let mut folders = vec![service.home.path().to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else {
+                assert_clean(&path.display().to_string(), &fs::read(&path).unwrap());
+            }
+        }
+    }
+}
+
+#[test]
+fn secrets_inside_addresses_are_sent_and_never_shown_whatever_peers_repeat() {
+    let (service, world) = (Service::start(), World::start());
+    service.set_up_line(&world);
+    let url = format!("{}?user=rail&token={ADDRESS_TOKEN}", world.camera.url("/viaduct/main"));
+    let added = service.run_with(
+        &[
+            "feed",
+            "add",
+            "Masked",
+            "--url-stdin",
+            "--user",
+            "rail",
+            "--password-file",
+            &service.file("pw", CAMERA_PASSWORD),
+        ],
+        &url,
+    );
+    assert!(added.status.success(), "{}", support::text(&added.stderr));
+    assert!(support::text(&added.stdout).contains("token={secret}"), "{}", support::text(&added.stdout));
+    assert!(added.stderr.is_empty(), "{}", support::text(&added.stderr));
+    let warned = service.run(&["feed", "edit", "Masked", "--url", &url]);
+    assert!(support::text(&warned.stderr).contains("--url-stdin"), "{}", support::text(&warned.stderr));
+    fs::remove_file(service.home.path().join("pw")).unwrap();
+    let server = format!("{}?auth={SERVER_TOKEN}", world.platform.server());
+    service.must(&["destination", "add", "Second", "--server", &server, "--key-stdin"], SECOND_KEY);
+    let hook = format!("http://127.0.0.1:9/T0/{WEBHOOK_PATH}");
+    service.must(&["receiver", "add", "Desk", "--web", &hook], "");
+    let told = service.run(&["receiver", "test", "Desk"]);
+    assert_clean("an error of the receiver", &told.stderr);
+    service.must(&["alert", "add", "Away", "--when", "down 1s", "--to", "Desk"], "");
+    service.must(&["relay", "add", "Hidden", "--feed", "Masked", "--to", "Second"], "");
+    // The camera serves the stream whatever the query says, and the platform takes the application with its parameters.
+    service.must(&["relay", "start", "Hidden", "--force"], "");
+    service.wait("Hidden", "flowing", |relay| relay["feed"]["state"] == "flowing");
+    // The form that is shown keeps the secret.
+    let shown: Value =
+        serde_json::from_str(&service.must(&["feed", "show", "Masked", "--json"], "")).unwrap();
+    service.must(&["feed", "edit", "Masked", "--url", shown["url"].as_str().unwrap()], "");
+    service.wait("Hidden", "flowing", |relay| relay["feed"]["state"] == "flowing");
+    assert_nothing_leaks(&service);
+
+    // A camera and a platform that repeat what they were sent, whole and in part.
+    let words = format!("{ADDRESS_TOKEN} or {CAMERA_PASSWORD} is wrong, {}", &CAMERA_PASSWORD[..10]);
+    world.camera.change(|manners| manners.refuses = Some((403, words.clone())));
+    world.inside(|| {
+        world
+            .platform
+            .change(|manners| manners.refuses_key = Some(format!("{{key}} of {SERVER_TOKEN} is not known")));
+    });
+    world.camera_off();
+    world.camera_on();
+    service.wait("Hidden", "refused", |relay| {
+        relay["feed"]["cause"]["message"].as_str().is_some_and(|message| message.contains("is wrong"))
+    });
+    assert_nothing_leaks(&service);
+    let survey = service.run(&["feed", "survey", "Masked", "--for", "2s"]);
+    assert_clean("a survey", &[survey.stdout, survey.stderr].concat());
 }
 
 #[test]

@@ -4,8 +4,6 @@
 
 mod support;
 
-use std::process::Command;
-
 use serde_json::Value;
 use support::{KEY, Service, World, privileged, text};
 

@@ -134,7 +134,7 @@ impl Dial {
         };
         match &error {
             PullError::Redirected { location } => {
-                let Ok((url, _)) = CameraUrl::parse(location) else {
+                let Some(url) = location.as_deref().cloned() else {
                     return Err(causes::feed(&error, history));
                 };
                 self.redirects += 1;

@@ -16,6 +16,7 @@ use yonder_core::Role;
 use yonder_engine::Engine;
 use yonder_store::{MasterKey, Store};
 
+mod addresses;
 mod book;
 mod changes;
 mod identity;

@@ -2,6 +2,9 @@
 
 use std::time::Duration;
 
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_address::{mask, redact};
+
 use crate::amf0::Value;
 use crate::command::Command;
 use crate::message::MessageKind;
@@ -17,8 +20,6 @@ const PUBLISH: f64 = 5.0;
 const ENDING: f64 = 6.0;
 /// Longest text of a platform that is kept, in characters.
 const MAX_TEXT: usize = 300;
-/// A shorter key is not blanked out in texts, where it would be found by chance.
-const MIN_BLANKED_KEY: usize = 4;
 
 impl Publisher {
     pub(super) fn after_greeting(&mut self, now: Duration) {
@@ -31,7 +32,7 @@ impl Publisher {
                 ("app".to_owned(), server.app.as_str().into()),
                 ("type".to_owned(), "nonprivate".into()),
                 ("flashVer".to_owned(), concat!("Yonder Relay ", env!("CARGO_PKG_VERSION")).into()),
-                ("tcUrl".to_owned(), Value::String(server.to_string())),
+                ("tcUrl".to_owned(), Value::String(server.full_address())),
                 // Enhanced RTMP v1: the codecs that may come beyond those of FLV 10.1.
                 ("fourCcList".to_owned(), Value::List(vec!["hvc1".into()])),
             ])],
@@ -112,12 +113,13 @@ impl Publisher {
         PushError::Refused { step: self.step, status: self.status(command) }
     }
 
-    /// The information object as it is shown and logged: bounded, and without the stream key that some platforms repeat.
+    /// Returns the information object as it is shown and logged: bounded, and without the secrets that some platforms repeat.
     fn status(&self, command: &Command) -> Status {
         let (level, code, description) = command.information();
-        let key = self.config.key.expose();
+        let application = mask(&self.config.server.full_address()).secrets;
         let clean = |text: &str| -> String {
-            let text = if key.len() >= MIN_BLANKED_KEY { text.replace(key, "…") } else { text.to_owned() };
+            let parameters = application.iter().flatten().map(SecretString::expose_secret);
+            let text = redact(text, std::iter::once(self.config.key.expose()).chain(parameters));
             text.chars().filter(|c| !c.is_control()).take(MAX_TEXT).collect()
         };
         Status { level: clean(level), code: clean(code), description: clean(description) }

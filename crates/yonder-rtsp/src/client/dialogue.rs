@@ -2,13 +2,17 @@
 
 use std::time::Duration;
 
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_address::redact;
+
 use crate::auth::{self, Authenticator};
 use crate::error::PullError;
 use crate::message::{Headers, Response};
 use crate::sdp::{Description, resolve_control};
+use crate::url::CameraUrl;
 
 use super::tracks::{choose_tracks, offered, read_channels, read_datagram_peer, read_session};
-use super::{Client, ClientEvent, MAX_STALE, Pending, State, Step, Transport};
+use super::{Client, ClientConfig, ClientEvent, MAX_STALE, Pending, State, Step, Transport};
 
 impl Client {
     pub(super) fn handle_response(&mut self, response: &Response, now: Duration) -> Result<(), PullError> {
@@ -52,7 +56,7 @@ impl Client {
                 Ok(())
             }
             State::Closed | State::New => Ok(()),
-            State::Describe | State::Play => Err(refusal(&pending, response)),
+            State::Describe | State::Play => Err(self.refusal(&pending, response)),
         }
     }
 
@@ -66,7 +70,7 @@ impl Client {
         let refused = |authorized| PullError::Refused {
             method: pending.method,
             status: response.status,
-            reason: response.reason.clone(),
+            reason: self.reason(response),
             authorized,
         };
         let Some(credentials) = self.config.credentials.clone() else { return Err(refused(false)) };
@@ -82,6 +86,27 @@ impl Client {
         self.authenticator = Some(Authenticator::new(challenge, credentials, self.config.seed));
         self.send(pending, now);
         Ok(())
+    }
+
+    /// Returns the facts of a refusal; redirects (RFC 2326, 11.3) are apart, since they lead somewhere.
+    fn refusal(&self, pending: &Pending, response: &Response) -> PullError {
+        match response.status {
+            300..=399 => redirected(&response.headers),
+            status => PullError::Refused {
+                method: pending.method,
+                status,
+                reason: self.reason(response),
+                authorized: pending.authorized,
+            },
+        }
+    }
+
+    /// Returns the reason phrase without the secrets that some cameras repeat.
+    fn reason(&self, response: &Response) -> String {
+        let ClientConfig { url, credentials, .. } = &self.config;
+        let in_url = url.secrets();
+        let password = credentials.iter().map(|credentials| credentials.password.expose_secret());
+        redact(&response.reason, in_url.iter().map(SecretString::expose_secret).chain(password))
     }
 
     /// OPTIONS is a courtesy: whatever the answer, the camera speaks RTSP.
@@ -164,7 +189,7 @@ impl Client {
                 self.set_up(track, now);
                 return Ok(());
             }
-            return Err(refusal(pending, response));
+            return Err(self.refusal(pending, response));
         }
         if let Some(session) = response.headers.get("Session") {
             let (id, timeout) = read_session(session);
@@ -201,18 +226,8 @@ impl Client {
     }
 }
 
-/// The facts of a refusal; redirects (RFC 2326, 11.3) are apart, since they lead somewhere.
-fn refusal(pending: &Pending, response: &Response) -> PullError {
-    let (status, reason) = (response.status, response.reason.clone());
-    match status {
-        300..=399 => redirected(&response.headers),
-        _ => PullError::Refused { method: pending.method, status, reason, authorized: pending.authorized },
-    }
-}
-
 /// Only the address proper is kept: credentials in it are not ours to use.
 pub(super) fn redirected(headers: &Headers) -> PullError {
-    let location = headers.get("Location").unwrap_or_default();
-    let location = crate::url::CameraUrl::parse(location).map(|(url, _)| url.to_string());
-    PullError::Redirected { location: location.unwrap_or_default() }
+    let location = CameraUrl::parse(headers.get("Location").unwrap_or_default());
+    PullError::Redirected { location: location.ok().map(|(url, _)| Box::new(url)) }
 }

@@ -272,13 +272,16 @@ impl Service {
         let mut secrets = Vec::new();
         let fields = match kind {
             Kind::Feed => {
-                secrets.push(("password", self.store.feed(name)?.password));
+                let stored = self.store.feed(name)?;
+                secrets.push(("password", stored.password));
+                secrets.push(("address", stored.address_secrets));
                 table(&self.booked_feed(name)?)?
             }
             Kind::Destination => {
                 let stored = self.store.destination(name)?;
                 secrets.push(("key", stored.key.map(|key| key.secret)));
                 secrets.push(("passphrase", stored.passphrase));
+                secrets.push(("address", stored.address_secrets));
                 table(&self.booked_destination(name)?)?
             }
             Kind::Relay => {
@@ -301,7 +304,9 @@ impl Service {
             Kind::Uplink => table(&self.booked_uplink(name)?)?,
             Kind::Alert => table(&self.booked_alert(name)?)?,
             Kind::Receiver => {
-                secrets.push(("secret", self.store.receiver(name)?.secret));
+                let stored = self.store.receiver(name)?;
+                secrets.push(("secret", stored.secret));
+                secrets.push(("address", stored.address));
                 table(&self.booked_receiver(name)?)?
             }
             Kind::Token | Kind::Invitation | Kind::Session | Kind::Service => Map::new(),

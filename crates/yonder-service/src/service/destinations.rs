@@ -3,6 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use secrecy::ExposeSecret as _;
 use yonder_address::{
     KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup, read_pasted,
     read_server, stream_id,
@@ -14,12 +15,12 @@ use yonder_api::{
 use yonder_core::{RefusalRule, check_name};
 use yonder_engine::{PrivateAuthority, PushSpec};
 use yonder_store::{
-    Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
-    NewDestination as DestinationValues, NewSecrets, SealedSecret,
+    AddressSecrets, Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
+    NewDestination as DestinationValues, NewSecrets, SealedSecret, SecretChange,
 };
 
 use super::Service;
-use super::feeds::history;
+use super::feeds::{history, unknown_placeholder};
 use crate::error::ServiceError;
 use crate::time;
 
@@ -70,10 +71,13 @@ impl Service {
             }
             None => StoredKind::Reusable,
         };
+        let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
         let settings = DestinationSettings {
             name,
-            server: server.to_string(),
-            backup_server: backup.map(|backup| backup.to_string()),
+            server: take_secrets("server", &server, &mut secrets, &none)?,
+            backup_server: backup
+                .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &none))
+                .transpose()?,
             return_after_s: read_return(new.return_after_s)?,
             platform,
             watch_page: read_watch_page(new.watch_page.as_deref())?,
@@ -92,6 +96,7 @@ impl Service {
             settings,
             key: key.map(|key| secret(key.expose())),
             passphrase: passphrase.map(|passphrase| secret(passphrase.expose())),
+            address_secrets: secrets.to_secret(),
         };
         self.store.add_destination(&values, time::now_s())?;
         Ok(Stored { destination: self.destination(&values.settings.name)?, repairs })
@@ -114,6 +119,11 @@ impl Service {
             return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
         }
         let mut repairs = Vec::new();
+        let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
+        // Lost ones are replaced with their address.
+        let is_lost = known.is_err();
+        let known = known.unwrap_or_default();
+        let mut secrets = known.clone();
         let (server, new_key) = self.changed_server(&change, &stored, &mut repairs)?;
         let backup_server = match &change.backup_server {
             Some(backup) => {
@@ -122,14 +132,47 @@ impl Service {
                     None => self.stored_key(&stored),
                 };
                 let backup = read_second(Some(backup), &server, key.as_ref(), &mut repairs)?;
-                backup.map(|backup| backup.to_string())
+                secrets.remove("backup_server");
+                backup
+                    .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &known))
+                    .transpose()?
             }
-            None => before.backup_server,
+            None => before.backup_server.clone(),
         };
-        let settings = DestinationSettings {
-            name: new_name,
-            server: server.to_string(),
-            backup_server,
+        let server_text = match &change.server {
+            Some(_) => take_secrets("server", &server, &mut secrets, &known)?,
+            None => before.server.clone(),
+        };
+        let before_name = before.name.clone();
+        let before = DestinationSettings { name: new_name, server: server_text, backup_server, ..before };
+        let settings = self.changed_settings(before, &change)?;
+        let same_key = match &new_key {
+            Some(key) => self.others_with_key(&before_name, key)?,
+            None => self.store.destinations_with_same_key(&stored)?,
+        };
+        check_same_key(same_key, &server, &mut repairs)?;
+        let address_secrets = match secrets.change_from(&known) {
+            SecretChange::Keep if is_lost && change.server.is_some() => SecretChange::Remove,
+            address_secrets => address_secrets,
+        };
+        self.store.edit_destination(name, &settings, &address_secrets)?;
+        if change.no_passphrase || new_key.is_some() {
+            let key = new_key.map(|key| (key.expose().into(), settings.key_kind, settings.key_expires_s));
+            let new = NewSecrets { key, passphrase: change.no_passphrase.then_some(None) };
+            self.store.rekey_destination(&settings.name, &new, time::now_s())?;
+        }
+        self.refresh_relays()?;
+        self.apply_running(&relays)?;
+        Ok(Stored { destination: self.destination(&settings.name)?, repairs })
+    }
+
+    /// Returns settings with the changes that are neither names nor addresses.
+    fn changed_settings(
+        &self,
+        before: DestinationSettings,
+        change: &DestinationChange,
+    ) -> Result<DestinationSettings, ServiceError> {
+        Ok(DestinationSettings {
             return_after_s: match change.return_after_s {
                 Some(seconds) => read_return(Some(seconds))?,
                 None => before.return_after_s,
@@ -159,21 +202,8 @@ impl Service {
                 Some(uplinks) => self.read_uplinks(uplinks)?,
                 None => before.uplinks,
             },
-        };
-        let same_key = match &new_key {
-            Some(key) => self.others_with_key(&before.name, key)?,
-            None => self.store.destinations_with_same_key(&stored)?,
-        };
-        check_same_key(same_key, &server, &mut repairs)?;
-        self.store.edit_destination(name, &settings)?;
-        if change.no_passphrase || new_key.is_some() {
-            let key = new_key.map(|key| (key.expose().into(), settings.key_kind, settings.key_expires_s));
-            let new = NewSecrets { key, passphrase: change.no_passphrase.then_some(None) };
-            self.store.rekey_destination(&settings.name, &new, time::now_s())?;
-        }
-        self.refresh_relays()?;
-        self.apply_running(&relays)?;
-        Ok(Stored { destination: self.destination(&settings.name)?, repairs })
+            ..before
+        })
     }
 
     /// Returns the server of a changed destination, and the key that came with its address.
@@ -293,11 +323,13 @@ impl Service {
         let uplinks = settings.uplinks.iter().map(|name| self.uplink_spec(name)).collect::<Result<_, _>>()?;
         let key = destination.key.as_ref().map(|key| self.store.unseal(&key.secret)).transpose();
         let passphrase = destination.passphrase.as_ref().map(|secret| self.store.unseal(secret)).transpose();
-        let secret_lost = key.is_err() || passphrase.is_err();
+        let secrets = AddressSecrets::open(&self.store, destination.address_secrets.as_ref());
+        let secret_lost = key.is_err() || passphrase.is_err() || secrets.is_err();
+        let full = |field, text: &str| full_server(field, text, secrets.as_ref().ok());
         Ok(PushSpec {
             destination: settings.name.clone(),
-            server: kept_server(&settings.server)?,
-            backup: settings.backup_server.as_deref().map(kept_server).transpose()?,
+            server: full("server", &settings.server)?,
+            backup: settings.backup_server.as_deref().map(|text| full("backup_server", text)).transpose()?,
             failback_delay: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
             key: key.unwrap_or_default().map(StreamKey::from_stored),
             encryption: passphrase.unwrap_or_default().map(|text| (Passphrase::from_stored(text), length)),
@@ -321,10 +353,11 @@ impl Service {
         self.store.unseal(&key.secret).ok().map(StreamKey::from_stored)
     }
 
-    /// True if the key or the passphrase of a destination cannot be opened.
+    /// True if a secret of a destination cannot be opened.
     pub(super) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
         let key = destination.key.as_ref().map(|key| &key.secret);
-        key.into_iter().chain(&destination.passphrase).any(|secret| self.store.is_lost(secret))
+        let others = destination.passphrase.iter().chain(&destination.address_secrets);
+        key.into_iter().chain(others).any(|secret| self.store.is_lost(secret))
     }
 
     fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
@@ -386,6 +419,27 @@ fn check_same_key(
         repairs.push(format!("key: remark: {other} has the same key at another server"));
     }
     Ok(())
+}
+
+/// Takes the secrets out of an address that is to be stored.
+fn take_secrets(
+    field: &'static str,
+    server: &ServerAddress,
+    secrets: &mut AddressSecrets,
+    before: &AddressSecrets,
+) -> Result<String, ServiceError> {
+    secrets.take(field, &server.full_address(), before).map_err(|error| unknown_placeholder(field, error))
+}
+
+/// Reads a stored server address, with its secrets; without them where they are lost.
+fn full_server(
+    field: &'static str,
+    text: &str,
+    secrets: Option<&AddressSecrets>,
+) -> Result<ServerAddress, ServiceError> {
+    let Some(secrets) = secrets else { return kept_server(text) };
+    let full = secrets.fill(field, text).map_err(|error| unknown_placeholder(field, error))?;
+    kept_server(full.expose_secret())
 }
 
 /// RTMPS, or SRT with a passphrase.

@@ -1,12 +1,13 @@
 //! Feeds: checked before they are kept, and brought to the engine when they change.
 
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
 use yonder_core::check_name;
 use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
 use yonder_rtsp::{CameraUrl, Credentials};
 use yonder_store::{
-    Feed as StoredFeed, FeedSettings, Kind, NewFeed as FeedValues, SealError, SecretChange, Store,
+    AddressSecrets, Feed as StoredFeed, FeedSettings, Kind, NewFeed as FeedValues, SealError, SealedSecret,
+    SecretChange, Store, UnknownPlaceholder,
 };
 
 use super::effects::Effect;
@@ -49,8 +50,14 @@ impl Service {
     /// As [`Service::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.
     pub fn edit_feed(&self, name: &str, change: FeedChange) -> Result<Feed, ServiceError> {
         let _changing = self.change();
-        let before = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
+        let stored = self.store.feed(name).map_err(|error| self.explain(error))?;
+        let before = stored.settings.clone();
         let mut after = before.clone();
+        let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
+        // Lost ones are replaced with their address.
+        let is_lost = known.is_err();
+        let known = known.unwrap_or_default();
+        let mut secrets = known.clone();
         if let Some(new_name) = &change.name {
             after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
             if after.name != before.name && self.engine.feed(&before.name).is_some() {
@@ -60,12 +67,17 @@ impl Service {
         let mut in_url = None;
         if let Some(url) = &change.url {
             let (url, credentials) = read_url("url", url)?;
-            after.url = url.to_string();
+            after.url = take_secrets("url", &url, &mut secrets, &known)?;
             in_url = credentials;
         }
         if let Some(sub_url) = &change.sub_url {
-            let given = !sub_url.expose().trim().is_empty();
-            after.sub_url = if given { Some(read_url("sub_url", sub_url)?.0.to_string()) } else { None };
+            after.sub_url = if sub_url.expose().trim().is_empty() {
+                secrets.remove("sub_url");
+                None
+            } else {
+                let (url, _) = read_url("sub_url", sub_url)?;
+                Some(take_secrets("sub_url", &url, &mut secrets, &known)?)
+            };
         }
         if let Some(transport) = change.transport {
             after.transport = transport.word().to_owned();
@@ -91,7 +103,13 @@ impl Service {
                 }
             }
         }
-        self.store.edit_feed(name, &after, &password).map_err(|error| self.explain(error))?;
+        let replaces_lost = is_lost && change.url.is_some();
+        let address_secrets = match secrets.change_from(&known) {
+            SecretChange::Keep if replaces_lost => SecretChange::Remove,
+            address_secrets => address_secrets,
+        };
+        let edited = self.store.edit_feed(name, &after, &password, &address_secrets);
+        edited.map_err(|error| self.explain(error))?;
         // What failed under the old values may work now.
         lock(&self.stills).clear();
         self.refresh_relays()?;
@@ -125,7 +143,7 @@ impl Service {
             transport: Transport::from_word(&settings.transport),
             user: settings.user.clone(),
             has_password: feed.password.is_some(),
-            secret_lost: feed.password.as_ref().is_some_and(|password| self.store.is_lost(password)),
+            secret_lost: self.lost_secret_of(feed).is_some(),
             pin: settings.pin.as_ref().map(yonder_engine::fingerprint_text),
             site: settings.site.clone(),
             warnings: self.warnings(feed),
@@ -135,14 +153,25 @@ impl Service {
 
     fn warnings(&self, feed: &StoredFeed) -> Vec<String> {
         let mut warnings = Vec::new();
-        if feed.password.as_ref().is_some_and(|password| self.store.is_lost(password)) {
-            warnings.push("The stored password cannot be opened: set it again.".to_owned());
+        if let Some(secret) = self.lost_secret_of(feed) {
+            warnings.push(format!("The stored {secret} cannot be opened: set it again."));
         }
         if feed.has_factory_password {
             let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
             warnings.push(warning.to_owned());
         }
         warnings
+    }
+
+    /// Returns the name of a secret of a feed that did not open when it was last tried.
+    fn lost_secret_of(&self, feed: &StoredFeed) -> Option<&'static str> {
+        let is_lost =
+            |secret: &Option<SealedSecret>| secret.as_ref().is_some_and(|secret| self.store.is_lost(secret));
+        if is_lost(&feed.password) {
+            Some("password")
+        } else {
+            is_lost(&feed.address_secrets).then_some("address")
+        }
     }
 
     /// Returns the specification of a feed for the engine. A feed whose password cannot be opened is not dialed, and says
@@ -152,8 +181,9 @@ impl Service {
     /// When its address cannot be read.
     pub(super) fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
         let credentials = open_account(&self.store, feed);
-        let secret_lost = credentials.is_err();
-        let spec = spec(&feed.settings, credentials.unwrap_or_default())?;
+        let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
+        let secret_lost = credentials.is_err() || secrets.is_err();
+        let spec = spec(&feed.settings, credentials.unwrap_or_default(), secrets.ok().as_ref())?;
         Ok(FeedSpec { secret_lost, history: history(feed.history), ..spec })
     }
 
@@ -167,7 +197,7 @@ impl Service {
             return Err(ServiceError::SecretLost {
                 kind: Kind::Feed,
                 name: feed.settings.name.clone(),
-                secret: "password",
+                secret: self.lost_secret_of(feed).unwrap_or("password"),
             });
         }
         Ok(spec)
@@ -178,7 +208,8 @@ impl Service {
     /// # Errors
     /// As [`Service::dialable_feed_spec`].
     pub(super) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
-        let url = sub_url(&feed.settings)?;
+        let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref()).ok();
+        let url = sub_url(&feed.settings, secrets.as_ref())?;
         url.map(|url| Ok(FeedSpec { url, ..self.dialable_feed_spec(feed)? })).transpose()
     }
 }
@@ -193,9 +224,45 @@ fn open_account(store: &Store, feed: &StoredFeed) -> Result<Option<Credentials>,
     Ok(Some(Credentials { user, password }))
 }
 
-fn spec(settings: &FeedSettings, credentials: Option<Credentials>) -> Result<FeedSpec, ServiceError> {
-    let (url, _) =
-        CameraUrl::parse(&settings.url).map_err(|error| ServiceError::camera_url("url", &error))?;
+/// Reads a stored address, with its secrets; without them where they are lost.
+fn stored_url(
+    field: &'static str,
+    text: &str,
+    secrets: Option<&AddressSecrets>,
+) -> Result<CameraUrl, ServiceError> {
+    let full = match secrets {
+        Some(secrets) => secrets.fill(field, text).map_err(|error| unknown_placeholder(field, error))?,
+        None => text.into(),
+    };
+    let parsed = CameraUrl::parse(full.expose_secret());
+    parsed.map(|(url, _)| url).map_err(|error| ServiceError::camera_url(field, &error))
+}
+
+/// Takes the secrets out of an address that is to be stored.
+fn take_secrets(
+    field: &'static str,
+    url: &CameraUrl,
+    secrets: &mut AddressSecrets,
+    before: &AddressSecrets,
+) -> Result<String, ServiceError> {
+    secrets.take(field, &url.request_url(), before).map_err(|error| unknown_placeholder(field, error))
+}
+
+/// Refuses an address whose secret is unknown.
+pub(super) fn unknown_placeholder(field: &'static str, error: UnknownPlaceholder) -> ServiceError {
+    ServiceError::Invalid {
+        field,
+        detail: error.to_string(),
+        hint: "Write the address with its password or token in place of {secret}.",
+    }
+}
+
+fn spec(
+    settings: &FeedSettings,
+    credentials: Option<Credentials>,
+    secrets: Option<&AddressSecrets>,
+) -> Result<FeedSpec, ServiceError> {
+    let url = stored_url("url", &settings.url, secrets)?;
     let transport = match Transport::from_word(&settings.transport) {
         Transport::Auto => TransportChoice::Auto,
         Transport::Tcp => TransportChoice::Tcp,
@@ -212,18 +279,20 @@ fn spec(settings: &FeedSettings, credentials: Option<Credentials>) -> Result<Fee
     })
 }
 
-fn sub_url(settings: &FeedSettings) -> Result<Option<CameraUrl>, ServiceError> {
-    let parse = |url| CameraUrl::parse(url).map_err(|error| ServiceError::camera_url("sub_url", &error));
-    Ok(settings.sub_url.as_deref().map(parse).transpose()?.map(|(url, _)| url))
+fn sub_url(
+    settings: &FeedSettings,
+    secrets: Option<&AddressSecrets>,
+) -> Result<Option<CameraUrl>, ServiceError> {
+    settings.sub_url.as_deref().map(|url| stored_url("sub_url", url, secrets)).transpose()
 }
 
 /// Returns the specifications of both streams of a feed that is not stored, checked like one that is.
 pub(super) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
-    let FeedValues { settings, password } = feed_values(new)?;
+    let (FeedValues { settings, password, .. }, secrets) = feed_values_with_secrets(new)?;
     let user = settings.user.clone();
     let credentials = user.map(|user| Credentials { user, password: password.unwrap_or_default() });
-    let main = spec(&settings, credentials)?;
-    let sub = sub_url(&settings)?.map(|url| FeedSpec { url, ..main.clone() });
+    let main = spec(&settings, credentials, Some(&secrets))?;
+    let sub = sub_url(&settings, Some(&secrets))?.map(|url| FeedSpec { url, ..main.clone() });
     Ok((main, sub))
 }
 
@@ -233,21 +302,26 @@ pub(super) fn history(stored: yonder_store::History) -> yonder_core::History {
 }
 
 pub(super) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
+    feed_values_with_secrets(new).map(|(values, _)| values)
+}
+
+fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets), ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let (url, in_url) = read_url("url", &new.url)?;
     let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
     let site = new.site.as_deref().and_then(read_site);
     let (user, password) = account_of(new.user, new.password, in_url)?.unzip();
+    let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
     let settings = FeedSettings {
         name,
-        url: url.to_string(),
-        sub_url: sub_url.map(|(url, _)| url.to_string()),
+        url: take_secrets("url", &url, &mut secrets, &none)?,
+        sub_url: sub_url.map(|(url, _)| take_secrets("sub_url", &url, &mut secrets, &none)).transpose()?,
         transport: new.transport.word().to_owned(),
         user,
         pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
         site,
     };
-    Ok(FeedValues { settings, password })
+    Ok((FeedValues { settings, password, address_secrets: secrets.to_secret() }, secrets))
 }
 
 fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {

@@ -6,6 +6,7 @@ use hmac::{Hmac, KeyInit as _, Mac as _};
 use secrecy::{ExposeSecret as _, SecretString};
 use sha2::Sha256;
 use ureq::Agent;
+use yonder_address::redact;
 use yonder_api::AlertMessage;
 
 use crate::time;
@@ -40,7 +41,10 @@ pub(super) fn post(
     }
     let answer = request
         .send(&body)
-        .map_err(|error| failed(format!("the web receiver cannot be reached: {error}")))?;
+        // Errors may repeat the address, which is a secret for many services.
+        .map_err(|error| {
+            failed(format!("the web receiver cannot be reached: {}", redact(&error.to_string(), [url])))
+        })?;
     match answer.status() {
         status if status.is_success() => Ok(()),
         status => Err(failed(format!("the web receiver answered {status}"))),

@@ -8,7 +8,6 @@ use yonder_api::AlertMessage;
 use yonder_core::alerts::{Batch, Notification, UNREACHABLE_AFTER};
 use yonder_store::Kind;
 
-use super::read_way;
 use crate::service::{Service, lock};
 use crate::tell;
 use crate::time;
@@ -59,7 +58,7 @@ impl Service {
 
     fn try_to_deliver(&self, batch: &Batch, now_ms: i64) -> Result<(), String> {
         let receiver = self.store.receiver(&batch.receiver).map_err(|error| error.to_string())?;
-        let way = read_way(&receiver).map_err(|error| error.to_string())?;
+        let way = self.full_way(&receiver).map_err(|error| error.to_string())?;
         let secret = self.open_receiver_secret(&receiver).map_err(|error| error.to_string())?;
         let Some(message) = joined(&batch.notifications, now_ms) else { return Ok(()) };
         tell::tell(&way, secret.as_ref(), &message).map_err(|error| error.to_string())

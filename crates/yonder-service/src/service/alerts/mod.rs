@@ -5,7 +5,7 @@ mod look;
 
 use std::time::SystemTime;
 
-use secrecy::SecretString;
+use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{
     AddedReceiver, Alert, AlertChange, AlertMessage, NewAlert, NewReceiver, OpenAlert, Receiver,
     ReceiverChange, Way,
@@ -14,7 +14,7 @@ use yonder_core::alerts::Trigger;
 use yonder_core::{check_name, nearest_name};
 use yonder_store::{
     Alert as StoredAlert, Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, ReceiverSettings,
-    SecretChange,
+    SecretChange, shortened_web_address,
 };
 
 pub(super) use look::Alarm;
@@ -56,7 +56,7 @@ impl Service {
     /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
     pub fn add_receiver(&self, new: NewReceiver) -> Result<AddedReceiver, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        check_way(&new.way)?;
+        let (way, address) = read_new_way(&new.way, None)?;
         let given = new.secret.map(yonder_api::Secret::into_inner);
         let made = match (&given, &new.way) {
             (None, Way::Web { .. }) => Some(SecretString::from(crate::auth::random_token())),
@@ -65,8 +65,9 @@ impl Service {
         let secret = given.or_else(|| made.clone());
         self.store.add_receiver(&ReceiverValues {
             name: name.clone(),
-            settings: written(&new.way)?,
+            settings: written(&way)?,
             secret,
+            address,
             sign_of_life_h: read_sign_of_life(new.sign_of_life_h)?,
         })?;
         Ok(AddedReceiver { receiver: self.receiver(&name)?, secret: made.map(Into::into) })
@@ -83,9 +84,17 @@ impl Service {
         if let Some(new_name) = &change.name {
             kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
+        let mut address = SecretChange::Keep;
         if let Some(way) = &change.way {
-            check_way(way)?;
-            kept.settings = written(way)?;
+            let (way, new_address) = read_new_way(way, Some(&read_way(&kept)?))?;
+            address = match (&way, new_address) {
+                (_, Some(new)) if self.is_address_of(&kept, &new) => SecretChange::Keep,
+                (_, Some(new)) => SecretChange::Set(new),
+                // The shortened form stands for the stored address.
+                (Way::Web { url }, None) if is_shortened(url) => SecretChange::Keep,
+                (Way::Web { .. } | Way::Mail { .. }, None) => SecretChange::Remove,
+            };
+            kept.settings = written(&way)?;
         }
         if let Some(hours) = change.sign_of_life_h {
             kept.sign_of_life_h = read_sign_of_life(Some(hours))?;
@@ -96,7 +105,7 @@ impl Service {
             settings: &kept.settings,
             sign_of_life_h: kept.sign_of_life_h,
         };
-        self.store.edit_receiver(name, &new, &secret)?;
+        self.store.edit_receiver(name, &new, &secret, &address)?;
         lock(&self.alarm.outbox).rename_receiver(&before, &kept.name);
         self.receiver(&kept.name)
     }
@@ -126,7 +135,7 @@ impl Service {
             messages: Vec::new(),
         };
         let secret = self.open_receiver_secret(&kept)?;
-        tell::tell(&read_way(&kept)?, secret.as_ref(), &message)
+        tell::tell(&self.full_way(&kept)?, secret.as_ref(), &message)
             .map_err(|error| ServiceError::NotTold(error.to_string()))
     }
 
@@ -138,6 +147,27 @@ impl Service {
         let opened = kept.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
         let name = || kept.name.clone();
         opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Receiver, name: name(), secret: "secret" })
+    }
+
+    /// Returns where and how a receiver is notified, with the whole address.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when the address cannot be opened.
+    fn full_way(&self, kept: &StoredReceiver) -> Result<Way, ServiceError> {
+        let way = read_way(kept)?;
+        let Some(address) = &kept.address else { return Ok(way) };
+        let lost =
+            |_| ServiceError::SecretLost { kind: Kind::Receiver, name: kept.name.clone(), secret: "address" };
+        let address = self.store.unseal(address).map_err(lost)?;
+        Ok(match way {
+            Way::Web { .. } => Way::Web { url: address.expose_secret().to_owned() },
+            way @ Way::Mail { .. } => way,
+        })
+    }
+
+    fn is_address_of(&self, kept: &StoredReceiver, address: &SecretString) -> bool {
+        let known = kept.address.as_ref().and_then(|known| self.store.unseal(known).ok());
+        known.is_some_and(|known| known.expose_secret() == address.expose_secret())
     }
 
     /// Number of notifications that wait for a receiver.
@@ -153,7 +183,7 @@ impl Service {
             has_secret: kept.secret.is_some(),
             sign_of_life_h: kept.sign_of_life_h,
             undelivered: self.undelivered_to(&kept.name),
-            secret_lost: kept.secret.as_ref().is_some_and(|secret| self.store.is_lost(secret)),
+            secret_lost: kept.secret.iter().chain(&kept.address).any(|secret| self.store.is_lost(secret)),
         })
     }
 
@@ -228,7 +258,8 @@ impl Service {
         if let Some(when) = &change.when {
             kept.trigger = read_trigger(when)?;
         }
-        if let Some(about) = change.about {
+        // A name that is gone meanwhile stays.
+        if let Some(about) = change.about.filter(|about| Some(about) != kept.about.as_ref()) {
             kept.about = self.read_about(Some(about))?;
         }
         if let Some(repeat_s) = change.repeat_s {
@@ -317,18 +348,42 @@ fn written(way: &Way) -> Result<String, ServiceError> {
     serde_json::to_string(way).map_err(|_| ServiceError::Internal("a receiver's settings cannot be written"))
 }
 
+/// Mark in a web address that is shortened.
+const SHORTENED: &str = "/…";
+
+fn is_shortened(url: &str) -> bool {
+    url.contains(SHORTENED)
+}
+
+/// Checks where and how a receiver is to be notified. Returns it as it is shown, and the whole address where that is shortened;
+/// `None` too for the form that is shown of `before`, which keeps the stored address.
+fn read_new_way(way: &Way, before: Option<&Way>) -> Result<(Way, Option<SecretString>), ServiceError> {
+    if before == Some(way) {
+        return Ok((way.clone(), None));
+    }
+    check_way(way)?;
+    let Way::Web { url } = way else { return Ok((way.clone(), None)) };
+    if is_shortened(url) {
+        return Err(ServiceError::Invalid {
+            field: "url",
+            detail: "the address is shortened".to_owned(),
+            hint: "Write the whole address: it is stored sealed, and shown without its end.",
+        });
+    }
+    let shown = shortened_web_address(url);
+    let address = (shown != *url).then(|| url.as_str().into());
+    Ok((Way::Web { url: shown }, address))
+}
+
 fn check_way(way: &Way) -> Result<(), ServiceError> {
     match way {
         Way::Web { url } => {
             let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
             let host = rest.and_then(|rest| rest.split(['/', '?', '#']).next()).unwrap_or_default();
             if host.is_empty() || url.contains(char::is_whitespace) || host.contains('@') {
-                // What stands before an @ may be a password, and is nobody's to read.
-                let written =
-                    if url.contains('@') { "What is written".to_owned() } else { format!("{url:?}") };
                 return Err(ServiceError::Invalid {
                     field: "url",
-                    detail: format!("{written} is no address that a message can be posted to"),
+                    detail: "this is not an address that a message can be posted to".to_owned(),
                     hint: "Write an address like https://hooks.example.net/relay, without a password in it.",
                 });
             }

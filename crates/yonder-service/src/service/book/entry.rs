@@ -72,7 +72,8 @@ impl Service {
             self.add_feed(new)?;
             return Ok(if given { vec!["password"] } else { Vec::new() });
         }
-        let kept = self.store.feed(&new.name)?.password;
+        let before = self.store.feed(&new.name)?;
+        let kept = before.password;
         let is_new =
             new.password.as_ref().is_some_and(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
         let change = FeedChange {
@@ -86,7 +87,11 @@ impl Service {
             site: or_none(new.site),
         };
         self.edit_feed(&new.name, change)?;
-        Ok(if is_new { vec!["password"] } else { Vec::new() })
+        let mut secrets = Vec::new();
+        secrets.extend(is_new.then_some("password"));
+        let has_new_address = self.store.feed(&new.name)?.address_secrets != before.address_secrets;
+        secrets.extend(has_new_address.then_some("address"));
+        Ok(secrets)
     }
 
     pub(super) fn put_destination(
@@ -122,6 +127,7 @@ impl Service {
             uplinks: Some(new.uplinks),
         };
         self.edit_destination(&new.name, change)?;
+        let has_new_address = self.store.destination(&new.name)?.address_secrets != kept.address_secrets;
         let mut rekey = Rekey::default();
         let kept_key = kept.key.as_ref().map(|key| &key.secret);
         if let Some(key) = new.key.filter(|key| !self.is_same_key(kept_key, &kept.settings.server, key)) {
@@ -138,6 +144,7 @@ impl Service {
         if !secrets.is_empty() {
             self.rekey_destination(&new.name, &rekey)?;
         }
+        secrets.extend(has_new_address.then_some("address"));
         Ok(secrets)
     }
 
@@ -174,8 +181,9 @@ impl Service {
     pub(super) fn put_receiver(&self, new: NewReceiver, is_there: bool) -> Result<NewSecrets, ServiceError> {
         let given = new.secret.is_some();
         if is_there {
-            let kept = self.store.receiver(&new.name)?.secret;
-            let secret = new.secret.filter(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
+            let before = self.store.receiver(&new.name)?;
+            let secret =
+                new.secret.filter(|given| !self.is_same_secret(before.secret.as_ref(), given.expose()));
             let is_new = secret.is_some();
             let change = ReceiverChange {
                 name: None,
@@ -184,7 +192,11 @@ impl Service {
                 sign_of_life_h: Some(new.sign_of_life_h.unwrap_or_default()),
             };
             self.edit_receiver(&new.name, change)?;
-            return Ok(if is_new { vec!["secret"] } else { Vec::new() });
+            let mut secrets = Vec::new();
+            secrets.extend(is_new.then_some("secret"));
+            let has_new_address = self.store.receiver(&new.name)?.address != before.address;
+            secrets.extend(has_new_address.then_some("address"));
+            return Ok(secrets);
         }
         if !given && matches!(new.way, Way::Web { .. }) {
             return Err(ServiceError::Invalid {

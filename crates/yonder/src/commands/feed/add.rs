@@ -3,23 +3,28 @@
 use std::collections::BTreeMap;
 
 use clap::Args;
-use yonder_api::{Feed, NewFeed, PatternFeeds};
+use yonder_address::mask;
+use yonder_api::{Feed, NewFeed, PatternFeeds, Secret};
 
 use super::{AccountArguments, TransportChoice, show};
 use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::print_json;
+use crate::secrets::Source;
 
 #[derive(Debug, Args)]
 pub(crate) struct AddArguments {
     /// Name of the feed; with --channels each feed's name ends in its channel.
     name: String,
-    /// RTSP address of its main stream. A password in it is seen by whoever lists this machine's processes
-    /// meanwhile: --user and --password-file keep it out of sight.
-    #[arg(long, value_name = "RTSP_URL", required_unless_present = "pattern", conflicts_with = "pattern")]
+    /// RTSP address of its main stream. A password in it is visible in the process list and in the history of the shell: use
+    /// --url-stdin, or --user and --password-file.
+    #[arg(long, value_name = "RTSP_URL", required_unless_present_any = ["pattern", "url_stdin"], conflicts_with = "pattern")]
     url: Option<String>,
+    /// Read the address of the main stream from standard input; on a terminal it is not shown.
+    #[arg(long = "url-stdin", conflicts_with_all = ["url", "pattern"])]
+    url_stdin: bool,
     /// RTSP address of a lighter stream.
-    #[arg(long = "sub-url", value_name = "RTSP_URL", requires = "url")]
+    #[arg(long = "sub-url", value_name = "RTSP_URL", conflicts_with = "pattern")]
     sub_url: Option<String>,
     /// Address pattern to fill in; see `yonder pattern list`.
     #[arg(long, value_name = "PATTERN")]
@@ -46,9 +51,45 @@ pub(crate) struct AddArguments {
     json: bool,
 }
 
+/// Returns the address that was given as an argument, or that is read from standard input.
+pub(super) fn read_url(url: Option<String>, stdin: bool) -> Result<Option<Secret>, Failure> {
+    if stdin {
+        return Source::Stdin.read_line("address").map(Some);
+    }
+    Ok(url.map(|url| warned("--url", url)))
+}
+
+/// Warns about a secret in an argument.
+#[expect(clippy::print_stderr, reason = "a warning is not part of the output")]
+pub(super) fn warned(option: &str, url: String) -> Secret {
+    let has_account = url.split_once("://").is_some_and(|(_, rest)| {
+        let authority = rest.split(['/', '?']).next().unwrap_or_default();
+        authority.split_once('@').is_some_and(|(account, _)| account.contains(':'))
+    });
+    if has_account || mask(&url).secrets.iter().any(Option::is_some) {
+        eprintln!(
+            "yonder: the address given with {option} holds a password or token, which is visible in the process list and in the \
+             shell's history. It is stored sealed. Use --url-stdin, or --user and --password-file."
+        );
+    }
+    url.into()
+}
+
 pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
-    let AddArguments { name, url, sub_url, pattern, set, channels, transport, account, pin, site, json } =
-        arguments;
+    let AddArguments {
+        name,
+        url,
+        url_stdin,
+        sub_url,
+        pattern,
+        set,
+        channels,
+        transport,
+        account,
+        pin,
+        site,
+        json,
+    } = arguments;
     let password = account.password()?;
     if let Some(pattern) = pattern {
         let set: BTreeMap<String, String> = set.into_iter().collect();
@@ -62,9 +103,8 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
     }
     let new = NewFeed {
         name,
-        // One of the two is there: the arguments demand it.
-        url: url.unwrap_or_default().into(),
-        sub_url: sub_url.map(Into::into),
+        url: read_url(url, url_stdin)?.unwrap_or_else(|| String::new().into()),
+        sub_url: sub_url.map(|url| warned("--sub-url", url)),
         transport: transport.into(),
         user: account.user,
         password,

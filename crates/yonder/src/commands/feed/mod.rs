@@ -81,6 +81,9 @@ pub(crate) enum FeedCommand {
         /// New RTSP address of its main stream.
         #[arg(long, value_name = "RTSP_URL")]
         url: Option<String>,
+        /// Read the address from standard input; on a terminal it is not shown.
+        #[arg(long = "url-stdin", conflicts_with = "url")]
+        url_stdin: bool,
         /// New RTSP address of its lighter stream; an empty text removes it.
         #[arg(long = "sub-url", value_name = "RTSP_URL")]
         sub_url: Option<String>,
@@ -117,11 +120,11 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
         FeedCommand::Add(arguments) => add::run(*arguments, client),
         FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
         FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
-        FeedCommand::Edit { name, rename, url, sub_url, transport, account, pin, site, json } => {
+        FeedCommand::Edit { name, rename, url, url_stdin, sub_url, transport, account, pin, site, json } => {
             let change = FeedChange {
                 name: rename,
-                url: url.map(Into::into),
-                sub_url: sub_url.map(Into::into),
+                url: add::read_url(url, url_stdin)?,
+                sub_url: sub_url.map(|url| add::warned("--sub-url", url)),
                 transport: transport.map(Into::into),
                 password: account.password()?,
                 user: account.user,
