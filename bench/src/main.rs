@@ -3,6 +3,7 @@
 //! Each figure is a ratio of two programs that run side by side, on the same camera, in the same minutes.
 
 mod capacity;
+mod changes;
 mod children;
 mod delay;
 mod load;
@@ -109,6 +110,12 @@ enum Figure {
         #[arg(long, default_value_t = 5)]
         times: u32,
     },
+    /// Time of changes with many relays: a site book, and starts by single calls.
+    Changes {
+        /// Relays.
+        #[arg(long, default_value_t = 1000)]
+        relays: u32,
+    },
     /// What a stalled push costs its seven neighbours.
     Stalled {
         /// Seconds of the stall.
@@ -150,6 +157,7 @@ fn main() -> anyhow::Result<()> {
         Figure::Cores { relays, seconds, rounds } => capacity::cores(relays, seconds, rounds),
         Figure::Service(load) => whole::run(load),
         Figure::Starts { relays, pushes, times } => starts::run(relays, pushes, times),
+        Figure::Changes { relays } => changes::run(relays),
         Figure::Stalled { seconds } => stalled::run(seconds),
         Figure::Reboots { times } => reboots::run(times),
         Figure::Soak(soak) => soak::run(&soak),

@@ -144,7 +144,7 @@ impl Service {
     }
 
     /// Address and token of the service.
-    fn access(&self) -> anyhow::Result<(String, String)> {
+    pub(crate) fn access(&self) -> anyhow::Result<(String, String)> {
         let facts: Value = serde_json::from_str(&fs::read_to_string(self.home.path().join("service.json"))?)?;
         let url = facts["url"].as_str().context("service.json has no address")?.to_owned();
         let token = fs::read_to_string(self.home.path().join("token"))?;

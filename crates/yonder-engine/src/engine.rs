@@ -200,6 +200,12 @@ impl Engine {
         self.changes.send_modify(|count| *count += 1);
     }
 
+    /// Begins or ends a hold that a person has asked for, and leaves everything else of the relay as it is; nothing happens where the
+    /// relay does not run.
+    pub fn hold(&self, relay: &str, wanted: bool) {
+        self.send_to_relay(relay, FeedCommand::Hold { relay: relay.to_owned(), wanted });
+    }
+
     /// Ends a push in order and connects to its platform again at once; nothing happens where it is not connected.
     pub fn roll_over(&self, relay: &str, destination: &str) {
         let (relay, destination) = (relay.to_owned(), destination.to_owned());

@@ -35,6 +35,7 @@ async fn hold(
 ) -> Result<Json<Relay>, HttpError> {
     let act = operator.change("held", Kind::Relay, &name);
     changing(&service, move |service| {
+        service.check_before(&act)?;
         service.switch_output(&name, DesiredState::Hold);
         let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Hold);
         service.execute_protective(&act, |service| service.hold_relay(&name), remember)
@@ -54,6 +55,7 @@ async fn resume(
 ) -> Result<Json<Relay>, HttpError> {
     let act = operator.change("resumed", Kind::Relay, &name);
     changing(&service, move |service| {
+        service.check_before(&act)?;
         service.switch_output(&name, DesiredState::On);
         let remember = |service: &Service| service.remember_wanted(&name, DesiredState::On);
         service.execute_protective(&act, |service| service.resume_relay(&name), remember)

@@ -219,6 +219,7 @@ async fn stop(
 ) -> Result<Json<Relay>, HttpError> {
     let act = operator.change("stopped", Kind::Relay, &name);
     changing(&service, move |service| {
+        service.check_before(&act)?;
         service.withdraw_relay(&name);
         let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Off);
         service.execute_protective(&act, |service| service.stop_relay(&name), remember)

@@ -34,6 +34,8 @@ impl Store {
     /// # Errors
     /// The store's failure, or when the file cannot be written.
     pub fn backup_to(&self, path: &Path) -> Result<u64, StoreError> {
+        #[cfg(debug_assertions)]
+        self.hang.wait(crate::hang::DiskWork::Backup);
         match self.path() {
             // On a connection of its own, so that no writer waits for the copy.
             Some(records) => copy(&Connection::open(records)?, path),

@@ -7,6 +7,8 @@ mod care;
 mod destinations;
 mod error;
 mod feeds;
+#[cfg(debug_assertions)]
+mod hang;
 mod history;
 mod invitations;
 mod migrations;
@@ -31,6 +33,8 @@ pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};
 pub use error::{Kind, StoreError};
 pub use feeds::{Feed, FeedSettings, NewFeed};
+#[cfg(debug_assertions)]
+pub use hang::DiskWork;
 pub use history::{History, HistorySubject};
 pub use invitations::Invitation;
 pub use patterns::Pattern;

@@ -1,7 +1,7 @@
 //! Sealed secrets of the records: they are opened only where they are used, and one that does not open concerns its own
 //! record alone.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fmt;
 use std::mem;
 
@@ -119,13 +119,13 @@ pub(crate) struct Keyring {
     current: MasterKey,
     /// The other key of a rotation: opens secrets that were read before it, or while it ends.
     other: Option<MasterKey>,
-    /// Labels of secrets that did not open.
-    lost: HashSet<String>,
+    /// Sealed bytes that did not open, by their labels: a secret that is set again is another one.
+    lost: HashMap<String, Vec<u8>>,
 }
 
 impl Keyring {
     pub(crate) fn new(current: MasterKey) -> Mutex<Self> {
-        Mutex::new(Self { current, other: None, lost: HashSet::new() })
+        Mutex::new(Self { current, other: None, lost: HashMap::new() })
     }
 }
 
@@ -142,7 +142,7 @@ impl Store {
         });
         match &opened {
             Ok(_) => drop(keyring.lost.remove(&secret.label)),
-            Err(_) if keyring.lost.insert(secret.label.clone()) => {
+            Err(_) if keyring.lost.insert(secret.label.clone(), secret.sealed.clone()).is_none() => {
                 tracing::error!(secret = secret.label, "a secret cannot be opened: it has to be set again");
             }
             Err(_) => {}
@@ -153,7 +153,7 @@ impl Store {
     /// True if a secret did not open when it was last tried.
     #[must_use]
     pub fn is_lost(&self, secret: &SealedSecret) -> bool {
-        self.keyring.lock().lost.contains(&secret.label)
+        self.keyring.lock().lost.get(&secret.label) == Some(&secret.sealed)
     }
 
     /// Opens every secret and returns those that cannot be opened.
@@ -182,10 +182,8 @@ impl Store {
     ) -> Result<(), StoreError> {
         let Place { kind, column, .. } = place;
         let label = place.label(id);
-        let mut keyring = self.keyring.lock();
-        let sealed = secret.map(|secret| keyring.current.seal(secret, &label)).transpose()?;
+        let sealed = secret.map(|secret| self.keyring.lock().current.seal(secret, &label)).transpose()?;
         connection.execute(&format!("UPDATE {kind} SET {column} = ?2 WHERE id = ?1"), params![id, sealed])?;
-        keyring.lost.remove(&label);
         Ok(())
     }
 

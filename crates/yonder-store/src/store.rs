@@ -33,6 +33,8 @@ pub struct Store {
     pub(crate) keyring: Mutex<Keyring>,
     pub(crate) unsaved: Mutex<UnsavedStates>,
     pub(crate) unsaved_sessions: Mutex<UnsavedSessions>,
+    #[cfg(debug_assertions)]
+    pub(crate) hang: crate::hang::Hang,
 }
 
 /// Idle connections that read.
@@ -127,6 +129,8 @@ impl Store {
             keyring: Keyring::new(master_key),
             unsaved: Mutex::default(),
             unsaved_sessions: Mutex::default(),
+            #[cfg(debug_assertions)]
+            hang: crate::hang::Hang::default(),
         })
     }
 
@@ -174,10 +178,18 @@ impl Store {
         })
     }
 
+    /// Lets the disk hang for as long as a test says so. Not part of release builds.
+    #[cfg(debug_assertions)]
+    pub fn hang_while(&self, is_hanging: impl Fn(crate::hang::DiskWork) -> bool + Send + Sync + 'static) {
+        self.hang.set(is_hanging);
+    }
+
     pub(crate) fn read<T>(
         &self,
         read: impl FnOnce(&Connection) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
+        #[cfg(debug_assertions)]
+        self.hang.wait(crate::hang::DiskWork::Records);
         match &self.readers {
             // A writer reads its own uncommitted changes.
             Some(readers) if !self.writer.is_owned_by_current_thread() => readers.with(read),
@@ -196,6 +208,8 @@ impl Store {
 
     /// Begins a transaction that writes.
     fn begin<'a>(&self, connection: &'a Connection) -> Result<Transaction<'a>, StoreError> {
+        #[cfg(debug_assertions)]
+        self.hang.wait(crate::hang::DiskWork::Records);
         let was_busy = self.is_busy.load(Ordering::Relaxed);
         connection.busy_timeout(if was_busy { STILL_BUSY_TIMEOUT } else { BUSY_TIMEOUT })?;
         let begun = Transaction::new_unchecked(connection, TransactionBehavior::Immediate);

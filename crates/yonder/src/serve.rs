@@ -116,6 +116,8 @@ impl Instance {
             .with_slate_folder(home.slate_folder());
         let token = home.local_token().map_err(anyhow::Error::from)?;
         let store = home.open_store().map_err(cannot_open)?;
+        #[cfg(debug_assertions)]
+        hang_disk_on_request(&store);
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
         let service = Arc::new(service);
         let server = Server::bind(Arc::clone(&service), listen).map_err(anyhow::Error::from)?;
@@ -152,6 +154,24 @@ impl Instance {
         runtime.shutdown_background();
         served.map_err(|error| anyhow::Error::from(error).into())
     }
+}
+
+/// Lets the disk of the records hang, as a failing one does, while files that the environment names exist. Not part of release builds.
+#[cfg(debug_assertions)]
+fn hang_disk_on_request(store: &yonder_store::Store) {
+    use yonder_store::DiskWork;
+    let records = std::env::var_os("YONDER_TEST_HANG_RECORDS");
+    let backup = std::env::var_os("YONDER_TEST_HANG_BACKUP");
+    if records.is_none() && backup.is_none() {
+        return;
+    }
+    store.hang_while(move |work| {
+        let file = match work {
+            DiskWork::Records => records.as_ref(),
+            DiskWork::Backup => backup.as_ref(),
+        };
+        file.is_some_and(|file| Path::new(file).exists())
+    });
 }
 
 /// What to do about records that cannot be opened.

@@ -329,6 +329,63 @@ fn watchdog_minds_neither_a_damaged_secret_nor_a_locked_database() {
 }
 
 #[test]
+fn disk_that_hangs_stops_neither_media_nor_the_watchdog_and_a_relay_is_held_and_stopped() {
+    let manager = Manager::new();
+    let hang = manager.folder.path().join("hang");
+    let service = Service::start_with(|command| {
+        manager.configure(command);
+        command.env("YONDER_TEST_HANG_RECORDS", &hang);
+    });
+    let _world = running(&service);
+    std::fs::write(&hang, "").unwrap();
+    thread::sleep(s(2));
+    let before = frames_sent(&service);
+    manager.drain();
+    for _ in 0..6 {
+        assert!(manager.pinged(s(2)), "the watchdog waits for the disk");
+    }
+    assert!(frames_sent(&service) > before + 15);
+    // The command waits for the records; the output is switched at once.
+    let mut hold = service.begin(&["relay", "hold", "Line"]);
+    service.wait("Line", "held", |relay| relay["pushes"][0]["state"] == "holding");
+    let mut stop = service.begin(&["relay", "stop", "Line"]);
+    service.wait("Line", "stopped", |relay| relay["pushes"][0]["state"] == "off");
+    assert!(manager.pinged(s(3)));
+    std::fs::remove_file(&hang).unwrap();
+    for command in [&mut hold, &mut stop] {
+        assert!(command.wait().unwrap().success());
+    }
+    assert_eq!(service.relay("Line")["wanted"], "off");
+}
+
+#[test]
+fn backup_that_takes_half_a_minute_delays_nothing() {
+    let manager = Manager::new();
+    let hang = manager.folder.path().join("hang");
+    std::fs::write(&hang, "").unwrap();
+    let service = Service::start_with(|command| {
+        manager.configure(command);
+        command.env("YONDER_TEST_HANG_BACKUP", &hang);
+    });
+    let _world = running(&service);
+    let out = manager.folder.path().join("copy.db");
+    let mut backup = service.begin(&["backup", "--out", out.to_str().unwrap()]);
+    let begun = Instant::now();
+    let before = frames_sent(&service);
+    manager.drain();
+    while begun.elapsed() < s(30) {
+        assert!(manager.pinged(s(2)), "the watchdog waits for the backup");
+        // Changes are made meanwhile.
+        service.must(&["relay", "edit", "Line", "--hold-after", "7s"], "");
+    }
+    assert!(frames_sent(&service) > before + 20 * 30, "media flows");
+    assert!(backup.try_wait().unwrap().is_none());
+    std::fs::remove_file(&hang).unwrap();
+    assert!(backup.wait().unwrap().success());
+    assert!(std::fs::read(&out).unwrap().starts_with(b"SQLite format 3"));
+}
+
+#[test]
 fn two_hundred_feeds_and_a_silent_name_server_need_few_threads() {
     // It receives questions and answers none.
     let silent = std::net::UdpSocket::bind("127.0.0.1:0").unwrap();

@@ -317,6 +317,11 @@ impl FeedActor {
                     self.is_changed = true;
                 }
             }
+            FeedCommand::Hold { relay, wanted } => {
+                if let Some(output) = self.relays.iter_mut().find(|output| *output.name == *relay) {
+                    output.want_hold(wanted);
+                }
+            }
             FeedCommand::RollOver { relay, destination } => {
                 let output = self.relays.iter_mut().find(|output| *output.name == *relay);
                 if let Some(push) = output.and_then(|output| output.push_to(&destination)) {

@@ -70,6 +70,13 @@ pub(crate) enum FeedCommand {
     },
     /// End a relay's pushes in order.
     Remove(String),
+    /// Begins or ends a hold that a person has asked for.
+    Hold {
+        /// Relay.
+        relay: String,
+        /// Show the holding picture.
+        wanted: bool,
+    },
     /// End a push in order and connect again at once.
     RollOver {
         /// Name of the relay.

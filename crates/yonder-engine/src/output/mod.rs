@@ -144,6 +144,12 @@ impl RelayOutput {
         self.spec = spec;
     }
 
+    /// Begins or ends a hold that a person has asked for.
+    pub(crate) fn want_hold(&mut self, wanted: bool) {
+        self.machine.want_hold(wanted);
+        self.spec.wanted = wanted;
+    }
+
     /// Brings the pushes to the given shape: only what differs is touched.
     pub(crate) fn set_pushes(&mut self, specs: Vec<PushSpec>, children: &mut Children) {
         let mut before = std::mem::take(&mut self.pushes);

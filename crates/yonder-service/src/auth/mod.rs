@@ -1,6 +1,7 @@
 //! Who may do what: passwords, sessions, the local token, the set-up code, and limits on guessing.
 
 mod attempts;
+mod cache;
 mod passwords;
 mod touches;
 
@@ -10,6 +11,7 @@ use secrecy::{ExposeSecret as _, SecretString};
 use subtle::ConstantTimeEq as _;
 
 pub(crate) use attempts::Attempts;
+pub(crate) use cache::TokenCache;
 pub(crate) use passwords::{check_new_password, hash_password, verify_password};
 
 pub(crate) use touches::Touches;

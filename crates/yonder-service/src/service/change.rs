@@ -19,6 +19,9 @@ use super::{Service, lock};
 use crate::error::ServiceError;
 use crate::time;
 
+/// Audit entries that may wait in memory for the disk. Those beyond that are in the log alone.
+const MAX_UNWRITTEN: usize = 10_000;
+
 /// Origin of a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Origin {
@@ -142,6 +145,9 @@ impl Service {
         if let Some((old, new)) = names.filter(|(old, new)| old != new) {
             self.follow_rename(Rename { kind: change.kind, old: &old, new: &new });
         }
+        if matches!(change.kind, Kind::Person | Kind::Token | Kind::Session | Kind::Invitation) {
+            self.forget_sign_ins();
+        }
         log(change);
         if is_removed {
             self.follow_removal(change.kind);
@@ -165,12 +171,27 @@ impl Service {
             Err(ServiceError::Store(error)) if error.is_of_disk() => {
                 tracing::error!(%error, name = change.name, action = change.action, "change kept in memory");
                 let value = remember(self)?;
-                lock(&self.unwritten_audit).push(audit_entry(change, None, None));
+                self.keep_in_memory(audit_entry(change, None, None));
                 log(change);
                 Ok(value)
             }
             done => done,
         }
+    }
+
+    /// Checks role and revision of a change before something that cannot be undone is done for it. Records that cannot be read stop
+    /// nothing.
+    ///
+    /// # Errors
+    /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`].
+    pub fn check_before(&self, change: &Change) -> Result<(), ServiceError> {
+        check_role(change)?;
+        let Some(expected) = change.expected_revision else { return Ok(()) };
+        let present = self.store.identity(change.kind, change.name.trim()).ok().flatten();
+        if present.is_none_or(|present| present.revision == expected) {
+            return Ok(());
+        }
+        Err(ServiceError::Stale { kind: change.kind, name: change.name.clone() })
     }
 
     /// Records something that changes no record, like a revealed key: in the audit trail and the logbook.
@@ -217,11 +238,26 @@ impl Service {
         tracing::info!(who = entry.who, action = entry.action, kind = entry.kind, name = entry.name, "audit");
         if let Err(error) = self.store.together(|| self.add_audit(&entry).map(Fate::Keep)) {
             tracing::error!(%error, "an audit entry is kept in memory");
-            lock(&self.unwritten_audit).push(entry);
+            self.keep_in_memory(entry);
         }
         if !self.postpones() {
             self.tell_lines();
         }
+    }
+
+    fn keep_in_memory(&self, entry: AuditEntry) {
+        let mut entries = lock(&self.unwritten_audit);
+        if entries.len() >= MAX_UNWRITTEN {
+            let AuditEntry { who, action, kind, name, .. } = entries.remove(0);
+            tracing::error!(
+                who,
+                action,
+                kind,
+                name,
+                "too many audit entries wait for the disk, the oldest is lost"
+            );
+        }
+        entries.push(entry);
     }
 
     fn add_audit(&self, entry: &AuditEntry) -> Result<(), StoreError> {

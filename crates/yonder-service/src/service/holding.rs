@@ -38,9 +38,7 @@ impl Service {
         let relays = self.stored_relays();
         let known = relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name));
         let Some(relay) = known.filter(|relay| relay.wanted.is_running()) else { return };
-        if let Err(error) = self.bring_up(&StoredRelay { wanted, ..relay.clone() }) {
-            tracing::error!(relay = relay.name, %error, "the output could not be switched");
-        }
+        self.engine.hold(&relay.name, wanted == DesiredState::Hold);
     }
 
     /// Keeps in memory what is wanted of a relay, as the disk does not take it.

@@ -30,7 +30,8 @@ impl Service {
     #[must_use]
     pub fn start_loops(self: &Arc<Self>) -> Loops {
         let mut loops = JoinSet::new();
-        let all: [(&str, Start); 7] = [
+        let all: [(&str, Start); 8] = [
+            ("backlog", |service| Box::pin(service.write_backlog())),
             ("ledger", |service| Box::pin(service.keep_ledger())),
             ("schedules", |service| Box::pin(service.keep_schedules())),
             ("rates", |service| Box::pin(service.keep_rates())),

@@ -2,6 +2,7 @@
 
 mod alerts;
 mod audit;
+mod backlog;
 mod book;
 mod care;
 mod change;
@@ -43,13 +44,14 @@ use yonder_api::Status;
 use yonder_core::nearest_name;
 use yonder_core::record::{Note, Recorder};
 use yonder_engine::{Engine, Picture};
-use yonder_store::{AuditEntry, Deed, Kind, Relay as StoredRelay, Store, StoreError};
+use yonder_store::{AuditEntry, Deed, Kind, Relay as StoredRelay, Session, Store, StoreError, Token};
 
-use crate::auth::{Attempts, Touches};
+use crate::auth::{Attempts, TokenCache, Touches};
 use crate::error::ServiceError;
 use crate::jobs::Jobs;
 use crate::time;
 
+use backlog::Backlog;
 pub use change::{Actor, Change, Origin};
 use effects::Effect;
 use ledger::Ledger;
@@ -101,6 +103,9 @@ pub struct Service {
     /// Restarts of background loops after panics.
     loop_restarts: AtomicU64,
     jobs: Jobs,
+    backlog: Backlog,
+    known_sessions: Mutex<TokenCache<Session>>,
+    known_tokens: Mutex<TokenCache<Token>>,
 }
 
 /// How long an observation waits for a change that is being made.
@@ -143,13 +148,16 @@ impl Service {
             records_changed: Notify::new(),
             loop_restarts: AtomicU64::new(0),
             jobs: Jobs::default(),
+            backlog: Backlog::default(),
+            known_sessions: Mutex::default(),
+            known_tokens: Mutex::default(),
         })
     }
 
     /// Records what the service did by itself.
     fn record_own(&self, what: &'static str, kind: Kind, name: &str, detail: &str) {
         tracing::info!(what, %kind, name, "recorded");
-        self.keep_deed(&Deed {
+        self.record_later(Deed {
             at_ms: time::millis(SystemTime::now()),
             who: None,
             what: what.to_owned(),
@@ -190,6 +198,7 @@ impl Service {
         if let Err(error) = self.write_rates() {
             tracing::warn!(%error, "rates could not be kept");
         }
+        self.flush_backlog();
         // Before the broadcasts end: that they do is no news of theirs.
         if let Err(error) = self.look_into_record(true, false) {
             tracing::warn!(%error, "the record could not be written");
@@ -217,6 +226,12 @@ impl Service {
 
     fn change(&self) -> ReentrantMutexGuard<'_, ()> {
         self.changing.lock()
+    }
+
+    /// Forgets what is known of sessions and tokens: one of them, or a person, has changed.
+    pub(crate) fn forget_sign_ins(&self) {
+        lock(&self.known_sessions).clear();
+        lock(&self.known_tokens).clear();
     }
 
     /// Waits a moment for a change that is being made, so that names do not change during an observation. `None` after a change

@@ -61,6 +61,13 @@ impl Service {
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        // Those in memory do not wait for the disk; an open transaction is seen in the records alone.
+        if !self.postpones()
+            && let Some(relay) =
+                self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name))
+        {
+            return Ok(self.view(relay));
+        }
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         Ok(self.view(&relay))
     }

@@ -68,17 +68,14 @@ impl Service {
             let renamed = std::mem::take(&mut *series).into_iter();
             *series = renamed.map(|(key, value)| (rename.carried(&key).unwrap_or(key), value)).collect();
         }
-        let open = {
+        {
             let mut book = lock(&self.alarm.book);
             book.rename_subjects(|subject| rename.alert_subject(subject));
             if rename.kind == Kind::Alert {
                 book.rename_rule(rename.old, rename.new);
             }
-            book.open()
-        };
-        if let Err(error) = self.store.keep_open_alerts(&open) {
-            tracing::warn!(%error, "the alerts that go on could not be stored");
         }
+        self.keep_open_alerts_later();
     }
 
     /// Ends the runs of a removed record, before another record takes its name.

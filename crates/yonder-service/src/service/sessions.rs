@@ -82,7 +82,9 @@ impl Service {
     /// # Errors
     /// When the records cannot be written.
     pub fn sign_out(&self, token: &SecretString) -> Result<(), ServiceError> {
-        Ok(self.store.remove_session(token)?)
+        self.store.remove_session(token)?;
+        self.forget_sign_ins();
+        Ok(())
     }
 
     /// Gives whoever is signed in a new password; their other sessions end.
@@ -101,6 +103,7 @@ impl Service {
         self.verified(&name, change.current.into_inner())?;
         let hash = auth::hash_password(&new)?;
         self.store.replace_password(&name, &hash, session)?;
+        self.forget_sign_ins();
         Ok(())
     }
 
@@ -135,7 +138,9 @@ impl Service {
     /// # Errors
     /// When the records cannot be read or written.
     pub fn end_session(&self, id: &str, whose: Option<&str>) -> Result<(), ServiceError> {
-        Ok(self.store.end_session(id, whose)?)
+        self.store.end_session(id, whose)?;
+        self.forget_sign_ins();
+        Ok(())
     }
 
     /// The session of a cookie's token.
@@ -143,8 +148,13 @@ impl Service {
     /// # Errors
     /// [`ServiceError::SignInNeeded`] for an unknown or expired session, or when the records cannot be read.
     pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
-        let now_s = time::now_s();
+        let (now, now_s) = (Instant::now(), time::now_s());
+        let known = lock(&self.known_sessions).get(token, now);
+        if let Some(session) = known.filter(|session| session.expires_s > now_s) {
+            return Ok(session);
+        }
         let session = self.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
+        lock(&self.known_sessions).insert(token, session.clone(), now);
         if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
             // On a full disk people can still look.
             if let Err(error) = self.store.touch_session(token, now_s) {

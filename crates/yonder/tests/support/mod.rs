@@ -175,6 +175,13 @@ impl Service {
     }
 
     /// Runs a client command with something on its standard input.
+    /// Begins a command that need not end soon.
+    pub(crate) fn begin(&self, arguments: &[&str]) -> Child {
+        let mut command = Command::new(program());
+        command.arg("--home").arg(self.home.path()).args(arguments);
+        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    }
+
     pub(crate) fn run_with(&self, arguments: &[&str], input: &str) -> Output {
         let mut child = Command::new(program())
             .arg("--home")

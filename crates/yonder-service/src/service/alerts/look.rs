@@ -112,11 +112,7 @@ impl Service {
         }
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
         // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
-        let (notices, open) = {
-            let mut book = lock(&self.alarm.book);
-            (book.look(now_ms, &rules, &seen), book.open())
-        };
-        // Notifications first: they must not wait for a disk that hangs.
+        let notices = lock(&self.alarm.book).look(now_ms, &rules, &seen);
         for notice in &notices {
             self.notify(notice, alerts, receivers, now_ms);
         }
@@ -128,11 +124,8 @@ impl Service {
             };
             self.record_own(what, Kind::Alert, &notice.rule, &notice.message);
         }
-        // On a full disk the notifications go out all the same; a restart would raise these alerts again.
-        if !notices.is_empty()
-            && let Err(error) = self.store.keep_open_alerts(&open)
-        {
-            tracing::warn!(%error, "the alerts that go on could not be stored");
+        if !notices.is_empty() {
+            self.keep_open_alerts_later();
         }
         Ok(())
     }
@@ -211,7 +204,7 @@ impl Service {
         };
         rounds.record_blocked_ms = None;
         drop(rounds);
-        let unwritten = notes + lock(&self.unwritten_audit).len();
+        let unwritten = notes + lock(&self.unwritten_audit).len() + self.backlog_len();
         (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."))
     }
 
