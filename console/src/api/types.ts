@@ -4,6 +4,7 @@ export type Schemas = components["schemas"];
 
 export type Alert = Schemas["Alert"];
 export type AddedReceiver = Schemas["AddedReceiver"];
+export type AuditEntry = Schemas["AuditEntry"];
 export type Band = Schemas["Band"];
 export type Blank = Schemas["Blank"];
 export type Budget = Schemas["Budget"];

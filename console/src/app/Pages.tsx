@@ -23,6 +23,7 @@ const PlatformsPage = lazy(async () => ({
 }));
 const BudgetPage = lazy(async () => ({ default: (await import("../features/budget/BudgetPage")).BudgetPage }));
 const LogbookPage = lazy(async () => ({ default: (await import("../features/logbook/LogbookPage")).LogbookPage }));
+const AuditPage = lazy(async () => ({ default: (await import("../features/logbook/AuditPage")).AuditPage }));
 const ReportPage = lazy(async () => ({ default: (await import("../features/logbook/ReportPage")).ReportPage }));
 const SettingsPage = lazy(async () => ({
   default: (await import("../features/settings/SettingsPage")).SettingsPage,
@@ -48,6 +49,7 @@ export function Pages({ session }: { session: SignedIn }): ReactNode {
               <Route path="/budget" element={<BudgetPage />} />
               <Route path="/logbook" element={<LogbookPage />} />
               <Route path="/report" element={<ReportPage />} />
+              <Route path="/audit" element={<AuditPage />} />
               <Route path="/settings/:section?" element={<SettingsPage />} />
               <Route path="*" element={<NoSuchPage />} />
             </Routes>

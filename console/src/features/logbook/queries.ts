@@ -1,7 +1,7 @@
-import { keepPreviousData, queryOptions, type QueryClient } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions, type QueryClient } from "@tanstack/react-query";
 
 import { ask } from "../../api/client";
-import type { LogEntry, Report } from "../../api/types";
+import type { AuditEntry, LogEntry, Report } from "../../api/types";
 import { concerns, type LogFilter } from "./filter";
 
 const logbookKey = ["logbook"] as const;
@@ -27,6 +27,21 @@ export function keepLine(client: QueryClient, entry: LogEntry): void {
       client.setQueryData<LogEntry[]>(key, [...known, entry].slice(-(filter.most ?? 200)));
     }
   }
+}
+
+/** Entries of the audit trail in a page. */
+const AUDIT_PAGE = 100;
+
+/** Pages of the audit trail, the latest entries first. */
+export function auditQuery(filter: { about: string; who: string; kind: string }) {
+  return infiniteQueryOptions({
+    queryKey: ["audit", filter] as const,
+    queryFn: ({ pageParam }) => ask<AuditEntry[]>(["audit"], { ...filter, limit: AUDIT_PAGE, before: pageParam }),
+    initialPageParam: undefined as number | undefined,
+    getNextPageParam: (page) => (page.length < AUDIT_PAGE ? undefined : page.at(-1)?.number),
+    placeholderData: keepPreviousData,
+    staleTime: 0,
+  });
 }
 
 /** What was up and what was down over a month. */

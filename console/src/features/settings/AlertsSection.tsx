@@ -13,7 +13,15 @@ import { useToast } from "../../ui/Toast";
 import { May } from "../session";
 import { AlertForm } from "./components/AlertForm";
 import { ReceiverForm } from "./components/ReceiverForm";
-import { alertsQuery, receiversQuery, useRemoveAlert, useRemoveReceiver, useTestReceiver } from "./queries";
+import {
+  alertsQuery,
+  receiversQuery,
+  useAcknowledge,
+  useMute,
+  useRemoveAlert,
+  useRemoveReceiver,
+  useTestReceiver,
+} from "./queries";
 
 /** What people are told of, and who is told. */
 export function AlertsSection(): ReactNode {
@@ -75,8 +83,17 @@ export function AlertsSection(): ReactNode {
   );
 }
 
+/** Times for which an alert can be muted. */
+const MUTES = [
+  { label: "Mute for an hour", for_s: 3_600 },
+  { label: "Mute for a day", for_s: 86_400 },
+] as const;
+
 function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Receiver[] }): ReactNode {
   const remove = useRemoveAlert();
+  const acknowledge = useAcknowledge();
+  const mute = useMute();
+  const error = acknowledge.error ?? mute.error ?? remove.error;
   return (
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
@@ -87,9 +104,34 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
       {alert.open.map((open) => (
         <p key={open.subject} className="text-[13px]">
           <strong className="text-block">{open.subject}</strong> {open.message}{" "}
-          <span className="text-quiet">since {dayAndTime(open.since)}</span>
+          <span className="text-quiet">since {dayAndTime(open.since)}</span>{" "}
+          {open.acknowledged === true ? (
+            <span className="text-quiet">· acknowledged</span>
+          ) : (
+            <May role="operator">
+              <Button disabled={acknowledge.isPending} onClick={() => acknowledge.mutate({ name: alert.name, subject: open.subject })}>
+                Acknowledge
+              </Button>
+            </May>
+          )}
         </p>
       ))}
+      {alert.muted_until != null && <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}: nobody is notified.</p>}
+      <May role="operator">
+        <div className="flex flex-wrap gap-2">
+          {alert.muted_until == null ? (
+            MUTES.map(({ label, for_s }) => (
+              <Button key={label} disabled={mute.isPending} onClick={() => mute.mutate({ name: alert.name, for_s })}>
+                {label}
+              </Button>
+            ))
+          ) : (
+            <Button disabled={mute.isPending} onClick={() => mute.mutate({ name: alert.name, for_s: 0 })}>
+              End the mute
+            </Button>
+          )}
+        </div>
+      </May>
       <May role="keeper">
         <div className="flex gap-2">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${alert.name}`}>
@@ -105,7 +147,7 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
           </ConfirmDialog>
         </div>
       </May>
-      {remove.error !== null && <Fault error={remove.error} />}
+      {error !== null && <Fault error={error} />}
     </li>
   );
 }

@@ -105,6 +105,15 @@ export function useRemoveToken(): UseMutationResult<void, Error, string> {
   return useChange(tokensKey, (name) => call<void>("DELETE", ["tokens", name]));
 }
 
+export function useAcknowledge(): UseMutationResult<Alert, Error, { name: string; subject: string }> {
+  return useChange(alertsKey, ({ name, subject }) => call<Alert>("POST", ["alerts", name, "acknowledge"], { subject }));
+}
+
+/** Mutes an alert for some seconds; 0 ends the mute. */
+export function useMute(): UseMutationResult<Alert, Error, { name: string; for_s: number }> {
+  return useChange(alertsKey, ({ name, for_s }) => call<Alert>("POST", ["alerts", name, "mute"], { for_s }));
+}
+
 export function useSaveAlert(name: string | null): UseMutationResult<Alert, Error, NewAlert> {
   return useChange(alertsKey, (alert) =>
     name === null ? call<Alert>("POST", ["alerts"], alert) : call<Alert>("PATCH", ["alerts", name], alert),

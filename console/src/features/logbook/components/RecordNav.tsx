@@ -5,6 +5,7 @@ import { SubNav } from "../../../ui/SubNav";
 const WAYS = [
   { to: "/logbook", label: "What happened" },
   { to: "/report", label: "Report of a month" },
+  { to: "/audit", label: "Audit trail" },
 ] as const;
 
 /** The record: line by line, and summed up. */

@@ -1,0 +1,129 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useDeferredValue, type ReactNode } from "react";
+import { useSearchParams } from "react-router";
+
+import type { AuditEntry } from "../../api/types";
+import { moment } from "../../lib/format";
+import { Button } from "../../ui/Button";
+import { Card } from "../../ui/Card";
+import { Empty } from "../../ui/Empty";
+import { SearchField } from "../../ui/Field";
+import { Loaded } from "../../ui/Loaded";
+import { PageHead } from "../../ui/Page";
+import { useMay } from "../session";
+import { RecordNav } from "./components/RecordNav";
+import { auditQuery } from "./queries";
+
+const KINDS = ["relay", "feed", "destination", "uplink", "platform", "pattern", "alert", "receiver", "person", "token", "service"];
+const ORIGINS: Record<string, string> = {
+  console: "console",
+  "command-line": "command line",
+  api: "API",
+  "site-book": "site book",
+  schedule: "schedule",
+};
+const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
+
+/** Audit trail: every change, with who made it, from where, and what was there before and after. */
+export function AuditPage(): ReactNode {
+  const isAllowed = useMay("keeper");
+  return (
+    <>
+      <PageHead name="Audit trail" title="Audit trail" lead="Every change: who made it, from where, and what was there before and after." />
+      <RecordNav />
+      {isAllowed ? (
+        <Entries />
+      ) : (
+        <Empty title="For keepers only">Ask a keeper about a change: your role does not show the audit trail.</Empty>
+      )}
+    </>
+  );
+}
+
+function Entries(): ReactNode {
+  const [asked, setAsked] = useSearchParams();
+  const get = (name: string) => asked.get(name) ?? "";
+  const set = (name: string, value: string) =>
+    setAsked(
+      (before) => {
+        if (value === "") {
+          before.delete(name);
+        } else {
+          before.set(name, value);
+        }
+        return before;
+      },
+      { replace: true },
+    );
+  const about = useDeferredValue(get("about").trim());
+  const who = useDeferredValue(get("who").trim());
+  const query = useInfiniteQuery(auditQuery({ about, who, kind: get("kind") }));
+  return (
+    <>
+      <section aria-label="Filter" className="mb-3 flex flex-wrap items-center gap-3 print:hidden">
+        <SearchField label="About a record" placeholder="About: name or id" value={get("about")} onChange={(text) => set("about", text)} />
+        <SearchField label="By a person or token" placeholder="By: person or token" value={get("who")} onChange={(text) => set("who", text)} />
+        <select aria-label="Kind" value={get("kind")} onChange={(event) => set("kind", event.target.value)} className={SELECT}>
+          <option value="">Every kind</option>
+          {KINDS.map((kind) => (
+            <option key={kind}>{kind}</option>
+          ))}
+        </select>
+      </section>
+      <Loaded query={query} height={480}>
+        {(data) => {
+          const entries = data.pages.flat();
+          return (
+            <Card label="Changes">
+              {entries.length === 0 && <p className="text-quiet">No change fits this filter.</p>}
+              <ol className="text-[13px]">
+                {entries.map((entry) => (
+                  <Change key={entry.number} entry={entry} />
+                ))}
+              </ol>
+              {query.hasNextPage && (
+                <Button className="mt-3" disabled={query.isFetchingNextPage} onClick={() => void query.fetchNextPage()}>
+                  Show older changes
+                </Button>
+              )}
+            </Card>
+          );
+        }}
+      </Loaded>
+    </>
+  );
+}
+
+function Change({ entry }: { entry: AuditEntry }): ReactNode {
+  const origin = ORIGINS[entry.origin] ?? entry.origin;
+  return (
+    <li className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-b border-hair py-1.5 last:border-0 sm:grid-cols-[90px_280px_minmax(0,1fr)]">
+      <time dateTime={entry.at} className="order-2 text-quiet sm:order-none">
+        {moment(entry.at)}
+      </time>
+      <span className="min-w-0 truncate">
+        <span className="text-quiet">{entry.kind} </span>
+        {entry.name}
+      </span>
+      <div className="order-3 col-span-2 min-w-0 sm:order-none sm:col-span-1">
+        <p>
+          <strong className="font-semibold">{entry.action.replaceAll("-", " ")}</strong> by {entry.who}
+          <span className="text-quiet">
+            {" "}
+            · {origin}
+            {entry.address != null && `, ${entry.address}`}
+          </span>
+        </p>
+        {entry.fields.length > 0 && (
+          <ul className="text-quiet">
+            {entry.fields.map((field) => (
+              <li key={field.field} className="break-words">
+                {field.field}: {field.before == null && field.after == null ? "set again" : `${field.before ?? "none"} → ${field.after ?? "none"}`}
+              </li>
+            ))}
+          </ul>
+        )}
+      </div>
+    </li>
+  );
+}
