@@ -23,6 +23,8 @@ use yonder_service::{Actor, Change, Origin, Service};
 
 /// Beginning of what our own command-line client says of itself.
 const CLIENT_AGENT: &str = "yonder/";
+/// Longest key of a request, in bytes.
+const MAX_REQUEST_KEY: usize = 100;
 /// Name of the session cookie.
 pub(super) const COOKIE: &str = "yonder-session";
 
@@ -43,6 +45,8 @@ pub(super) struct Caller {
     pub(super) address: Option<String>,
     /// Revision that the record must have (`If-Match`).
     pub(super) expected_revision: Option<i64>,
+    /// Key by which a repeated request is recognized (`Idempotency-Key`).
+    pub(super) request_key: Option<String>,
 }
 
 /// What a caller showed.
@@ -195,6 +199,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     let service: &Data<Service> =
         request.app_data().ok_or(ServiceError::Internal("the service is not configured"))?;
     let expected_revision = expected_revision(request)?;
+    let request_key = request_key(request)?;
     let address = request.peer_addr().map(|address| address.ip().to_string());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
         let token = value.to_str().ok().and_then(|value| value.strip_prefix("Bearer ")).unwrap_or_default();
@@ -202,7 +207,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
         let caller = known(service, Credential::Bearer(secret)).await?;
         let is_command = agent(request).starts_with(CLIENT_AGENT);
         let origin = if is_command { Origin::CommandLine } else { Origin::Api };
-        return Ok(Caller { origin, address, expected_revision, ..caller });
+        return Ok(Caller { origin, address, expected_revision, request_key, ..caller });
     }
     let cookie = request.cookie(COOKIE).ok_or(ServiceError::SignInNeeded)?;
     let session = CallerSession { token: SecretString::from(cookie.value()), csrf: String::new() };
@@ -214,7 +219,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     if !reads_only && !same_secret(&csrf.into(), carried) {
         return Err(ServiceError::TokenMissing.into());
     }
-    Ok(Caller { address, expected_revision, ..caller })
+    Ok(Caller { address, expected_revision, request_key, ..caller })
 }
 
 /// Returns the revision of `If-Match` (RFC 9110, section 13.1.1): a tag like `"7"`, or `*` for any.
@@ -229,6 +234,17 @@ fn expected_revision(request: &HttpRequest) -> Result<Option<i64>, HttpError> {
     Ok(Some(number.ok_or_else(invalid)?))
 }
 
+/// Returns the key of a request that may be repeated.
+fn request_key(request: &HttpRequest) -> Result<Option<String>, HttpError> {
+    let Some(value) = request.headers().get("Idempotency-Key") else { return Ok(None) };
+    let key = value.to_str().unwrap_or_default().trim();
+    if key.is_empty() || key.len() > MAX_REQUEST_KEY {
+        let detail = format!("Idempotency-Key must have 1 to {MAX_REQUEST_KEY} characters");
+        return Err(ServiceError::Malformed(detail).into());
+    }
+    Ok(Some(key.to_owned()))
+}
+
 /// Whom a credential belongs to, as long as it is valid.
 pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Result<Caller, HttpError> {
     reading(service, move |service| match credential {
@@ -236,7 +252,16 @@ pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Re
             let (name, person, role) = service.bearer(&secret)?;
             let credential = Credential::Bearer(secret);
             let origin = Origin::Api;
-            Ok(Caller { name, person, role, credential, origin, address: None, expected_revision: None })
+            Ok(Caller {
+                name,
+                person,
+                role,
+                credential,
+                origin,
+                address: None,
+                expected_revision: None,
+                request_key: None,
+            })
         }
         Credential::Session(CallerSession { token, .. }) => {
             let session = service.session(&token)?;
@@ -249,6 +274,7 @@ pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Re
                 origin: Origin::Console,
                 address: None,
                 expected_revision: None,
+                request_key: None,
             })
         }
     })

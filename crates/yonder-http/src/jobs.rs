@@ -1,7 +1,8 @@
 //! `/api/v1/jobs`: work that goes on in the background, and the requests that begin it.
 //!
 //! A request that may take longer than a second is always run as a job. With `Prefer: respond-async` (RFC 7240) it is answered with
-//! 202 and the job; otherwise the answer waits for the end of the job, which goes on if the connection is lost.
+//! 202 and the job; otherwise the answer waits for the end of the job, which goes on if the connection is lost. A request that is
+//! repeated with the same `Idempotency-Key` gets the job that the first one has begun.
 
 use std::io::Read as _;
 use std::sync::Arc;
@@ -105,7 +106,12 @@ where
     T: Serialize,
     F: Future<Output = Result<T, ServiceError>> + Send + 'static,
 {
-    let new = NewJob { kind, about: about.map(str::to_owned), who: caller.name.clone() };
+    let new = NewJob {
+        kind,
+        about: about.map(str::to_owned),
+        who: caller.name.clone(),
+        request_key: caller.request_key.clone(),
+    };
     let owner = Arc::clone(service);
     let job = service.jobs().begin(service.engine().runtime(), new, |context| {
         let publisher = Arc::clone(&owner);

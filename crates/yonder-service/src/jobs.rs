@@ -37,6 +37,16 @@ pub struct NewJob {
     pub about: Option<String>,
     /// Person or token that begins it.
     pub who: String,
+    /// Key of the request (`Idempotency-Key`): the same request again gets the same job.
+    pub request_key: Option<String>,
+}
+
+impl NewJob {
+    fn is_same_request(&self, other: &Self) -> bool {
+        self.request_key.is_some()
+            && (self.kind, &self.about, &self.who, &self.request_key)
+                == (other.kind, &other.about, &other.who, &other.request_key)
+    }
 }
 
 /// A job.
@@ -196,7 +206,7 @@ impl Drop for TemporaryFile {
 pub struct Jobs(Mutex<VecDeque<Arc<JobEntry>>>);
 
 impl Jobs {
-    /// Begins a job on `runtime`. A panic in `work` fails that job alone.
+    /// Begins a job on `runtime`, or returns the one that the same request has begun before. A panic in `work` fails that job alone.
     ///
     /// # Errors
     /// [`ServiceError::TooManyJobs`].
@@ -212,6 +222,9 @@ impl Jobs {
         let entry = {
             let mut jobs = lock(&self.0);
             forget_ended(&mut jobs);
+            if let Some(known) = jobs.iter().find(|job| job.new.is_same_request(&new)) {
+                return Ok(Arc::clone(known));
+            }
             if jobs.iter().filter(|job| !job.has_ended()).count() >= MAX_RUNNING {
                 return Err(ServiceError::TooManyJobs(MAX_RUNNING));
             }
@@ -279,7 +292,7 @@ mod tests {
     const PATIENCE: Duration = Duration::from_secs(10);
 
     fn new(kind: JobKind) -> NewJob {
-        NewJob { kind, about: Some("Line".to_owned()), who: "desk".to_owned() }
+        NewJob { kind, about: Some("Line".to_owned()), who: "desk".to_owned(), request_key: None }
     }
 
     fn problem(error: &ServiceError) -> yonder_api::Problem {
@@ -314,6 +327,21 @@ mod tests {
         let shown = job.to_api(problem);
         assert_eq!((shown.state, shown.result, shown.problem), (JobState::Done, Some(Value::from(7)), None));
         assert!(shown.ended.is_some());
+    }
+
+    #[tokio::test]
+    async fn same_request_gets_the_same_job() {
+        let jobs = Jobs::default();
+        let begin = |key: &str, who: &str| {
+            let new =
+                NewJob { request_key: Some(key.to_owned()), who: who.to_owned(), ..new(JobKind::Start) };
+            let job = jobs.begin(&Handle::current(), new, |_| async { Ok(Value::Null) }).unwrap();
+            job.id().to_owned()
+        };
+        let first = begin("k1", "desk");
+        assert_eq!(begin("k1", "desk"), first);
+        assert_ne!(begin("k2", "desk"), first);
+        assert_ne!(begin("k1", "another"), first);
     }
 
     #[tokio::test]

@@ -8,7 +8,8 @@ use bytes::Bytes;
 use secrecy::{ExposeSecret as _, SecretString};
 use tokio::sync::watch;
 use tokio::time::Instant;
-use yonder_core::grade::{ChannelReport, Grader, PictureSeen, SoundSeen, VideoSeen};
+use yonder_core::grade::{ChannelReport, Grader};
+use yonder_ingest::MediaEvent;
 
 use super::manners::PlatformManners;
 
@@ -37,16 +38,6 @@ pub(super) enum NotTaken {
     Refused(String),
     /// Somebody sends with it, or did a moment ago.
     Busy,
-}
-
-/// A piece of a stream, whatever it came in.
-#[derive(Debug)]
-pub(super) enum Piece {
-    VideoHeaders(Option<VideoSeen>),
-    SoundHeaders(SoundSeen),
-    Picture { seen: PictureSeen, nals: Vec<Bytes> },
-    Sound { pts: i64, frame: Bytes },
-    Unreadable(String),
 }
 
 #[derive(Debug, Default)]
@@ -202,14 +193,17 @@ pub(super) struct Broadcast {
 }
 
 impl Broadcast {
-    /// Takes a piece; with words why the platform takes no more, if it does not.
-    pub(super) fn take(&mut self, piece: Piece) -> Result<(), String> {
+    /// Handles media.
+    ///
+    /// # Errors
+    /// Why the platform accepts no more of it.
+    pub(super) fn take(&mut self, event: MediaEvent) -> Result<(), String> {
         let limits = self.shared.manners.borrow().limits.clone();
         let now = self.shared.now();
         let mut channels = self.shared.channels();
         let Some(channel) = channels.get_mut(&self.channel) else { return Ok(()) };
-        match piece {
-            Piece::VideoHeaders(seen) => {
+        match event {
+            MediaEvent::VideoHeaders(seen) => {
                 let refused = seen.as_ref().and_then(|seen| {
                     let lines = limits.lines.filter(|most| seen.height > *most);
                     match (lines, limits.h264_only && seen.codec != "H.264") {
@@ -225,8 +219,8 @@ impl Broadcast {
                     return Err(words);
                 }
             }
-            Piece::SoundHeaders(seen) => channel.grader.add_sound_headers(seen),
-            Piece::Picture { seen, nals } => {
+            MediaEvent::AudioHeaders(seen) => channel.grader.add_sound_headers(seen),
+            MediaEvent::Video { frame: seen, nals } => {
                 channel.came = Some(Instant::now());
                 self.bytes += seen.bytes;
                 channel.grader.add_picture(seen, now);
@@ -235,7 +229,7 @@ impl Broadcast {
                     channel.recording.shown.push(seen.pts);
                 }
             }
-            Piece::Sound { pts, frame } => {
+            MediaEvent::Audio { pts, frame } => {
                 self.heard = true;
                 channel.grader.add_sound(pts, u64::try_from(frame.len()).unwrap_or_default(), now);
                 if self.shared.record {
@@ -243,7 +237,7 @@ impl Broadcast {
                     channel.recording.heard.push(pts);
                 }
             }
-            Piece::Unreadable(what) => channel.grader.add_unreadable(what),
+            MediaEvent::Unreadable(what) => channel.grader.add_unreadable(what),
         }
         drop(channels);
         let span = self.began.elapsed();

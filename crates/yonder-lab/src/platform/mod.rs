@@ -3,7 +3,6 @@
 mod channel;
 mod manners;
 mod rtmp;
-mod seen;
 mod srt;
 mod told;
 

@@ -4,7 +4,7 @@ use std::io;
 use std::sync::Arc;
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::BytesMut;
 use secrecy::ExposeSecret as _;
 use socket2::SockRef;
 use tokio::io::{AsyncRead, AsyncReadExt as _, AsyncWrite, AsyncWriteExt as _};
@@ -12,16 +12,13 @@ use tokio::net::TcpStream;
 use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_rustls::server::TlsStream;
-use yonder_core::grade::{PictureSeen, SoundSeen};
-use yonder_media::AudioConfig;
-use yonder_media::flv::{self, BodyError, Content};
+use yonder_ingest::{MediaEvent, RtmpMedia};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 
 use crate::tls::Certificate;
 
-use super::channel::{Broadcast, NotTaken, Piece, Shared};
+use super::channel::{Broadcast, NotTaken, Shared};
 use super::manners::{PlatformManners, Stage};
-use super::seen;
 
 /// How often a session looks whether its broadcast has fallen silent.
 const LOOK_EVERY: Duration = Duration::from_millis(200);
@@ -66,8 +63,8 @@ struct Session {
     manners: watch::Receiver<PlatformManners>,
     receiver: Receiver,
     broadcast: Option<Broadcast>,
-    /// Media times, on a line that does not wrap.
-    time: Unwrapped,
+    media: RtmpMedia,
+    events: Vec<MediaEvent>,
     /// Nothing is answered any more.
     silent: bool,
     over: bool,
@@ -82,7 +79,8 @@ impl Session {
             manners,
             receiver: Receiver::new(rand::random()),
             broadcast: None,
-            time: Unwrapped::default(),
+            media: RtmpMedia::default(),
+            events: Vec::new(),
             silent: false,
             over: false,
             began: Instant::now(),
@@ -162,8 +160,14 @@ impl Session {
             ReceiverEvent::Connect { app } => self.handle_connect(&app),
             ReceiverEvent::Publish { key } => self.handle_publish(key.expose_secret()),
             ReceiverEvent::Metadata(_) => {}
-            ReceiverEvent::Video { timestamp, body } => self.take(timestamp, body, flv::read_video),
-            ReceiverEvent::Audio { timestamp, body } => self.take(timestamp, body, flv::read_audio),
+            ReceiverEvent::Video { timestamp, body } => {
+                self.media.read_video(timestamp, body, &mut self.events);
+                self.take_events();
+            }
+            ReceiverEvent::Audio { timestamp, body } => {
+                self.media.read_audio(timestamp, body, &mut self.events);
+                self.take_events();
+            }
             ReceiverEvent::Ended => {
                 if let Some(mut broadcast) = self.broadcast.take() {
                     broadcast.end();
@@ -203,68 +207,15 @@ impl Session {
         }
     }
 
-    fn take(&mut self, timestamp: u32, body: Bytes, read: fn(Bytes) -> Result<Content, BodyError>) {
-        let Some(broadcast) = &mut self.broadcast else { return };
-        let bytes = u64::try_from(body.len()).unwrap_or_default();
-        let ticks = self.time.at(timestamp) * 90;
-        let piece = match read(body) {
-            Ok(Content::VideoHeaders { codec, record }) => {
-                Piece::VideoHeaders(seen::of_record(codec, &record))
+    /// Hands the media that has been read to the broadcast.
+    fn take_events(&mut self) {
+        let mut events = std::mem::take(&mut self.events);
+        for event in events.drain(..) {
+            let Some(broadcast) = &mut self.broadcast else { break };
+            if let Err(words) = broadcast.take(event) {
+                self.end(&words);
             }
-            Ok(Content::Picture { composition_ms, keyframe, nals }) => {
-                let pts = ticks + i64::from(composition_ms) * 90;
-                Piece::Picture { seen: PictureSeen { dts: ticks, pts, keyframe, bytes }, nals }
-            }
-            Ok(Content::AudioHeaders(specific)) => match AudioConfig::aac(specific) {
-                Some(config) => Piece::SoundHeaders(seen::of_sound(&config)),
-                None => Piece::Unreadable("an AAC configuration".to_owned()),
-            },
-            Ok(Content::Sound(frame)) => Piece::Sound { pts: ticks, frame },
-            Ok(Content::G711 { law, samples }) => {
-                let config = AudioConfig::G711 { law, sample_rate: 8_000, channels: 1 };
-                let SoundSeen { codec, rate_hz, channels } = seen::of_sound(&config);
-                // There are no headers: each piece says what it is.
-                let _known = broadcast.take(Piece::SoundHeaders(SoundSeen { codec, rate_hz, channels }));
-                Piece::Sound { pts: ticks, frame: samples }
-            }
-            Ok(Content::VideoEnd) => return,
-            Err(error) => Piece::Unreadable(error.to_string()),
-        };
-        if let Err(words) = broadcast.take(piece) {
-            self.end(&words);
         }
-    }
-}
-
-/// 32-bit milliseconds on a line that does not wrap.
-#[derive(Debug, Default)]
-struct Unwrapped {
-    last: Option<i64>,
-}
-
-impl Unwrapped {
-    fn at(&mut self, told: u32) -> i64 {
-        let time = match self.last {
-            None => i64::from(told),
-            Some(last) => {
-                let apart = (i64::from(told) - last + (1 << 31)).rem_euclid(1 << 32) - (1 << 31);
-                last + apart
-            }
-        };
-        self.last = Some(time);
-        time
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn time_goes_on_across_its_wrap() {
-        let mut time = Unwrapped::default();
-        assert_eq!(time.at(u32::MAX - 9), i64::from(u32::MAX) - 9);
-        assert_eq!(time.at(30), i64::from(u32::MAX) + 31);
-        assert_eq!(time.at(u32::MAX), i64::from(u32::MAX));
+        self.events = events;
     }
 }

@@ -10,16 +10,12 @@ use bytes::{Bytes, BytesMut};
 use tokio::net::UdpSocket;
 use tokio::time::{Instant, sleep_until};
 use yonder_address::{KeyLength, Passphrase};
-use yonder_core::grade::PictureSeen;
-use yonder_media::aac::SAMPLES_PER_FRAME;
-use yonder_media::ts::{Demuxer, TsEvent};
-use yonder_media::{ParameterSets, VideoCodec};
+use yonder_ingest::{MediaEvent, TsMedia};
 use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
 
 use crate::camera::Weather;
 
-use super::channel::{Broadcast, NotTaken, Piece, Shared};
-use super::seen;
+use super::channel::{Broadcast, NotTaken, Shared};
 
 /// How a platform's SRT port is set up.
 #[derive(Debug, Clone)]
@@ -54,9 +50,8 @@ struct Session {
 /// What comes out of one connection.
 struct Media {
     broadcast: Broadcast,
-    demuxer: Demuxer,
-    input: BytesMut,
-    sets: Option<(VideoCodec, ParameterSets)>,
+    stream: TsMedia,
+    events: Vec<MediaEvent>,
 }
 
 pub(super) struct SrtPort {
@@ -262,8 +257,7 @@ impl SrtPort {
             Ok(broadcast) => {
                 let (from, peer) = (request.from, request.peer());
                 let (socket, connection) = self.listener.accept(request, now);
-                let media =
-                    Media { broadcast, demuxer: Demuxer::default(), input: BytesMut::new(), sets: None };
+                let media = Media { broadcast, stream: TsMedia::default(), events: Vec::new() };
                 self.sessions.insert(socket, Session { from, peer, connection, media });
             }
             Err(NotTaken::Busy) => self.listener.reject(&request, Rejection::Conflict, now),
@@ -273,48 +267,12 @@ impl SrtPort {
 }
 
 impl Media {
-    /// Takes a payload; with words why the platform takes no more, if it does not.
+    /// Handles a payload.
+    ///
+    /// # Errors
+    /// Why the platform accepts no more.
     fn take(&mut self, payload: &[u8]) -> Result<(), String> {
-        self.input.extend_from_slice(payload);
-        self.demuxer.handle_input(&mut self.input);
-        while let Some(event) = self.demuxer.poll_event() {
-            match event {
-                TsEvent::Program { video, .. } => {
-                    self.sets = video.map(|codec| (codec, ParameterSets::new(codec)));
-                }
-                TsEvent::Picture { dts, pts, random_access, nals } => {
-                    self.take_sets(&nals)?;
-                    let bytes: usize = nals.iter().map(Bytes::len).sum();
-                    let bytes = u64::try_from(bytes).unwrap_or_default();
-                    let seen = PictureSeen { dts, pts, keyframe: random_access, bytes };
-                    self.broadcast.take(Piece::Picture { seen, nals })?;
-                }
-                TsEvent::Sound { pts, config, frames } => {
-                    // Frames of one packet follow each other without a gap (ISO/IEC 13818-1, 2.7.5).
-                    let (samples, rate) = (i64::from(SAMPLES_PER_FRAME), i64::from(config.sample_rate()));
-                    self.broadcast.take(Piece::SoundHeaders(seen::of_sound(&config)))?;
-                    for (frame, at) in frames.into_iter().zip(0..) {
-                        let pts = pts + at * samples * 90_000 / rate.max(1);
-                        self.broadcast.take(Piece::Sound { pts, frame })?;
-                    }
-                }
-                TsEvent::Problem(problem) => self.broadcast.take(Piece::Unreadable(problem.to_string()))?,
-                TsEvent::Clock(_) => {}
-            }
-        }
-        Ok(())
-    }
-
-    /// Headers travel within the stream: whatever changes them is told.
-    fn take_sets(&mut self, nals: &[Bytes]) -> Result<(), String> {
-        let Some((_, sets)) = &mut self.sets else { return Ok(()) };
-        let mut changed = false;
-        for nal in nals {
-            changed |= sets.take(nal);
-        }
-        match sets.config().filter(|_| changed) {
-            Some(config) => self.broadcast.take(Piece::VideoHeaders(Some(seen::of_picture(&config)))),
-            None => Ok(()),
-        }
+        self.stream.read(payload, &mut self.events);
+        self.events.drain(..).try_for_each(|event| self.broadcast.take(event))
     }
 }

@@ -1,4 +1,4 @@
-//! Rehearsal: a push to our own grading receiver instead of a platform. Same stream, same checks, nobody watching.
+//! Rehearsal: a push to a grading receiver of our own instead of a platform, with the same stream and the same checks.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -14,7 +14,7 @@ use yonder_core::preflight::{
     AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts, check_push, worst,
 };
 use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
-use yonder_lab::{Platform, PlatformConfig, SrtConfig};
+use yonder_ingest::{GradingReceiver, ReceiverConfig};
 
 use super::Service;
 use super::destinations::{is_encrypted, kept_server};
@@ -28,9 +28,6 @@ const USUAL_S: u32 = 15;
 const RANGE_S: std::ops::RangeInclusive<u32> = 3..=300;
 /// How long the first picture may take to arrive.
 const FIRST_PICTURE: Duration = Duration::from_secs(25);
-/// The receiver's only channel.
-const CHANNEL: &str = "rehearsal";
-
 /// Numbers the rehearsals, so that their relays do not meet.
 static NUMBER: AtomicU64 = AtomicU64::new(0);
 
@@ -140,18 +137,18 @@ impl Service {
             }
             sleep(Duration::from_secs(1)).await;
         }
-        let report = receiver.report(CHANNEL);
+        let report = receiver.report();
         let trouble = if begun { None } else { Some(self.trouble(&hidden)) };
         self.engine.withdraw(&hidden);
         context.check_canceled()?;
         Ok(judged(&plan, report, trouble))
     }
 
-    async fn wait_for_picture(&self, relay: &str, receiver: &Platform, context: &JobContext) -> bool {
+    async fn wait_for_picture(&self, relay: &str, receiver: &GradingReceiver, context: &JobContext) -> bool {
         let mut changes = self.engine.changes();
         let deadline = Instant::now() + FIRST_PICTURE;
         loop {
-            if receiver.report(CHANNEL).is_some_and(|report| report.pictures > 0) {
+            if receiver.report().is_some_and(|report| report.pictures > 0) {
                 return true;
             }
             let blocked = self.engine.relay(relay).is_some_and(|view| view.feed.state == FeedPhase::Blocked);
@@ -177,21 +174,18 @@ impl Service {
 }
 
 /// A receiver on loopback, and the push that goes there.
-fn receiver(plan: &Plan) -> Result<(Platform, PushSpec), ServiceError> {
+fn receiver(plan: &Plan) -> Result<(GradingReceiver, PushSpec), ServiceError> {
     let failed = |_| ServiceError::Internal("the grading receiver cannot be started");
     let key = crate::auth::random_token();
     let encrypted = plan.over == Protocol::Srt && plan.push.encryption.is_some();
     let phrase = encrypted.then(|| Passphrase::from_stored(crate::auth::random_token().into()));
-    let srt = SrtConfig { passphrase: phrase.clone(), ..SrtConfig::default() };
-    let receiver = Platform::start(PlatformConfig {
+    let receiver = GradingReceiver::start(ReceiverConfig {
         app: "rehearsal".to_owned(),
-        channels: vec![(CHANNEL.to_owned(), key.clone().into())],
-        srt: (plan.over == Protocol::Srt).then_some(srt),
-        ..PlatformConfig::default()
+        key: key.clone().into(),
+        srt: (plan.over == Protocol::Srt).then(|| phrase.clone()),
     })
     .map_err(failed)?;
-    let server = receiver.srt_server().unwrap_or_else(|| receiver.server());
-    let pasted = read_pasted(Some(&server), Some(&key));
+    let pasted = read_pasted(Some(receiver.server()), Some(&key));
     let pasted = pasted.map_err(|_| ServiceError::Internal("the grading receiver has no address"))?;
     let length = plan.push.encryption.as_ref().map_or_else(KeyLength::default, |(_, length)| *length);
     let push = PushSpec {

@@ -1,12 +1,14 @@
 //! Requests that the service runs as jobs: they are followed until they end, over lost connections as well.
 
-use std::io::IsTerminal as _;
+use std::io::{self, IsTerminal as _};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use ureq::Body;
+use ureq::http::Response;
 use yonder_api::{Job, JobState};
 
 use super::{Client, TIMEOUT, check, read};
@@ -14,8 +16,6 @@ use crate::failure::Failure;
 
 /// Seconds for which the service may hold the answer back until the job has ended.
 const WAIT_S: u32 = 10;
-/// Asks the service for an answer at once: until the id of the job is known, a lost connection cannot be survived.
-const PREFERENCE: &str = "respond-async";
 /// How long the service may be out of reach before the command gives up. The job goes on.
 const LOST_TIMEOUT: Duration = Duration::from_secs(120);
 /// Pause between attempts to reach the service again.
@@ -32,10 +32,7 @@ impl Client {
         path: &[&str],
         body: &B,
     ) -> Result<T, Failure> {
-        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        let request = request.header("Prefer", PREFERENCE);
-        let response =
-            check(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)?;
+        let response = self.begin_job(path, &serde_json::to_value(body).map_err(anyhow::Error::from)?)?;
         if response.status() != 202 {
             return read(response);
         }
@@ -48,11 +45,22 @@ impl Client {
 
     /// Begins work whose result is a file, and returns the job once it is done.
     pub(crate) fn run_file_job(&self, path: &[&str]) -> Result<Job, Failure> {
-        let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
-        let request = request.header("Prefer", PREFERENCE);
-        self.wait_for_job(read(
-            self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_empty())?,
-        )?)
+        self.wait_for_job(read(self.begin_job(path, &serde_json::json!({}))?)?)
+    }
+
+    /// Sends a request, again if its answer is lost: the key lets the service recognize it.
+    fn begin_job(&self, path: &[&str], body: &serde_json::Value) -> Result<Response<Body>, Failure> {
+        let key = format!("{:016x}", rand::random::<u64>());
+        let begun = Instant::now();
+        loop {
+            let request = self.agent.post(self.url(path)).header("Authorization", self.authorization());
+            let request = request.header("Prefer", "respond-async").header("Idempotency-Key", &key);
+            let sent = request.config().timeout_global(Some(TIMEOUT)).build().send_json(body);
+            match sent {
+                Err(error) if is_lost(&error) && begun.elapsed() < LOST_TIMEOUT => sleep(RETRY_INTERVAL),
+                sent => return check(self.sent(sent)?),
+            }
+        }
     }
 
     /// Follows a job until it has ended. Shows its progress on a terminal.
@@ -102,12 +110,21 @@ impl Client {
     }
 }
 
+/// True if a connection was lost after the request may have arrived. A service that cannot be reached at all is reported at once.
+fn is_lost(error: &ureq::Error) -> bool {
+    match error {
+        ureq::Error::Io(error) => error.kind() != io::ErrorKind::ConnectionRefused,
+        ureq::Error::Timeout(_) => true,
+        _ => false,
+    }
+}
+
 /// Progress on standard error, if that is a terminal.
 struct Progress(Option<ProgressBar>);
 
 impl Progress {
     fn new() -> Self {
-        Self(std::io::stderr().is_terminal().then(|| {
+        Self(io::stderr().is_terminal().then(|| {
             let bar = ProgressBar::new_spinner();
             bar.enable_steady_tick(Duration::from_millis(120));
             bar

@@ -1,25 +1,25 @@
-//! What headers say, in the words of a grade.
+//! Parameters of a received stream, by its headers.
 
 use yonder_core::grade::{SoundSeen, VideoSeen};
 use yonder_media::{AudioConfig, ParameterSets, VideoCodec, VideoConfig};
 
-/// The picture, by the parameter sets in a configuration record.
-pub(super) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoSeen> {
+/// Returns the parameters of video by its decoder configuration record.
+pub(crate) fn of_record(codec: VideoCodec, record: &[u8]) -> Option<VideoSeen> {
     let mut sets = ParameterSets::new(codec);
     for nal in nals_of_record(codec, record) {
         sets.take(&bytes::Bytes::copy_from_slice(nal));
     }
-    sets.config().as_ref().map(of_picture)
+    sets.config().as_ref().map(of_video)
 }
 
-/// The picture, by its configuration.
-pub(super) fn of_picture(config: &VideoConfig) -> VideoSeen {
+/// Returns the parameters of video by its configuration.
+pub(crate) fn of_video(config: &VideoConfig) -> VideoSeen {
     let facts = config.facts();
     VideoSeen { codec: facts.codec.name(), profile: facts.profile, width: facts.width, height: facts.height }
 }
 
-/// The sound.
-pub(super) fn of_sound(config: &AudioConfig) -> SoundSeen {
+/// Returns the parameters of audio.
+pub(crate) fn of_audio(config: &AudioConfig) -> SoundSeen {
     SoundSeen { codec: config.codec_name(), rate_hz: config.sample_rate(), channels: config.channels() }
 }
 

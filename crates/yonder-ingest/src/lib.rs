@@ -1,0 +1,10 @@
+//! Receiving side: publishers over RTMP and SRT, the media that they send, and the grading receiver of rehearsals.
+
+mod grading;
+mod media;
+mod rtmp;
+mod srt;
+mod stream_info;
+
+pub use grading::{GradingReceiver, ReceiverConfig};
+pub use media::{MediaEvent, RtmpMedia, TsMedia};
