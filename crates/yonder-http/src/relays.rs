@@ -95,7 +95,7 @@ async fn preflight(
     preference: Preference,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = operator.change("preflight", Kind::Relay, &name);
+    let act = operator.change("checked", Kind::Relay, &name);
     let work = (JobKind::Preflight, Some(name.as_str()));
     jobs::run(&service, preference, &operator.0, work, |service, context| async move {
         let preflight = service.preflight(&act.name, &context).await?;

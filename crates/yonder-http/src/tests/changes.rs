@@ -179,3 +179,47 @@ async fn an_unknown_record_is_not_found_whatever_revision_is_expected() {
     let (status, problem, _) = ask(&service, edit).await;
     assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("request.not-found")));
 }
+
+/// Relays are shown from memory: whatever is changed, and by which way, they agree with the records.
+#[rstest]
+#[case::start(Method::POST, "relays/Line/start", json!({ "force": true }))]
+#[case::renamed_feed(Method::PATCH, "feeds/Summit", json!({ "name": "Top", "site": "Fell" }))]
+#[case::renamed_destination(Method::PATCH, "destinations/One", json!({ "name": "First" }))]
+#[case::renamed_relay(Method::PATCH, "relays/Line", json!({ "name": "Main line" }))]
+#[case::other_destinations(Method::PATCH, "relays/Line", json!({ "to": ["Two"] }))]
+#[case::removed(Method::DELETE, "relays/Line", json!(null))]
+#[case::added(Method::POST, "relays", json!({ "name": "Another", "feed": "Summit", "to": ["Two"] }))]
+#[case::site_book(Method::POST, "book", json!({ "book": { "relays": [
+    { "name": "Line", "feed": "Summit", "to": ["One", "Two"] }, { "name": "Third", "feed": "Summit", "to": ["Two"] }] } }))]
+#[actix_web::test]
+async fn shown_relays_agree_with_the_records(#[case] method: Method, #[case] uri: &str, #[case] body: Value) {
+    let service = service();
+    fill(&service).await;
+    let second =
+        json!({"name": "Two", "server": "rtmp://ingest.example.net/live/", "key": "second-planted-key"});
+    assert_eq!(post(&service, "/api/v1/destinations", second).await.0, 201);
+    let before = get(&service, "/api/v1/relays").await.1;
+    let (status, answer, _) = ask(&service, local(method, &format!("/api/v1/{uri}")).set_json(body)).await;
+    assert!(status.is_success(), "{status} {answer}");
+
+    let shown = get(&service, "/api/v1/relays").await.1;
+    let stored = get(&service, "/api/v1/book").await.1;
+    let stored = stored.get("book").unwrap_or(&stored);
+    let names = |pushes: &Value| -> Value {
+        pushes.as_array().unwrap().iter().map(|push| push["destination"].clone()).collect()
+    };
+    let relays = |all: &Value| all.as_array().unwrap().clone();
+    let of_shown = relays(&shown)
+        .iter()
+        .map(|relay| json!([relay["name"], relay["feed"]["name"], names(&relay["pushes"])]))
+        .collect::<Vec<_>>();
+    let of_stored = relays(&stored["relays"])
+        .iter()
+        .map(|relay| json!([relay["name"], relay["feed"], relay["to"]]))
+        .collect::<Vec<_>>();
+    assert_eq!(of_shown, of_stored, "{shown} {stored}");
+    for relay in shown.as_array().unwrap() {
+        assert_eq!(relay["wanted"], stored["wanted"][relay["name"].as_str().unwrap()], "{stored}");
+    }
+    assert_ne!(shown, before, "the case changes what is shown");
+}

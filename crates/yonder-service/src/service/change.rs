@@ -196,7 +196,7 @@ impl Service {
 
     /// Records something that changes no record, like a revealed key: in the audit trail and the logbook.
     pub fn audit(&self, change: &Change) {
-        self.keep_audit(audit_entry(change, None, None));
+        self.keep_audit_of_fields(change, &[]);
     }
 
     /// The same from an async task.
@@ -224,7 +224,7 @@ impl Service {
         Ok(())
     }
 
-    /// Records what the clock has changed.
+    /// Records a change that was made by itself, with the fields that it changed.
     pub(super) fn keep_audit_of_fields(&self, change: &Change, fields: &[FieldChange]) {
         let mut entry = audit_entry(change, None, None);
         let identity = self.store.identity(change.kind, &change.name).ok().flatten();

@@ -1,5 +1,7 @@
 //! What a change of the records does to what runs: at once, or, within a group of changes, once the group is kept.
 
+use std::collections::BTreeSet;
+
 use yonder_store::{Fate, Relay as StoredRelay, StoreError};
 
 use super::{Service, lock};
@@ -33,9 +35,12 @@ impl Service {
             is_kept = matches!(fate, Fate::Keep(_));
             Ok(fate)
         });
-        let effects = postponing.end();
-        // Also after a group that was undone: others may have wanted the relays read anew meanwhile.
-        self.refresh_relays()?;
+        let Postponed { effects, refresh } = postponing.end();
+        // Also after a rollback: another thread may have asked for a refresh meanwhile.
+        match refresh {
+            Refresh::Only(names) => names.iter().try_for_each(|name| self.refresh_relay(name))?,
+            Refresh::Unspecified | Refresh::All => self.refresh_relays()?,
+        }
         let done = done?;
         // What was only looked at touches nothing that runs.
         for effect in in_order(effects).into_iter().filter(|_| is_kept) {
@@ -49,7 +54,7 @@ impl Service {
     /// Carries an effect out, now or once the group that is open is kept. To be called under the lock of changes.
     pub(super) fn effect(&self, effect: Effect) -> Result<(), ServiceError> {
         if let Some(postponed) = lock(&self.postponed).as_mut() {
-            postponed.push(effect);
+            postponed.effects.push(effect);
             return Ok(());
         }
         self.carry_out(&effect)
@@ -88,16 +93,47 @@ impl Service {
     }
 }
 
+/// What is done at the end of a group of changes.
+#[derive(Debug, Default)]
+pub(crate) struct Postponed {
+    effects: Vec<Effect>,
+    pub(super) refresh: Refresh,
+}
+
+/// Relays to read at the end of a group of changes.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub(super) enum Refresh {
+    /// None was named: all are read.
+    #[default]
+    Unspecified,
+    /// The group has changed these alone.
+    Only(BTreeSet<String>),
+    All,
+}
+
+impl Refresh {
+    /// Adds the relay `name`.
+    pub(super) fn add(&mut self, name: &str) {
+        match self {
+            Self::All => {}
+            Self::Only(names) => {
+                names.insert(name.to_owned());
+            }
+            Self::Unspecified => *self = Self::Only(BTreeSet::from([name.to_owned()])),
+        }
+    }
+}
+
 /// Effects are postponed for as long as it lives, also when a change panics.
 struct Postponing<'a>(&'a Service);
 
 impl<'a> Postponing<'a> {
     fn begin(service: &'a Service) -> Self {
-        *lock(&service.postponed) = Some(Vec::new());
+        *lock(&service.postponed) = Some(Postponed::default());
         Self(service)
     }
 
-    fn end(self) -> Vec<Effect> {
+    fn end(self) -> Postponed {
         lock(&self.0.postponed).take().unwrap_or_default()
     }
 }
@@ -123,6 +159,18 @@ fn in_order(mut effects: Vec<Effect>) -> Vec<Effect> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_group_reads_only_the_relays_it_names() {
+        let mut refresh = Refresh::default();
+        refresh.add("b");
+        refresh.add("a");
+        refresh.add("b");
+        assert_eq!(refresh, Refresh::Only(BTreeSet::from(["a".to_owned(), "b".to_owned()])));
+        refresh = Refresh::All;
+        refresh.add("a");
+        assert_eq!(refresh, Refresh::All, "a change of all is not narrowed");
+    }
 
     #[test]
     fn effects_come_once_and_what_ends_comes_first() {

@@ -47,7 +47,7 @@ impl Service {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
         self.store.remember_wanted(name, wanted).map_err(|error| self.explain(error))?;
-        self.refresh_relays()?;
+        self.refresh_relay(name)?;
         self.relay(name)
     }
 
@@ -59,7 +59,7 @@ impl Service {
         }
         self.bring_up(&StoredRelay { wanted, ..relay })?;
         self.store.set_wanted(name, wanted)?;
-        self.refresh_relays()?;
+        self.refresh_relay(name)?;
         self.relay(name)
     }
 
@@ -80,7 +80,7 @@ impl Service {
                 None => pictures.remove(&relay.name),
             };
         }
-        self.refresh_relays()?;
+        self.refresh_relay(name)?;
         let relay = self.store.relay(name)?;
         if relay.wanted.is_running() {
             self.bring_up(&relay)?;

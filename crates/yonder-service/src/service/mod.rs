@@ -53,7 +53,7 @@ use crate::time;
 
 use backlog::Backlog;
 pub use change::{Actor, Change, Origin};
-use effects::Effect;
+use effects::{Postponed, Refresh};
 use ledger::Ledger;
 pub use live::LiveEvent;
 use live::Snapshot;
@@ -74,9 +74,9 @@ pub struct Service {
     /// is made of the same calls as single ones.
     changing: ReentrantMutex<()>,
     /// What the changes of an open group do to what runs.
-    postponed: Mutex<Option<Vec<Effect>>>,
-    /// Relays as they are kept, for views that must not wait for the disk.
-    relays: RwLock<Arc<[StoredRelay]>>,
+    postponed: Mutex<Option<Postponed>>,
+    /// Relays as they are stored, for views that must not wait for the disk.
+    relays: RwLock<Arc<[Arc<StoredRelay>]>>,
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
     touches: Mutex<Touches>,
@@ -128,7 +128,7 @@ impl Service {
             local_token,
             changing: ReentrantMutex::new(()),
             postponed: Mutex::default(),
-            relays: RwLock::new(relays.into()),
+            relays: RwLock::new(relays.into_iter().map(Arc::new).collect()),
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
             touches: Mutex::default(),
@@ -240,17 +240,46 @@ impl Service {
         self.changing.try_lock_for(CHANGE_TIMEOUT)
     }
 
-    fn stored_relays(&self) -> Arc<[StoredRelay]> {
+    fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
         Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Reads the relays anew after a change of the records; within a group of changes once that is kept.
+    /// Reads all relays after a change of the records; within a group of changes at its end.
     fn refresh_relays(&self) -> Result<(), ServiceError> {
-        if self.postpones() {
+        if let Some(postponed) = lock(&self.postponed).as_mut() {
+            postponed.refresh = Refresh::All;
             return Ok(());
         }
-        let relays = self.store.relays()?;
-        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays.into();
+        let relays = self.store.relays()?.into_iter().map(Arc::new).collect();
+        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
+        Ok(())
+    }
+
+    /// Reads the relay `name` after a change of that one alone; within a group of changes at its end.
+    fn refresh_relay(&self, name: &str) -> Result<(), ServiceError> {
+        if let Some(postponed) = lock(&self.postponed).as_mut() {
+            postponed.refresh.add(name);
+            return Ok(());
+        }
+        let known = self.stored_relays();
+        let Some(at) = known.iter().position(|relay| relay.name.eq_ignore_ascii_case(name)) else {
+            return self.refresh_relays();
+        };
+        let relay = match self.store.relay(name) {
+            Ok(relay) if relay.name == known[at].name => relay,
+            // Removed or renamed.
+            Ok(_) | Err(StoreError::NotFound { .. }) => return self.refresh_relays(),
+            Err(error) => return Err(error.into()),
+        };
+        let mut relays = self.relays.write().unwrap_or_else(PoisonError::into_inner);
+        // Another thread may have stored another list meanwhile.
+        if !Arc::ptr_eq(&relays, &known) {
+            drop(relays);
+            return self.refresh_relays();
+        }
+        let mut changed = known.to_vec();
+        changed[at] = Arc::new(relay);
+        *relays = changed.into();
         Ok(())
     }
 

@@ -204,6 +204,7 @@ impl Service {
         let relays = self.stored_relays();
         let counted: Vec<&StoredRelay> = relays
             .iter()
+            .map(Arc::as_ref)
             .filter(|relay| relay.wanted.is_running() || relay.name == plan.relay.name)
             .collect();
         let month = time::Calendar::now().month();
@@ -214,7 +215,7 @@ impl Service {
             if !is_current {
                 return Err(ServiceError::ChangedMeanwhile(plan.relay.name.clone()));
             }
-            self.refresh_relays()?;
+            self.refresh_relay(&plan.relay.name)?;
         }
         Ok(Preflight {
             relay: plan.relay.name.clone(),

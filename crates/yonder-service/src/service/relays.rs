@@ -170,7 +170,7 @@ impl Service {
         // An invalid set-up is refused before it is stored.
         self.relay_spec(relay)?;
         self.store.set_wanted(name, DesiredState::On)?;
-        self.refresh_relays()?;
+        self.refresh_relay(name)?;
         self.effect(Effect::Apply(relay.name.clone()))?;
         self.relay(name)
     }
@@ -202,7 +202,7 @@ impl Service {
         let _changing = self.change();
         let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
         self.store.set_wanted(name, DesiredState::Off)?;
-        self.refresh_relays()?;
+        self.refresh_relay(name)?;
         self.engine.withdraw(&relay.name);
         self.relay(name)
     }

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::net::IpAddr;
+use std::sync::Arc;
 
 use yonder_address::Protocol;
 use yonder_api::{
@@ -170,7 +171,7 @@ impl Service {
         };
         let relays = self.stored_relays();
         let counted: Vec<&StoredRelay> =
-            relays.iter().filter(|relay| request.all || relay.wanted.is_running()).collect();
+            relays.iter().map(Arc::as_ref).filter(|relay| request.all || relay.wanted.is_running()).collect();
         let calendar = time::Calendar::now();
         let sum = self.sum_of(&counted, what_if, calendar.month())?;
         let fits = request.destinations.map(|destinations| {

@@ -21,7 +21,7 @@ pub(crate) struct AuditArguments {
     /// Only entries with a lower number: the next page.
     #[arg(long, value_name = "NUMBER")]
     before: Option<i64>,
-    /// The latest so many.
+    /// Maximum number of entries; the latest are shown.
     #[arg(long, default_value_t = 50)]
     limit: u32,
     /// Print JSON.
@@ -42,7 +42,8 @@ pub(crate) fn run(arguments: &AuditArguments, client: &Client) -> Result<(), Fai
         return print_json(&entries);
     }
     if entries.is_empty() {
-        print("There is no such entry.\n");
+        let filtered = about.is_some() || kind.is_some() || who.is_some() || before.is_some();
+        print(if filtered { "No audit entry matches.\n" } else { "No changes are recorded yet.\n" });
         return Ok(());
     }
     // The latest stand last, where the prompt is.

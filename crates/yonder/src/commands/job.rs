@@ -40,6 +40,10 @@ pub(crate) fn run(command: JobCommand, client: &Client) -> Result<(), Failure> {
             if json {
                 return print_json(&jobs);
             }
+            if jobs.is_empty() {
+                print("No job has run in the last hour.\n");
+                return Ok(());
+            }
             let row = |job: &Job| {
                 vec![
                     job.id.clone(),
@@ -50,7 +54,7 @@ pub(crate) fn run(command: JobCommand, client: &Client) -> Result<(), Failure> {
                     local(&job.began),
                 ]
             };
-            let head = ["ID", "KIND", "ABOUT", "STATE", "BY", "BEGAN"];
+            let head = ["ID", "KIND", "ABOUT", "STATE", "BY", "STARTED"];
             print(&table(&head, &jobs.iter().map(row).collect::<Vec<_>>()));
             Ok(())
         }
@@ -86,7 +90,7 @@ fn show(job: &Job, json: bool) -> Result<(), Failure> {
     }
     let about = job.about.as_ref().map(|about| format!(" of {about}")).unwrap_or_default();
     let mut text = format!("Job {}: {}{about}, {}\n", job.id, job.kind.as_str(), state(job));
-    text += &format!("  begun by {} at {}", job.who, local(&job.began));
+    text += &format!("  started by {} at {}", job.who, local(&job.began));
     if let Some(ended) = &job.ended {
         text += &format!(", ended at {}", local(ended));
     }

@@ -258,6 +258,8 @@ fn start_several(client: &Client, request: &BulkStart, json: bool) -> Result<(),
     let all_started = outcomes.iter().all(|outcome| outcome.started);
     if json {
         print_json(&outcomes)?;
+    } else if outcomes.is_empty() {
+        print("No relay is off: there is nothing to start.\n");
     } else {
         for StartOutcome { relay, problem, .. } in outcomes {
             match problem {

@@ -89,6 +89,7 @@ impl Service {
                 return Err(ServiceError::StaleBook);
             }
             let (changes, to_start) = self.put_book(book, prune, context)?;
+            self.refresh_relays()?;
             if !look_only {
                 self.audit_book(&changes, actor)?;
             }
