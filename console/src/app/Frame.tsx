@@ -13,7 +13,7 @@ const PAGES = [
   { to: "/destinations", label: "Destinations", also: [] },
   { to: "/platforms", label: "Platforms", also: [] },
   { to: "/budget", label: "Budget", also: [] },
-  { to: "/logbook", label: "Logbook", also: ["/report"] },
+  { to: "/logbook", label: "Logbook", also: ["/report", "/audit"] },
   { to: "/settings", label: "Settings", also: [] },
 ] as const;
 

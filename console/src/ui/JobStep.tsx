@@ -13,7 +13,7 @@ export function JobStep({ progress, otherwise }: { progress: JobProgress | null;
         {text} … {progress !== null && total !== null && `${progress.done} of ${total}`}
       </p>
       {progress !== null && total !== null && (
-        <progress value={progress.done} max={Math.max(total, 1)} aria-label={text} className="h-1.5 w-full accent-current" />
+        <progress value={progress.done} max={Math.max(total, 1)} aria-label={text} className="h-1.5 w-full accent-flow" />
       )}
     </div>
   );

@@ -12,7 +12,7 @@ export function SubNav({ label, ways }: Props): ReactNode {
           key={way.to}
           to={way.to}
           end
-          className="border-b-[3px] border-transparent px-2.5 py-2 font-[550] whitespace-nowrap text-quiet aria-[current=page]:border-flow aria-[current=page]:text-ink"
+          className="-outline-offset-2 border-b-[3px] border-transparent px-2.5 py-2 font-[550] whitespace-nowrap text-quiet aria-[current=page]:border-flow aria-[current=page]:text-ink"
         >
           {way.label}
         </NavLink>

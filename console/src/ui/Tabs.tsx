@@ -27,7 +27,7 @@ export function Tabs({
           <Radix.Trigger
             key={tab.value}
             value={tab.value}
-            className="border-b-[3px] border-transparent px-2.5 py-2 font-[550] whitespace-nowrap text-quiet data-[state=active]:border-flow data-[state=active]:text-ink"
+            className="-outline-offset-2 border-b-[3px] border-transparent px-2.5 py-2 font-[550] whitespace-nowrap text-quiet data-[state=active]:border-flow data-[state=active]:text-ink"
           >
             {tab.label}
           </Radix.Trigger>

@@ -94,10 +94,18 @@ function Entries(): ReactNode {
   );
 }
 
+/** What happened to a field. Of secrets only that they were set is known; of a new record there is no value before. */
+function fieldChange(action: string, { before, after }: AuditEntry["fields"][number]): string {
+  if (before == null && after == null) {
+    return "set";
+  }
+  return action === "added" ? (after ?? "none") : `${before ?? "none"} → ${after ?? "none"}`;
+}
+
 function Change({ entry }: { entry: AuditEntry }): ReactNode {
   const origin = ORIGINS[entry.origin] ?? entry.origin;
   return (
-    <li className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-b border-hair py-1.5 last:border-0 sm:grid-cols-[90px_280px_minmax(0,1fr)]">
+    <li className="grid grid-cols-[minmax(0,1fr)_auto] gap-x-3 border-b border-hair py-1.5 last:border-0 sm:grid-cols-[100px_280px_minmax(0,1fr)]">
       <time dateTime={entry.at} className="order-2 text-quiet sm:order-none">
         {moment(entry.at)}
       </time>
@@ -118,7 +126,7 @@ function Change({ entry }: { entry: AuditEntry }): ReactNode {
           <ul className="text-quiet">
             {entry.fields.map((field) => (
               <li key={field.field} className="break-words">
-                {field.field}: {field.before == null && field.after == null ? "set again" : `${field.before ?? "none"} → ${field.after ?? "none"}`}
+                {field.field}: {fieldChange(entry.action, field)}
               </li>
             ))}
           </ul>

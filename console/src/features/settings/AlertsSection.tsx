@@ -23,7 +23,7 @@ import {
   useTestReceiver,
 } from "./queries";
 
-/** What people are told of, and who is told. */
+/** Alerts and the receivers of their notifications. */
 export function AlertsSection(): ReactNode {
   const alerts = useQuery(alertsQuery());
   const receivers = useQuery(receiversQuery());
@@ -98,7 +98,7 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
         <strong className="font-[650]">{alert.name}</strong>: {alert.when}
-        {alert.about != null && ` about ${alert.about}`}, to {listed(alert.to)}
+        {alert.about != null && ` about ${alert.about}`}, to {alert.to.length === 0 ? "every receiver" : listed(alert.to)}
         {alert.repeat_s > 0 && `, again every ${duration(alert.repeat_s * 1000)}`}
       </p>
       {alert.open.map((open) => (
@@ -117,8 +117,8 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
         </p>
       ))}
       {alert.muted_until != null && <p className="text-[13px] text-wait">Muted until {dayAndTime(alert.muted_until)}: nobody is notified.</p>}
-      <May role="operator">
-        <div className="flex flex-wrap gap-2">
+      <div className="flex flex-wrap gap-2">
+        <May role="operator">
           {alert.muted_until == null ? (
             MUTES.map(({ label, for_s }) => (
               <Button key={label} disabled={mute.isPending} onClick={() => mute.mutate({ name: alert.name, for_s })}>
@@ -130,10 +130,8 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
               End the mute
             </Button>
           )}
-        </div>
-      </May>
-      <May role="keeper">
-        <div className="flex gap-2">
+        </May>
+        <May role="keeper">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${alert.name}`}>
             {(close) => <AlertForm alert={alert} receivers={receivers} onDone={close} />}
           </Dialog>
@@ -143,10 +141,10 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
             confirm="Remove the alert"
             onConfirm={() => remove.mutate(alert.name)}
           >
-            Nobody is told of it any more. Broadcasts are not touched.
+            Its receivers are no longer notified. Broadcasts are not touched.
           </ConfirmDialog>
-        </div>
-      </May>
+        </May>
+      </div>
       {error !== null && <Fault error={error} />}
     </li>
   );

@@ -131,7 +131,7 @@ impl Service {
         let begun = self.wait_for_picture(&hidden, &receiver, context).await;
         let seconds = usize::try_from(plan.duration.as_secs()).unwrap_or(usize::MAX);
         for second in 0..if begun { seconds } else { 0 } {
-            context.set_progress("receiving the rehearsed push", second, seconds);
+            context.set_progress(format!("receiving for {seconds} s"), second, seconds);
             if context.check_canceled().is_err() {
                 break;
             }

@@ -58,6 +58,7 @@ fn describe(entry: &AuditEntry) -> String {
     for FieldChange { field, before, after } in fields {
         text += &match (before, after) {
             (None, None) => format!("    {field}: set\n"),
+            (None, Some(after)) if action == "added" => format!("    {field}: {after}\n"),
             (before, after) => {
                 let shown = |value: &Option<String>| value.clone().unwrap_or_else(|| "none".to_owned());
                 format!("    {field}: {} → {}\n", shown(before), shown(after))
@@ -93,5 +94,7 @@ mod tests {
         let text = describe(&entry);
         assert!(text.contains("Night desk (console at 192.0.2.44) changed feed Summit\n"), "{text}");
         assert!(text.ends_with("    site: none → Fell\n    password: set\n"), "{text}");
+        let added = AuditEntry { action: "added".into(), ..entry };
+        assert!(describe(&added).ends_with("    site: Fell\n    password: set\n"));
     }
 }

@@ -123,10 +123,13 @@ fn graded_text(graded: &Graded) -> String {
     if let (Some(codec), Some(rate)) = (&graded.audio_codec, graded.audio_rate_hz) {
         text += &format!("  sound      {codec}, {} Hz\n", grouped(rate.into()));
     }
+    let skew = match &graded.audio_codec {
+        Some(_) => format!("picture and sound {} ms apart at most, ", grouped(graded.skew_ms)),
+        None => String::new(),
+    };
     text += &format!(
-        "  pace       keyframe every {} ms at most, picture and sound {} ms apart at most, longest pause {} ms\n",
+        "  pace       keyframe every {} ms at most, {skew}longest pause {} ms\n",
         grouped(graded.keyframe_ms),
-        grouped(graded.skew_ms),
         grouped(graded.longest_stall_ms)
     );
     text

@@ -67,7 +67,7 @@ function Result({ rehearsal }: { rehearsal: Rehearsal }): ReactNode {
     rate(graded.video_kbps),
     `keyframes every ${(graded.keyframe_ms / 1000).toFixed(1)} s`,
     graded.audio_codec == null ? "no sound" : `${graded.audio_codec}, ${rate(graded.audio_kbps)}`,
-    `${graded.skew_ms} ms between picture and sound`,
+    graded.audio_codec == null ? null : `${graded.skew_ms} ms between picture and sound`,
   ].filter((each) => each !== null);
   return (
     <section aria-label="What a platform would see" className="grid gap-2">
