@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use serde_json::{Value, json};
 use support::{PATIENCE, Service, World, text};
 
 fn started() -> (Service, World) {
@@ -76,6 +77,20 @@ fn a_window_opens_by_itself() {
         std::thread::sleep(Duration::from_millis(200));
     }
     wait_for_line(&service, "on-air");
+    let entries: Value =
+        serde_json::from_str(&service.must(&["audit", "--who", "schedule", "--json"], "")).unwrap();
+    let entry = &entries[0];
+    assert_eq!(
+        (&entry["origin"], &entry["action"], &entry["kind"], &entry["name"]),
+        (&json!("schedule"), &json!("on-air"), &json!("relay"), &json!("Line")),
+        "{entries}"
+    );
+    assert_eq!(entry["id"], service.relay("Line")["id"], "{entries}");
+    assert_eq!(
+        entry["fields"],
+        json!([{ "field": "window", "before": "off air", "after": "on air" }]),
+        "{entries}"
+    );
 }
 
 #[test]

@@ -84,6 +84,8 @@ async fn commands_print_what_people_can_read() {
     let preflight = printed(&["relay", "preflight", "Concert night"]);
     assert!(preflight.contains("takes up to 1280×720, the feed has 1920×1080"), "{preflight}");
     assert!(preflight.contains("the relay Summit Station pushes to this destination already"), "{preflight}");
+    let jobs = printed(&["job", "list"]);
+    assert!(jobs.contains("preflight  Concert night  done") && jobs.contains("find"), "{jobs}");
     let budget = printed(&["budget", "--what-fits", "6"]);
     assert!(budget.contains("Office fibre") && budget.contains("What fits"), "{budget}");
     printed(&["relay", "remove", "Concert night"]);
@@ -111,6 +113,7 @@ async fn commands_print_what_people_can_read() {
         ("yonder destination list", destinations),
         ("yonder relay preflight 'Concert night'", preflight),
         ("yonder budget --what-fits 6", budget),
+        ("yonder job list", jobs),
     ];
     let keep = [
         ("yonder demo --for 34s", summary),
@@ -126,7 +129,7 @@ async fn commands_print_what_people_can_read() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
     let browser = Browser::start(1280, 800).await;
-    let (logbook, report, outages, card) = tokio::task::block_in_place(|| {
+    let (logbook, audit, report, outages, card) = tokio::task::block_in_place(|| {
         let (mut service, world) = (Service::start(), World::start());
         let url = world.camera.url("/viaduct/main");
         let feed =
@@ -165,6 +168,7 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         };
         (
             printed(&["logbook"]),
+            printed(&["audit", "--limit", "4"]),
             printed(&["report"]),
             printed(&["report", "--outages"]),
             std::fs::read(card).unwrap(),
@@ -173,8 +177,13 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
     assert!(logbook.contains("kept the broadcast for"), "{logbook}");
     assert!(report.contains("site Fell") && report.contains("camera"), "{report}");
     assert!(outages.contains("a crash, or a power cut"), "{outages}");
-    let record =
-        [("yonder logbook", logbook), ("yonder report", report), ("yonder report --outages", outages)];
+    assert!(audit.contains("started relay Night Trains\n    wanted: off → on"), "{audit}");
+    let record = [
+        ("yonder logbook", logbook),
+        ("yonder audit --limit 4", audit),
+        ("yonder report", report),
+        ("yonder report --outages", outages),
+    ];
     browser.terminal_picture("commands-record", &record).await;
     Browser::keep("holding-picture", &card);
     browser.close().await;
