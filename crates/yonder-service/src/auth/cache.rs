@@ -13,34 +13,47 @@ const MAX_ENTRIES: usize = 1_000;
 
 /// Values by the hashes of their tokens.
 #[derive(Debug)]
-pub(crate) struct TokenCache<T>(HashMap<[u8; 32], (Instant, T)>);
+pub(crate) struct TokenCache<T> {
+    entries: HashMap<[u8; 32], (Instant, T)>,
+    generation: u64,
+}
 
 impl<T> Default for TokenCache<T> {
     fn default() -> Self {
-        Self(HashMap::new())
+        Self { entries: HashMap::new(), generation: 0 }
     }
 }
 
 impl<T: Clone> TokenCache<T> {
     /// Returns the value of a token that was read lately.
     pub(crate) fn get(&self, token: &SecretString, now: Instant) -> Option<T> {
-        let (read_at, value) = self.0.get(&hash(token))?;
+        let (read_at, value) = self.entries.get(&hash(token))?;
         (now.saturating_duration_since(*read_at) < TTL).then(|| value.clone())
     }
 
-    /// Keeps the value of a token for some seconds.
-    pub(crate) fn insert(&mut self, token: &SecretString, value: T, now: Instant) {
-        if self.0.len() >= MAX_ENTRIES {
-            self.0.retain(|_, (read_at, _)| now.saturating_duration_since(*read_at) < TTL);
+    /// Returns a number that each [`TokenCache::clear`] changes. To be taken before a value is read from the records.
+    pub(crate) fn generation(&self) -> u64 {
+        self.generation
+    }
+
+    /// Keeps the value of a token for some seconds, unless the cache was cleared since `generation`: then the value may have been
+    /// read before the change.
+    pub(crate) fn insert(&mut self, token: &SecretString, value: T, generation: u64, now: Instant) {
+        if generation != self.generation {
+            return;
         }
-        if self.0.len() < MAX_ENTRIES {
-            self.0.insert(hash(token), (now, value));
+        if self.entries.len() >= MAX_ENTRIES {
+            self.entries.retain(|_, (read_at, _)| now.saturating_duration_since(*read_at) < TTL);
+        }
+        if self.entries.len() < MAX_ENTRIES {
+            self.entries.insert(hash(token), (now, value));
         }
     }
 
-    /// Forgets everything: a session, a token or a person has changed.
+    /// Removes all entries after a change of a session, a token or a person.
     pub(crate) fn clear(&mut self) {
-        self.0.clear();
+        self.entries.clear();
+        self.generation += 1;
     }
 }
 
@@ -56,23 +69,34 @@ mod tests {
     fn entries_end_after_seconds_and_with_a_change() {
         let (mut cache, now) = (TokenCache::default(), Instant::now());
         let token = SecretString::from("a token");
-        cache.insert(&token, 7, now);
+        cache.insert(&token, 7, 0, now);
         assert_eq!(cache.get(&token, now), Some(7));
         assert_eq!(cache.get(&"another".into(), now), None);
         assert_eq!(cache.get(&token, now + TTL), None);
-        cache.insert(&token, 8, now);
+        cache.insert(&token, 8, 0, now);
         cache.clear();
         assert_eq!(cache.get(&token, now), None);
+    }
+
+    #[test]
+    fn a_value_read_before_a_change_is_not_kept() {
+        let (mut cache, now) = (TokenCache::default(), Instant::now());
+        let (token, before) = (SecretString::from("a token"), cache.generation());
+        cache.clear();
+        cache.insert(&token, "removed meanwhile", before, now);
+        assert_eq!(cache.get(&token, now), None);
+        cache.insert(&token, "still there", cache.generation(), now);
+        assert_eq!(cache.get(&token, now), Some("still there"));
     }
 
     #[test]
     fn number_of_entries_is_bounded() {
         let (mut cache, now) = (TokenCache::default(), Instant::now());
         for at in 0..2 * MAX_ENTRIES {
-            cache.insert(&format!("token {at}").into(), at, now);
+            cache.insert(&format!("token {at}").into(), at, 0, now);
         }
-        assert_eq!(cache.0.len(), MAX_ENTRIES);
-        cache.insert(&"later".into(), 0, now + TTL);
-        assert_eq!(cache.0.len(), 1);
+        assert_eq!(cache.entries.len(), MAX_ENTRIES);
+        cache.insert(&"later".into(), 0, 0, now + TTL);
+        assert_eq!(cache.entries.len(), 1);
     }
 }

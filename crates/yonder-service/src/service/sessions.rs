@@ -149,12 +149,15 @@ impl Service {
     /// [`ServiceError::SignInNeeded`] for an unknown or expired session, or when the records cannot be read.
     pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
         let (now, now_s) = (Instant::now(), time::now_s());
-        let known = lock(&self.known_sessions).get(token, now);
+        let (known, generation) = {
+            let cache = lock(&self.known_sessions);
+            (cache.get(token, now), cache.generation())
+        };
         if let Some(session) = known.filter(|session| session.expires_s > now_s) {
             return Ok(session);
         }
         let session = self.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        lock(&self.known_sessions).insert(token, session.clone(), now);
+        lock(&self.known_sessions).insert(token, session.clone(), generation, now);
         if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
             // On a full disk people can still look.
             if let Err(error) = self.store.touch_session(token, now_s) {

@@ -86,12 +86,15 @@ impl Service {
             return Ok(("local".to_owned(), None, Role::Keeper));
         }
         let (now, now_s) = (Instant::now(), time::now_s());
-        let known = lock(&self.known_tokens).get(secret, now);
+        let (known, generation) = {
+            let cache = lock(&self.known_tokens);
+            (cache.get(secret, now), cache.generation())
+        };
         if let Some(token) = known.filter(|token| token.expires_s.is_none_or(|end| end > now_s)) {
             return Ok((format!("{} (token)", token.name), token.maker, token.role));
         }
         let token = self.store.token(secret, now_s)?.ok_or(ServiceError::SignInNeeded)?;
-        lock(&self.known_tokens).insert(secret, token.clone(), now);
+        lock(&self.known_tokens).insert(secret, token.clone(), generation, now);
         let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
         if is_old && lock(&self.touches).is_due(&token.name, now_s) {
             // On a full disk programs can still look.
