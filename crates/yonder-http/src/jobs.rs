@@ -87,8 +87,13 @@ where
     F: Future<Output = Result<T, ServiceError>> + Send + 'static,
 {
     let job = begin(service, caller, (kind, about), work)?;
-    let longest = if preference.respond_async { preference.wait } else { MAX_SYNCHRONOUS };
-    match job.wait(longest).await {
+    let outcome = match preference {
+        // Also for work that is done at once: the caller expects a job.
+        Preference { respond_async: true, wait: Duration::ZERO } => None,
+        Preference { respond_async: true, wait } => job.wait(wait).await,
+        Preference { respond_async: false, .. } => job.wait(MAX_SYNCHRONOUS).await,
+    };
+    match outcome {
         Some(Ok(result)) => Ok(HttpResponse::Ok().json(result)),
         Some(Err(error)) => Err(HttpError(error)),
         None => Ok(accepted(&job)),

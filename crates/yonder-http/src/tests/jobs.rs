@@ -34,6 +34,19 @@ async fn site_book_is_applied_as_a_job_with_the_same_result_and_the_same_entry()
 }
 
 #[actix_web::test]
+async fn answer_is_a_job_also_for_work_that_is_done_at_once() {
+    let service = service();
+    for _ in 0..20 {
+        begin(&service, local(Method::POST, "/api/v1/book").set_json(book())).await;
+        // Lets the job end before the next answer.
+        tokio::task::yield_now().await;
+    }
+    let patient = local(Method::POST, "/api/v1/book").insert_header(("Prefer", "respond-async, wait=20"));
+    let (status, outcome, _) = ask(&service, patient.set_json(book())).await;
+    assert_eq!((status.as_u16(), &outcome["applied"]), (200, &json!(true)), "{outcome}");
+}
+
+#[actix_web::test]
 async fn refused_work_ends_with_the_problem_of_the_request() {
     let service = service();
     fill(&service).await;
