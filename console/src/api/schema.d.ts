@@ -67,7 +67,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Mutes an alert for some time: no notification is sent, and the logbook goes on. */
+        /** Mutes an alert for some time: no notification is sent; the logbook still records it. */
         post: operations["mute"];
         delete?: never;
         options?: never;

@@ -4,22 +4,17 @@ import { useEffect, useRef, useState } from "react";
 import { runJob } from "./jobs";
 import type { JobProgress } from "./types";
 
-/** A job that is begun by `mutate`. It is canceled when the component goes, unless it is to go on. */
+/** A job that `mutate` starts. It is canceled when the component unmounts. */
 export type JobMutation<T, V> = UseMutationResult<T, Error, V> & { progress: JobProgress | null };
 
-export function useJob<T, V = void>(path: readonly string[], options: { goesOn?: boolean } = {}): JobMutation<T, V> {
+export function useJob<T, V = void>(path: readonly string[]): JobMutation<T, V> {
   const [progress, setProgress] = useState<JobProgress | null>(null);
   const aborts = useRef<AbortController>(new AbortController());
-  const goesOn = options.goesOn ?? false;
   useEffect(() => {
     const controller = new AbortController();
     aborts.current = controller;
-    return () => {
-      if (!goesOn) {
-        controller.abort();
-      }
-    };
-  }, [goesOn]);
+    return () => controller.abort();
+  }, []);
   const mutation = useMutation<T, Error, V>({
     mutationFn: (body) => runJob<T>(path, body ?? {}, { onProgress: setProgress, signal: aborts.current.signal }),
     onSettled: () => setProgress(null),

@@ -39,10 +39,10 @@ impl Capture {
             .stderr(Stdio::piped())
             .spawn()
             .expect("the package tshark is installed");
-        let mut told = String::new();
+        let mut message = String::new();
         let said = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
         for line in said {
-            told += &line;
+            message += &line;
             if line.contains("Capturing on") {
                 // The announcement comes a moment before the first packet can be seen, and before the refusal
                 // of those who may not capture.
@@ -53,7 +53,7 @@ impl Capture {
             }
         }
         let _gone = (child.kill(), child.wait());
-        panic!("tshark cannot capture on loopback: {told}");
+        panic!("tshark cannot capture on loopback: {message}");
     }
 }
 

@@ -14,7 +14,7 @@ use yonder_core::PushPhase;
 use yonder_engine::{Engine, HoldSpec, RelaySpec};
 use yonder_lab::{PlatformConfig, SrtConfig};
 
-/// What is counted: snapshots and statistics of each second are part of it.
+/// Time over which allocations are counted. It includes the snapshots and statistics of each second.
 const COUNTED: Duration = Duration::from_secs(4);
 
 #[rstest]

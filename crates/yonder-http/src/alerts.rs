@@ -80,7 +80,7 @@ async fn acknowledge(
         .map(Json)
 }
 
-/// Mutes an alert for some time: no notification is sent, and the logbook goes on.
+/// Mutes an alert for some time: no notification is sent; the logbook still records it.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = Mute,
     responses((status = 200, body = Alert), (status = 404, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts/{name}/mute")]

@@ -1,8 +1,8 @@
-//! `/api/v1/jobs`: work that goes on in the background, and the requests that begin it.
+//! `/api/v1/jobs`: background work, and the requests that start it.
 //!
 //! A request that may take longer than a second is always run as a job. With `Prefer: respond-async` (RFC 7240) it is answered with
-//! 202 and the job; otherwise the answer waits for the end of the job, which goes on if the connection is lost. A request that is
-//! repeated with the same `Idempotency-Key` gets the job that the first one has begun.
+//! 202 and the job; otherwise the response waits for the end of the job, which continues if the connection is lost. A request that is
+//! repeated with the same `Idempotency-Key` gets the job of the first request.
 
 use std::io::Read as _;
 use std::sync::Arc;
@@ -130,7 +130,7 @@ where
     Ok(job)
 }
 
-/// Returns the answer of a request that goes on as a job.
+/// Returns the 202 response of a request whose work continues as a job.
 pub(super) fn accepted(job: &JobEntry) -> HttpResponse {
     HttpResponse::Accepted()
         .insert_header((LOCATION, format!("/api/v1/jobs/{}", job.id())))

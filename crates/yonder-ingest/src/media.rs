@@ -30,7 +30,7 @@ pub enum MediaEvent {
         /// The frame.
         frame: Bytes,
     },
-    /// Something that cannot be read, in words.
+    /// Media that cannot be parsed, with the reason.
     Unreadable(String),
 }
 

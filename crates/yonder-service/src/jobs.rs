@@ -1,5 +1,5 @@
-//! Jobs: work that takes longer than a request should. It goes on when the caller's connection is lost, shows its progress, and can
-//! be canceled.
+//! Jobs: background work that takes longer than an HTTP request should. A job has progress, can be canceled, and continues when the
+//! caller's connection is lost.
 
 use std::collections::VecDeque;
 use std::path::{Path, PathBuf};
@@ -28,14 +28,14 @@ const ENDED_TTL: Duration = Duration::from_secs(3_600);
 /// Result of a job, as the API shows it.
 pub type Outcome = Result<Value, Arc<ServiceError>>;
 
-/// Description of a job to be begun.
+/// Description of a job to start.
 #[derive(Debug, Clone)]
 pub struct NewJob {
     /// Kind of work.
     pub kind: JobKind,
     /// Name of the record that it is about.
     pub about: Option<String>,
-    /// Person or token that begins it.
+    /// Person or token that starts it.
     pub who: String,
     /// Key of the request (`Idempotency-Key`): the same request again gets the same job.
     pub request_key: Option<String>,
@@ -61,7 +61,7 @@ pub struct JobEntry {
     file: Mutex<Option<TemporaryFile>>,
 }
 
-/// What changes while a job runs.
+/// Progress and outcome of a job.
 #[derive(Debug, Clone, Default)]
 struct Status {
     progress: JobProgress,
@@ -76,7 +76,7 @@ impl JobEntry {
         &self.id
     }
 
-    /// Returns the person or token that has begun it.
+    /// Returns the person or token that started it.
     #[must_use]
     pub fn who(&self) -> &str {
         &self.new.who
@@ -120,7 +120,7 @@ impl JobEntry {
     /// Waits until the job has ended, and returns its outcome; `None` after `longest`.
     ///
     /// # Cancel safety
-    /// The job goes on.
+    /// When dropped, the job continues.
     pub async fn wait(&self, longest: Duration) -> Option<Outcome> {
         let mut status = self.status.subscribe();
         let ended = timeout(longest, status.wait_for(|status| status.outcome.is_some())).await.ok()?.ok()?;
@@ -201,12 +201,12 @@ impl Drop for TemporaryFile {
     }
 }
 
-/// The jobs of late, oldest first.
+/// Running jobs and those that have ended recently, oldest first.
 #[derive(Debug, Default)]
 pub struct Jobs(Mutex<VecDeque<Arc<JobEntry>>>);
 
 impl Jobs {
-    /// Begins a job on `runtime`, or returns the one that the same request has begun before. A panic in `work` fails that job alone.
+    /// Starts a job on `runtime`, or returns the job of an earlier request with the same key. A panic in `work` fails that job alone.
     ///
     /// # Errors
     /// [`ServiceError::TooManyJobs`].

@@ -1,5 +1,5 @@
-//! Identity of what the history is about: runs, outages, rates and traffic refer to the stable ids of records, so that a rename
-//! splits nothing, and a new record does not inherit the history of a removed one of the same name.
+//! Subjects of the history. Runs, outages, rates and traffic refer to the ids of records: a rename does not split a history, and a new
+//! record does not inherit that of a removed one with the same name.
 
 use rusqlite::{Connection, OptionalExtension as _, params};
 

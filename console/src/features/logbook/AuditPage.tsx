@@ -1,9 +1,9 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useDeferredValue, type ReactNode } from "react";
-import { useSearchParams } from "react-router";
 
 import type { AuditEntry } from "../../api/types";
 import { moment } from "../../lib/format";
+import { useSearchFilter } from "../../lib/useSearchFilter";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { Empty } from "../../ui/Empty";
@@ -41,20 +41,7 @@ export function AuditPage(): ReactNode {
 }
 
 function Entries(): ReactNode {
-  const [asked, setAsked] = useSearchParams();
-  const get = (name: string) => asked.get(name) ?? "";
-  const set = (name: string, value: string) =>
-    setAsked(
-      (before) => {
-        if (value === "") {
-          before.delete(name);
-        } else {
-          before.set(name, value);
-        }
-        return before;
-      },
-      { replace: true },
-    );
+  const { get, set } = useSearchFilter();
   const about = useDeferredValue(get("about").trim());
   const who = useDeferredValue(get("who").trim());
   const query = useInfiniteQuery(auditQuery({ about, who, kind: get("kind") }));

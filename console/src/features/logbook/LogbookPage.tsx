@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState, type ReactNode } from "react";
-import { useSearchParams } from "react-router";
 
 import { grouped } from "../../lib/format";
+import { useSearchFilter } from "../../lib/useSearchFilter";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
 import { SearchField } from "../../ui/Field";
@@ -22,22 +22,12 @@ const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
 
 /** What happened: states with their causes, and what people did; the latest first, as it is written. */
 export function LogbookPage(): ReactNode {
-  const [asked, setAsked] = useSearchParams();
+  const search = useSearchFilter();
   const [most, setMost] = useState(STEP);
-  const get = (name: string) => asked.get(name) ?? "";
+  const { get } = search;
   const set = (name: string, value: string) => {
     setMost(STEP);
-    setAsked(
-      (before) => {
-        if (value === "") {
-          before.delete(name);
-        } else {
-          before.set(name, value);
-        }
-        return before;
-      },
-      { replace: true },
-    );
+    search.set(name, value);
   };
   const about = useDeferredValue(get("about").trim());
   const filter: LogFilter = {

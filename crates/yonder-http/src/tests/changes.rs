@@ -202,7 +202,7 @@ async fn an_unknown_record_is_not_found_whatever_revision_is_expected() {
     assert_eq!((status.as_u16(), &problem["code"]), (404, &json!("request.not-found")));
 }
 
-/// Relays are shown from memory: whatever is changed, and by which way, they agree with the records.
+/// Relays are shown from memory. After each kind of change they agree with the records.
 #[rstest]
 #[case::start(Method::POST, "relays/Line/start", json!({ "force": true }))]
 #[case::renamed_feed(Method::PATCH, "feeds/Summit", json!({ "name": "Top", "site": "Fell" }))]

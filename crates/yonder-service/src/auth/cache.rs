@@ -6,9 +6,9 @@ use std::time::{Duration, Instant};
 use secrecy::{ExposeSecret as _, SecretString};
 use sha2::{Digest as _, Sha256};
 
-/// How long an entry is valid. What is removed elsewhere than in this process ends within this time.
+/// Validity of an entry: a removal by another process takes effect within this time.
 const TTL: Duration = Duration::from_secs(5);
-/// Entries that are kept at most.
+/// Maximum number of entries.
 const MAX_ENTRIES: usize = 1_000;
 
 /// Values by the hashes of their tokens.
@@ -25,7 +25,7 @@ impl<T> Default for TokenCache<T> {
 }
 
 impl<T: Clone> TokenCache<T> {
-    /// Returns the value of a token that was read lately.
+    /// Returns the value of a token, unless it is missing or expired.
     pub(crate) fn get(&self, token: &SecretString, now: Instant) -> Option<T> {
         let (read_at, value) = self.entries.get(&hash(token))?;
         (now.saturating_duration_since(*read_at) < TTL).then(|| value.clone())

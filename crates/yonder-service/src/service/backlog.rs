@@ -1,5 +1,5 @@
-//! Writes that the service makes by itself. They wait for the disk on a thread of their own, so that a disk that hangs delays neither
-//! the evaluation of alerts nor anything else.
+//! Queue of writes that no request waits for: logbook entries of the service itself, and open alerts. A blocking thread writes them,
+//! so that a disk that hangs does not delay the evaluation of alerts.
 
 use std::collections::VecDeque;
 use std::sync::Arc;
@@ -14,19 +14,19 @@ use super::{Service, lock};
 /// Entries that may wait. Beyond that the oldest are lost, and counted in the log.
 const MAX_WAITING: usize = 10_000;
 
-/// Writes that wait.
+/// Queued writes.
 #[derive(Debug, Default)]
 pub(super) struct Backlog {
     deeds: Mutex<VecDeque<Deed>>,
-    /// The alerts that go on have changed.
+    /// The open alerts have changed since they were stored.
     has_alerts: AtomicBool,
     signal: Notify,
-    /// The loop that writes them runs; otherwise they are written at once.
+    /// The writing loop runs; without it writes are made at once.
     is_running: AtomicBool,
 }
 
 impl Service {
-    /// Writes what waits, until the task is dropped.
+    /// Writes queued entries until the task is dropped.
     pub async fn write_backlog(self: Arc<Self>) {
         let _running = Running::begin(&self.backlog.is_running);
         loop {
@@ -37,7 +37,7 @@ impl Service {
         }
     }
 
-    /// Records what the service has done by itself, without waiting for the disk.
+    /// Queues a logbook entry of the service itself.
     pub(super) fn record_later(&self, deed: Deed) {
         if !self.backlog.is_running.load(Ordering::Relaxed) {
             self.keep_deed(&deed);
@@ -54,7 +54,7 @@ impl Service {
         self.backlog.signal.notify_one();
     }
 
-    /// Stores the alerts that go on, without waiting for the disk.
+    /// Queues a write of the open alerts.
     pub(super) fn keep_open_alerts_later(&self) {
         self.backlog.has_alerts.store(true, Ordering::Relaxed);
         if self.backlog.is_running.load(Ordering::Relaxed) {
@@ -64,7 +64,7 @@ impl Service {
         }
     }
 
-    /// Writes what waits. Blocks.
+    /// Writes all queued entries. Blocks.
     pub(super) fn flush_backlog(&self) {
         while let Some(deed) = { lock(&self.backlog.deeds).pop_front() } {
             self.keep_deed(&deed);
@@ -73,7 +73,7 @@ impl Service {
             let open = lock(&self.alarm.book).open();
             // On a full disk notifications go out all the same; a restart would raise these alerts again.
             if let Err(error) = self.store.keep_open_alerts(&open) {
-                tracing::warn!(%error, "the alerts that go on could not be stored");
+                tracing::warn!(%error, "open alerts could not be stored");
             }
         }
     }
@@ -84,7 +84,7 @@ impl Service {
     }
 }
 
-/// The loop runs for as long as this lives.
+/// Guard that marks the writing loop as running.
 struct Running<'a>(&'a AtomicBool);
 
 impl<'a> Running<'a> {

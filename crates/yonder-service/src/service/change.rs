@@ -224,7 +224,7 @@ impl Service {
         Ok(())
     }
 
-    /// Records a change that was made by itself, with the fields that it changed.
+    /// Stores an audit entry outside a transaction of a change, with the fields that were changed.
     pub(super) fn keep_audit_of_fields(&self, change: &Change, fields: &[FieldChange]) {
         let mut entry = audit_entry(change, None, None);
         let identity = self.store.identity(change.kind, &change.name).ok().flatten();

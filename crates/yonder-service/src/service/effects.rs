@@ -93,7 +93,7 @@ impl Service {
     }
 }
 
-/// What is done at the end of a group of changes.
+/// Effects and refreshes that wait for the end of a group of changes.
 #[derive(Debug, Default)]
 pub(crate) struct Postponed {
     effects: Vec<Effect>,

@@ -34,8 +34,8 @@ pub(crate) struct Told {
 /// Every relay as it was last told.
 pub(crate) type Snapshot = BTreeMap<String, Told>;
 
-/// Runs a comparison and returns how long the next one is to wait: with many relays that change all the time, comparisons take at
-/// most a tenth of a core.
+/// Runs a comparison and returns the pause until the next one, nine times its duration: with many relays that change continuously,
+/// comparisons take at most a tenth of a core.
 fn timed(compare: impl FnOnce()) -> Duration {
     let begun = Instant::now();
     compare();

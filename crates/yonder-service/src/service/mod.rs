@@ -228,7 +228,7 @@ impl Service {
         self.changing.lock()
     }
 
-    /// Forgets what is known of sessions and tokens: one of them, or a person, has changed.
+    /// Clears the caches of sessions and tokens after a change of one of them or of a person.
     pub(crate) fn forget_sign_ins(&self) {
         lock(&self.known_sessions).clear();
         lock(&self.known_tokens).clear();

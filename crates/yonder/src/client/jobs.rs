@@ -16,13 +16,13 @@ use crate::failure::Failure;
 
 /// Seconds for which the service may hold the answer back until the job has ended.
 const WAIT_S: u32 = 10;
-/// How long the service may be out of reach before the command gives up. The job goes on.
+/// Time without contact to the service after which the command gives up; the job continues.
 const LOST_TIMEOUT: Duration = Duration::from_secs(120);
 /// Pause between attempts to reach the service again.
 const RETRY_INTERVAL: Duration = Duration::from_secs(1);
 /// Interval at which a running job is asked for its progress.
 const PROGRESS_INTERVAL: Duration = Duration::from_millis(500);
-/// The same where nobody looks at it.
+/// The same without a terminal: the request itself waits for the job.
 const QUIET_INTERVAL: Duration = Duration::ZERO;
 
 impl Client {

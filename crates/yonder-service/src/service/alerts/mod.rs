@@ -258,7 +258,7 @@ impl Service {
         if let Some(when) = &change.when {
             kept.trigger = read_trigger(when)?;
         }
-        // A name that is gone meanwhile stays.
+        // The name of a record that was removed stays.
         if let Some(about) = change.about.filter(|about| Some(about) != kept.about.as_ref()) {
             kept.about = self.read_about(Some(about))?;
         }
