@@ -2,6 +2,9 @@ import type { ReactNode } from "react";
 
 import type { JobProgress } from "../api/types";
 
+const BAR =
+  "h-1.5 w-full appearance-none bg-hair [&::-moz-progress-bar]:bg-flow [&::-webkit-progress-bar]:bg-hair [&::-webkit-progress-value]:bg-flow";
+
 /** Progress of a job: its step, and a bar where the number of steps is known. */
 export function JobStep({ progress, otherwise }: { progress: JobProgress | null; otherwise: string }): ReactNode {
   const step = progress === null || progress.step === "" ? otherwise : progress.step;
@@ -13,7 +16,7 @@ export function JobStep({ progress, otherwise }: { progress: JobProgress | null;
         {text} … {progress !== null && total !== null && `${progress.done} of ${total}`}
       </p>
       {progress !== null && total !== null && (
-        <progress value={progress.done} max={Math.max(total, 1)} aria-label={text} className="h-1.5 w-full accent-flow" />
+        <progress value={progress.done} max={Math.max(total, 1)} aria-label={text} className={BAR} />
       )}
     </div>
   );
