@@ -1,5 +1,7 @@
 //! `/api/v1/alerts` and `/api/v1/receivers`
 
+use std::sync::Arc;
+
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{
@@ -28,7 +30,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Alert])))]
 #[get("/alerts")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>>, HttpError> {
-    reading(&service, Service::alerts).await.map(Json)
+    reading(&service, |service| service.notifications().alerts()).await.map(Json)
 }
 
 /// Adds an alert.
@@ -37,7 +39,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>
 #[post("/alerts")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("added", Kind::Alert, &new.name);
-    let alert = recorded(&service, act, move |service| service.add_alert(&new)).await?;
+    let added = recorded(&service, act, move |transaction| transaction.add_alert(&new)).await?;
+    let alert = shown(&service, added).await?;
     Ok(HttpResponse::Created().json(alert))
 }
 
@@ -46,7 +49,12 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Res
     responses((status = 200, body = Alert), (status = 404, body = Problem)))]
 #[get("/alerts/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Alert>, HttpError> {
-    reading(&service, move |service| service.alert(&name)).await.map(Json)
+    reading(&service, move |service| service.notifications().alert(&name)).await.map(Json)
+}
+
+/// Returns an alert as it is after a change.
+async fn shown(service: &Data<Service>, name: String) -> Result<Alert, HttpError> {
+    reading(service, move |service| service.notifications().alert(&name)).await
 }
 
 /// Changes an alert.
@@ -60,7 +68,10 @@ async fn edit(
     change: Json<AlertChange>,
 ) -> Result<Json<Alert>, HttpError> {
     let act = keeper.change("changed", Kind::Alert, &name);
-    recorded(&service, act, move |service| service.edit_alert(&name, change.into_inner())).await.map(Json)
+    let edited =
+        recorded(&service, act, move |transaction| transaction.edit_alert(&name, change.into_inner()))
+            .await?;
+    shown(&service, edited).await.map(Json)
 }
 
 /// Acknowledges an open alert: it is not repeated, and the next notification says that it is over.
@@ -75,9 +86,12 @@ async fn acknowledge(
 ) -> Result<Json<Alert>, HttpError> {
     let act = operator.change("acknowledged", Kind::Alert, &name);
     let subject = what.into_inner().subject;
-    recorded(&service, act, move |service| service.acknowledge_alert(&name, subject.as_deref()))
-        .await
-        .map(Json)
+    let notifications = Arc::clone(service.notifications());
+    let acknowledged = recorded(&service, act, move |transaction| {
+        notifications.acknowledge_alert(transaction, &name, subject.as_deref())
+    })
+    .await?;
+    shown(&service, acknowledged).await.map(Json)
 }
 
 /// Mutes an alert for some time: no notification is sent; the logbook still records it.
@@ -91,7 +105,8 @@ async fn mute(
     how: Json<Mute>,
 ) -> Result<Json<Alert>, HttpError> {
     let act = operator.change("muted", Kind::Alert, &name);
-    recorded(&service, act, move |service| service.mute_alert(&name, how.for_s)).await.map(Json)
+    let muted = recorded(&service, act, move |transaction| transaction.mute_alert(&name, how.for_s)).await?;
+    shown(&service, muted).await.map(Json)
 }
 
 /// Removes an alert.
@@ -104,7 +119,7 @@ async fn remove(
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("removed", Kind::Alert, &name);
-    recorded(&service, act, move |service| service.remove_alert(&name)).await?;
+    recorded(&service, act, move |transaction| transaction.remove_alert(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -112,7 +127,7 @@ async fn remove(
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Receiver])))]
 #[get("/receivers")]
 async fn list_receivers(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Receiver>>, HttpError> {
-    reading(&service, Service::receivers).await.map(Json)
+    reading(&service, |service| service.notifications().receivers()).await.map(Json)
 }
 
 /// Adds a receiver. A web receiver without a secret gets one, which is shown this once.
@@ -125,7 +140,10 @@ async fn add_receiver(
     new: Json<NewReceiver>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("added", Kind::Receiver, &new.name);
-    let added = recorded(&service, act, move |service| service.add_receiver(new.into_inner())).await?;
+    let (name, made) =
+        recorded(&service, act, move |transaction| transaction.add_receiver(new.into_inner())).await?;
+    let receiver = reading(&service, move |service| service.notifications().receiver(&name)).await?;
+    let added = AddedReceiver { receiver, secret: made.map(Into::into) };
     Ok(HttpResponse::Created().json(added))
 }
 
@@ -138,7 +156,7 @@ async fn show_receiver(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Receiver>, HttpError> {
-    reading(&service, move |service| service.receiver(&name)).await.map(Json)
+    reading(&service, move |service| service.notifications().receiver(&name)).await.map(Json)
 }
 
 /// Changes a receiver.
@@ -152,7 +170,10 @@ async fn edit_receiver(
     change: Json<ReceiverChange>,
 ) -> Result<Json<Receiver>, HttpError> {
     let act = keeper.change("changed", Kind::Receiver, &name);
-    recorded(&service, act, move |service| service.edit_receiver(&name, change.into_inner())).await.map(Json)
+    let edited =
+        recorded(&service, act, move |transaction| transaction.edit_receiver(&name, change.into_inner()))
+            .await?;
+    reading(&service, move |service| service.notifications().receiver(&edited)).await.map(Json)
 }
 
 /// Removes a receiver.
@@ -165,7 +186,7 @@ async fn remove_receiver(
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("removed", Kind::Receiver, &name);
-    recorded(&service, act, move |service| service.remove_receiver(&name)).await?;
+    recorded(&service, act, move |transaction| transaction.remove_receiver(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -180,6 +201,6 @@ async fn test_receiver(
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("tested", Kind::Receiver, &name);
     let who = keeper.0.name;
-    audited(&service, act, move |service| service.test_receiver(&name, &who)).await?;
+    audited(&service, act, move |service| service.notifications().test_receiver(&name, &who)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -23,7 +23,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", path = "/book", tag = "book", responses((status = 200, body = SiteBook)))]
 #[get("")]
 async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>, HttpError> {
-    reading(&service, Service::book).await.map(Json)
+    reading(&service, |service| service.records().book()).await.map(Json)
 }
 
 /// Brings a book into effect, all of it or nothing, or tells what it would change.

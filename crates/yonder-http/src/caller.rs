@@ -19,7 +19,7 @@ use super::blocking;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::same_secret;
-use yonder_service::{Actor, Change, Origin, Service};
+use yonder_service::{Actor, Change, Origin, Service, Transaction};
 
 /// Beginning of what our own command-line client says of itself.
 const CLIENT_AGENT: &str = "yonder/";
@@ -249,7 +249,7 @@ fn request_key(request: &HttpRequest) -> Result<Option<String>, HttpError> {
 pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Result<Caller, HttpError> {
     reading(service, move |service| match credential {
         Credential::Bearer(secret) => {
-            let (name, person, role) = service.bearer(&secret)?;
+            let (name, person, role) = service.auth().bearer(&secret)?;
             let credential = Credential::Bearer(secret);
             let origin = Origin::Api;
             Ok(Caller {
@@ -264,7 +264,7 @@ pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Re
             })
         }
         Credential::Session(CallerSession { token, .. }) => {
-            let session = service.session(&token)?;
+            let session = service.auth().session(&token)?;
             let credential = Credential::Session(CallerSession { token, csrf: session.csrf });
             Ok(Caller {
                 person: Some(session.person.clone()),
@@ -309,7 +309,7 @@ pub(super) async fn changing<T: Send + 'static>(
 pub(super) async fn recorded<T: Send + 'static>(
     service: &Data<Service>,
     change: Change,
-    call: impl FnOnce(&Service) -> Result<T, ServiceError> + Send + 'static,
+    call: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, HttpError> {
     changing(service, move |service| service.execute(&change, call)).await
 }
@@ -322,7 +322,7 @@ pub(super) async fn audited<T: Send + 'static>(
 ) -> Result<T, HttpError> {
     changing(service, move |service| {
         let done = call(service)?;
-        service.audit(&change);
+        service.journal().audit(&change);
         Ok(done)
     })
     .await

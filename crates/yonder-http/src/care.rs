@@ -39,8 +39,8 @@ async fn backup(
     let act = keeper.change("backed-up", Kind::Service, "yonder");
     let job = jobs::begin(&service, &keeper.0, (JobKind::Backup, None), |service, context| async move {
         run_blocking(move || {
-            let copied = service.backup_to_file(&context)?;
-            service.audit(&act);
+            let copied = service.records().backup_to_file(&context)?;
+            service.journal().audit(&act);
             Ok(copied)
         })
         .await
@@ -65,7 +65,7 @@ async fn rotate_master_key(
     keeper: Keeper,
 ) -> Result<Json<MasterKeyRotation>, HttpError> {
     let act = keeper.change("master-key-rotated", Kind::Service, "yonder");
-    let sealed = audited(&service, act, Service::rotate_master_key).await?;
+    let sealed = audited(&service, act, |service| service.records().rotate_master_key()).await?;
     Ok(Json(MasterKeyRotation { sealed }))
 }
 

@@ -24,7 +24,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", responses((status = 200, body = [Destination])))]
 #[get("/destinations")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destination>>, HttpError> {
-    reading(&service, Service::destinations).await.map(Json)
+    reading(&service, |service| service.records().destinations()).await.map(Json)
 }
 
 /// Adds a destination; what was put right in the pasted address and key is told.
@@ -36,10 +36,11 @@ async fn add(
     keeper: Keeper,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, HttpError> {
-    let stored = recorded(&service, keeper.change("added", Kind::Destination, &new.name), move |service| {
-        service.add_destination(new.into_inner())
-    })
-    .await?;
+    let stored =
+        recorded(&service, keeper.change("added", Kind::Destination, &new.name), move |transaction| {
+            transaction.add_destination(new.into_inner())
+        })
+        .await?;
     Ok(HttpResponse::Created().json(stored))
 }
 
@@ -52,7 +53,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Destination>, HttpError> {
-    reading(&service, move |service| service.destination(&name)).await.map(Json)
+    reading(&service, move |service| service.records().destination(&name)).await.map(Json)
 }
 
 /// Changes a destination.
@@ -65,8 +66,8 @@ async fn edit(
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Destination, &name), move |service| {
-        service.edit_destination(&name, change.into_inner())
+    recorded(&service, keeper.change("changed", Kind::Destination, &name), move |transaction| {
+        transaction.edit_destination(&name, change.into_inner())
     })
     .await
     .map(Json)
@@ -82,8 +83,8 @@ async fn rekey(
     name: Path<String>,
     request: Json<Rekey>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, operator.change("rekeyed", Kind::Destination, &name), move |service| {
-        service.rekey_destination(&name, &request)
+    recorded(&service, operator.change("rekeyed", Kind::Destination, &name), move |transaction| {
+        transaction.rekey_destination(&name, &request)
     })
     .await
     .map(Json)
@@ -99,7 +100,7 @@ async fn reveal(
     name: Path<String>,
 ) -> Result<Json<RevealedKey>, HttpError> {
     let act = keeper.change("key-revealed", Kind::Destination, &name);
-    audited(&service, act, move |service| service.reveal_key(&name)).await.map(Json)
+    audited(&service, act, move |service| service.records().reveal_key(&name)).await.map(Json)
 }
 
 /// Removes a destination that no relay uses.
@@ -111,8 +112,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Destination, &name), move |service| {
-        service.remove_destination(&name)
+    recorded(&service, keeper.change("removed", Kind::Destination, &name), move |transaction| {
+        transaction.remove_destination(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())

@@ -32,7 +32,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     responses((status = 200, body = RelayEvent, content_type = "text/event-stream")))]
 #[get("/events")]
 async fn events(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
-    let (known, changes) = service.listen();
+    let (known, changes) = service.events().subscribe();
     let (sender, receiver) = mpsc::channel(QUEUE);
     actix_web::rt::spawn(forward(service, caller.credential, (known, changes), sender));
     let stream = ReceiverStream::new(receiver).map(Ok::<_, std::convert::Infallible>);

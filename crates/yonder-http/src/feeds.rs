@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", responses((status = 200, body = [Feed])))]
 #[get("/feeds")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>, HttpError> {
-    reading(&service, Service::feeds).await.map(Json)
+    reading(&service, |service| service.records().feeds()).await.map(Json)
 }
 
 /// Adds a feed.
@@ -25,8 +25,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>
     responses((status = 201, body = Feed), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/feeds")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
-    let feed = recorded(&service, keeper.change("added", Kind::Feed, &new.name), move |service| {
-        service.add_feed(new.into_inner())
+    let feed = recorded(&service, keeper.change("added", Kind::Feed, &new.name), move |transaction| {
+        transaction.add_feed(new.into_inner())
     })
     .await?;
     Ok(HttpResponse::Created().json(feed))
@@ -37,7 +37,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Resu
     responses((status = 200, body = Feed), (status = 404, body = Problem)))]
 #[get("/feeds/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Feed>, HttpError> {
-    reading(&service, move |service| service.feed(&name)).await.map(Json)
+    reading(&service, move |service| service.records().feed(&name)).await.map(Json)
 }
 
 /// Changes a feed.
@@ -50,8 +50,8 @@ async fn edit(
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Feed, &name), move |service| {
-        service.edit_feed(&name, change.into_inner())
+    recorded(&service, keeper.change("changed", Kind::Feed, &name), move |transaction| {
+        transaction.edit_feed(&name, change.into_inner())
     })
     .await
     .map(Json)
@@ -66,8 +66,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Feed, &name), move |service| {
-        service.remove_feed(&name)
+    recorded(&service, keeper.change("removed", Kind::Feed, &name), move |transaction| {
+        transaction.remove_feed(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())

@@ -34,8 +34,8 @@ async fn find(
         &keeper.0,
         (JobKind::Find, about.as_deref()),
         |service, context| async move {
-            service.audit_in_background(act).await;
-            service.find(new, &context).await
+            service.journal().audit_in_background(act).await;
+            service.planner().find(new, &context).await
         },
     )
     .await

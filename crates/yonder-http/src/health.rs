@@ -28,7 +28,7 @@ async fn ready(service: Data<Service>) -> HttpResponse {
     if oldest >= MAX_HEARTBEAT_AGE {
         return not_ready(&format!("a media thread has not run for {} s\n", oldest.as_secs()));
     }
-    match reading(&service, Service::feeds).await {
+    match reading(&service, |service| service.records().feeds()).await {
         Ok(_) => HttpResponse::Ok().content_type("text/plain; charset=utf-8").body("ready\n"),
         Err(error) => {
             tracing::error!(?error, "records not readable");

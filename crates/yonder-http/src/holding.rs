@@ -8,8 +8,7 @@ use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use crate::error::HttpError;
-use yonder_service::Service;
-use yonder_service::ServiceError;
+use yonder_service::{Records, Service, ServiceError};
 
 /// Bytes of a picture's file at most.
 const MOST_BYTES: usize = 8 * 1024 * 1024;
@@ -36,9 +35,9 @@ async fn hold(
     let act = operator.change("held", Kind::Relay, &name);
     changing(&service, move |service| {
         service.check_before(&act)?;
-        service.switch_output(&name, DesiredState::Hold);
-        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Hold);
-        service.execute_protective(&act, |service| service.hold_relay(&name), remember)
+        service.reconciler().switch_output(&name, DesiredState::Hold);
+        let remember = |records: &Records| records.remember_wanted(&name, DesiredState::Hold);
+        service.execute_protective(&act, |transaction| transaction.hold_relay(&name), remember)
     })
     .await
     .map(Json)
@@ -56,9 +55,9 @@ async fn resume(
     let act = operator.change("resumed", Kind::Relay, &name);
     changing(&service, move |service| {
         service.check_before(&act)?;
-        service.switch_output(&name, DesiredState::On);
-        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::On);
-        service.execute_protective(&act, |service| service.resume_relay(&name), remember)
+        service.reconciler().switch_output(&name, DesiredState::On);
+        let remember = |records: &Records| records.remember_wanted(&name, DesiredState::On);
+        service.execute_protective(&act, |transaction| transaction.resume_relay(&name), remember)
     })
     .await
     .map(Json)
@@ -80,8 +79,8 @@ async fn set_picture(
         detail: error.to_string(),
         hint: "Give a PNG or JPEG of at most 8 MiB.",
     })?;
-    recorded(&service, keeper.change("picture-set", Kind::Relay, &name), move |service| {
-        service.set_holding_picture(&name, Some(&file))
+    recorded(&service, keeper.change("picture-set", Kind::Relay, &name), move |transaction| {
+        transaction.set_holding_picture(&name, Some(&file))
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())
@@ -96,8 +95,8 @@ async fn remove_picture(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("picture-removed", Kind::Relay, &name), move |service| {
-        service.set_holding_picture(&name, None)
+    recorded(&service, keeper.change("picture-removed", Kind::Relay, &name), move |transaction| {
+        transaction.set_holding_picture(&name, None)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())
@@ -112,6 +111,6 @@ async fn show_picture(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let png = reading(&service, move |service| service.holding_picture(&name)).await?;
+    let png = reading(&service, move |service| service.records().holding_picture(&name)).await?;
     Ok(HttpResponse::Ok().content_type("image/png").insert_header((CACHE_CONTROL, "no-store")).body(png))
 }

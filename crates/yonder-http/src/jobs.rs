@@ -123,7 +123,7 @@ where
         let running = work(owner, context);
         async move {
             let result = running.await?;
-            publisher.tell_changes();
+            publisher.events().notify_changes();
             serde_json::to_value(result).map_err(|_| ServiceError::Internal("a result cannot be written"))
         }
     })?;

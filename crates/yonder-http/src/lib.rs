@@ -92,7 +92,7 @@ async fn blocking<T: Send + 'static>(
         let result = call(&service);
         // What was done is seen at once by everybody who listens.
         if result.is_ok() {
-            service.tell_changes();
+            service.events().notify_changes();
         }
         result
     })

@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", responses((status = 200, body = [Pattern])))]
 #[get("/patterns")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Pattern>>, HttpError> {
-    reading(&service, Service::patterns).await.map(Json)
+    reading(&service, |service| service.records().patterns()).await.map(Json)
 }
 
 /// Adds a pattern.
@@ -25,8 +25,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Patter
     responses((status = 201, body = Pattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/patterns")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
-    let pattern = recorded(&service, keeper.change("added", Kind::Pattern, &new.name), move |service| {
-        service.add_pattern(new.into_inner())
+    let pattern = recorded(&service, keeper.change("added", Kind::Pattern, &new.name), move |transaction| {
+        transaction.add_pattern(new.into_inner())
     })
     .await?;
     Ok(HttpResponse::Created().json(pattern))
@@ -41,7 +41,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Pattern>, HttpError> {
-    reading(&service, move |service| service.pattern(&name)).await.map(Json)
+    reading(&service, move |service| service.records().pattern(&name)).await.map(Json)
 }
 
 /// Replaces a pattern.
@@ -54,8 +54,8 @@ async fn edit(
     name: Path<String>,
     new: Json<Pattern>,
 ) -> Result<Json<Pattern>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Pattern, &name), move |service| {
-        service.edit_pattern(&name, new.into_inner())
+    recorded(&service, keeper.change("changed", Kind::Pattern, &name), move |transaction| {
+        transaction.edit_pattern(&name, new.into_inner())
     })
     .await
     .map(Json)
@@ -70,8 +70,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Pattern, &name), move |service| {
-        service.remove_pattern(&name)
+    recorded(&service, keeper.change("removed", Kind::Pattern, &name), move |transaction| {
+        transaction.remove_pattern(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())
@@ -87,8 +87,8 @@ async fn add_feeds(
     name: Path<String>,
     new: Json<PatternFeeds>,
 ) -> Result<HttpResponse, HttpError> {
-    let feeds = recorded(&service, keeper.change("filled-in", Kind::Pattern, &name), move |service| {
-        service.add_pattern_feeds(&name, &new)
+    let feeds = recorded(&service, keeper.change("filled-in", Kind::Pattern, &name), move |transaction| {
+        transaction.add_pattern_feeds(&name, &new)
     })
     .await?;
     Ok(HttpResponse::Created().json(feeds))

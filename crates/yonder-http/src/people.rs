@@ -22,7 +22,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     responses((status = 200, body = [Person]), (status = 403, body = Problem)))]
 #[get("/people")]
 async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Person>>, HttpError> {
-    reading(&service, Service::people).await.map(Json)
+    reading(&service, |service| service.records().people()).await.map(Json)
 }
 
 /// Gives a person another role.
@@ -36,7 +36,7 @@ async fn edit(
     change: Json<PersonChange>,
 ) -> Result<Json<Person>, HttpError> {
     let act = keeper.change("changed", Kind::Person, &name);
-    recorded(&service, act, move |service| service.edit_person(&name, &change)).await.map(Json)
+    recorded(&service, act, move |transaction| transaction.edit_person(&name, &change)).await.map(Json)
 }
 
 /// Removes a person, and signs them out everywhere.
@@ -49,7 +49,7 @@ async fn remove(
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("removed", Kind::Person, &name);
-    recorded(&service, act, move |service| service.remove_person(&name)).await?;
+    recorded(&service, act, move |transaction| transaction.remove_person(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -57,7 +57,7 @@ async fn remove(
 #[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = [Invitation])))]
 #[get("/invitations")]
 async fn invitations(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Invitation>>, HttpError> {
-    reading(&service, Service::invitations).await.map(Json)
+    reading(&service, |service| service.records().invitations()).await.map(Json)
 }
 
 /// Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
@@ -72,7 +72,7 @@ async fn invite(
 ) -> Result<HttpResponse, HttpError> {
     let by = keeper.0.actor();
     let act = keeper.change("invited", Kind::Person, &new.name);
-    let made = recorded(&service, act, move |service| service.invite(&new, &by)).await?;
+    let made = recorded(&service, act, move |transaction| transaction.invite(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -82,7 +82,7 @@ async fn invite(
 #[post("/invitations/look")]
 async fn look(service: Data<Service>, code: Json<InvitationCode>) -> Result<Json<Invitation>, HttpError> {
     let code = code.into_inner().code.into_inner();
-    reading(&service, move |service| service.look_at_invitation(&code)).await.map(Json)
+    reading(&service, move |service| service.records().look_at_invitation(&code)).await.map(Json)
 }
 
 /// Takes an invitation up, and signs in.
@@ -95,7 +95,7 @@ async fn join(
     request: Json<Join>,
 ) -> Result<HttpResponse, HttpError> {
     let agent = agent(&from);
-    let begun = changing(&service, move |service| service.join(request.into_inner(), &agent)).await?;
+    let begun = changing(&service, move |service| service.auth().join(request.into_inner(), &agent)).await?;
     Ok(signed_in(begun))
 }
 
@@ -109,6 +109,6 @@ async fn withdraw(
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("uninvited", Kind::Person, &name);
-    recorded(&service, act, move |service| service.withdraw_invitation(&name)).await?;
+    recorded(&service, act, move |transaction| transaction.withdraw_invitation(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -26,7 +26,7 @@ async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [Platform])))]
 #[get("/platforms")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platform>>, HttpError> {
-    reading(&service, Service::platforms).await.map(Json)
+    reading(&service, |service| service.records().platforms()).await.map(Json)
 }
 
 /// Adds a platform, perhaps like another one.
@@ -38,10 +38,11 @@ async fn add(
     keeper: Keeper,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, HttpError> {
-    let platform = recorded(&service, keeper.change("added", Kind::Platform, &new.name), move |service| {
-        service.add_platform(&new)
-    })
-    .await?;
+    let platform =
+        recorded(&service, keeper.change("added", Kind::Platform, &new.name), move |transaction| {
+            transaction.add_platform(&new)
+        })
+        .await?;
     Ok(HttpResponse::Created().json(platform))
 }
 
@@ -54,7 +55,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Platform>, HttpError> {
-    reading(&service, move |service| service.platform(&name)).await.map(Json)
+    reading(&service, move |service| service.records().platform(&name)).await.map(Json)
 }
 
 /// Changes rules of a platform; a shipped sheet becomes one's own by that.
@@ -67,8 +68,8 @@ async fn edit(
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Platform, &name), move |service| {
-        service.edit_platform(&name, &change)
+    recorded(&service, keeper.change("changed", Kind::Platform, &name), move |transaction| {
+        transaction.edit_platform(&name, &change)
     })
     .await
     .map(Json)
@@ -83,8 +84,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Platform, &name), move |service| {
-        service.remove_platform(&name)
+    recorded(&service, keeper.change("removed", Kind::Platform, &name), move |transaction| {
+        transaction.remove_platform(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())

@@ -52,7 +52,7 @@ async fn preview(
 ) -> Result<HttpResponse, actix_web::Error> {
     check_origin(&request)?;
     let is_sub = query.sub;
-    let spec = reading(&service, move |service| service.stream_spec(&name, is_sub)).await?;
+    let spec = reading(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
     let (response, session, messages) = actix_ws::handle(&request, body)?;
     let (viewer, segments) = mpsc::channel(QUEUE);
     // Media runs on the engine's own threads.
@@ -115,7 +115,7 @@ async fn tell(session: &mut Session, message: PreviewMessage) -> Result<(), acti
         PreviewMessage::Segment(segment) => return session.binary(segment).await,
         PreviewMessage::Type(mime) => PreviewEvent::Type { mime },
         PreviewMessage::Ended(cause) => {
-            PreviewEvent::Ended { cause: cause.map(|cause| Box::new(Service::cause_facts(cause))) }
+            PreviewEvent::Ended { cause: cause.map(|cause| Box::new(yonder_service::cause_facts(cause))) }
         }
     };
     session.text(serde_json::to_string(&event).unwrap_or_default()).await

@@ -24,7 +24,7 @@ async fn logbook(
     _caller: Caller,
     request: Query<LogbookRequest>,
 ) -> Result<Json<Vec<LogEntry>>, HttpError> {
-    reading(&service, move |service| service.logbook(&request)).await.map(Json)
+    reading(&service, move |service| service.history().logbook(&request)).await.map(Json)
 }
 
 /// Every change with who made it, from where, and what was there before and after; the latest first.
@@ -36,7 +36,7 @@ async fn audit(
     _keeper: Keeper,
     request: Query<AuditRequest>,
 ) -> Result<Json<Vec<AuditEntry>>, HttpError> {
-    reading(&service, move |service| service.audit_trail(&request)).await.map(Json)
+    reading(&service, move |service| service.journal().audit_trail(&request)).await.map(Json)
 }
 
 /// What was up, what was down, for how long, and whose side it was, over a month.
@@ -48,14 +48,14 @@ async fn report(
     _caller: Caller,
     request: Query<ReportRequest>,
 ) -> Result<Json<Report>, HttpError> {
-    reading(&service, move |service| service.report(request.month.as_deref())).await.map(Json)
+    reading(&service, move |service| service.history().report(request.month.as_deref())).await.map(Json)
 }
 
 /// The last day of every relay that ran in it, in bands of minutes.
 #[utoipa::path(context_path = "/api/v1", tag = "record", responses((status = 200, body = Day)))]
 #[get("/day")]
 async fn day(service: Data<Service>, _caller: Caller) -> Result<Json<Day>, HttpError> {
-    reading(&service, Service::day).await.map(Json)
+    reading(&service, |service| service.history().day()).await.map(Json)
 }
 
 /// Rates of a relay's feed and pushes over an hour, a day or a month.
@@ -68,5 +68,7 @@ async fn rates(
     name: Path<String>,
     request: Query<RatesRequest>,
 ) -> Result<Json<Rates>, HttpError> {
-    reading(&service, move |service| service.relay_rates(&name, request.over.as_deref())).await.map(Json)
+    reading(&service, move |service| service.history().relay_rates(&name, request.over.as_deref()))
+        .await
+        .map(Json)
 }

@@ -14,7 +14,7 @@ use yonder_store::{DesiredState, Kind};
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use super::jobs::{self, Preference};
 use crate::error::{HttpError, problem as problem_of};
-use yonder_service::{Change, JobContext, Service, ServiceError, run_blocking};
+use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blocking};
 
 /// Preflights of a bulk start that run at a time.
 const STARTS_AT_A_TIME: usize = 8;
@@ -45,7 +45,7 @@ async fn status(service: Data<Service>, _caller: Caller) -> Json<Status> {
 #[utoipa::path(context_path = "/api/v1", tag = "relays", responses((status = 200, body = [Relay])))]
 #[get("/relays")]
 async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
-    Json(service.relays())
+    Json(service.records().relays())
 }
 
 /// Adds a relay, which is off.
@@ -53,8 +53,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
     responses((status = 201, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/relays")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewRelay>) -> Result<HttpResponse, HttpError> {
-    let relay = recorded(&service, keeper.change("added", Kind::Relay, &new.name), move |service| {
-        service.add_relay(&new)
+    let relay = recorded(&service, keeper.change("added", Kind::Relay, &new.name), move |transaction| {
+        transaction.add_relay(&new)
     })
     .await?;
     Ok(HttpResponse::Created().json(relay))
@@ -65,7 +65,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewRelay>) -> Res
     responses((status = 200, body = Relay), (status = 404, body = Problem)))]
 #[get("/relays/{name}")]
 async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Result<Json<Relay>, HttpError> {
-    reading(&service, move |service| service.relay(&name)).await.map(Json)
+    reading(&service, move |service| service.records().relay(&name)).await.map(Json)
 }
 
 /// Changes a relay; while it runs, only the pushes that differ are touched.
@@ -80,9 +80,10 @@ async fn edit(
 ) -> Result<Json<Relay>, HttpError> {
     let act = keeper.change("changed", Kind::Relay, &name);
     let edited =
-        recorded(&service, act, move |service| service.edit_relay(&name, change.into_inner())).await?;
+        recorded(&service, act, move |transaction| transaction.edit_relay(&name, change.into_inner()))
+            .await?;
     // The engine follows once the change is stored.
-    reading(&service, move |service| service.relay(&edited.name)).await.map(Json)
+    reading(&service, move |service| service.records().relay(&edited.name)).await.map(Json)
 }
 
 /// The checks before a start. They take some seconds, in which the camera is pulled; no key is sent.
@@ -98,8 +99,8 @@ async fn preflight(
     let act = operator.change("checked", Kind::Relay, &name);
     let work = (JobKind::Preflight, Some(name.as_str()));
     jobs::run(&service, preference, &operator.0, work, |service, context| async move {
-        let preflight = service.preflight(&act.name, &context).await?;
-        service.audit_in_background(act).await;
+        let preflight = service.planner().preflight(&act.name, &context).await?;
+        service.journal().audit_in_background(act).await;
         Ok(preflight)
     })
     .await
@@ -137,7 +138,7 @@ async fn start_several(
     request: Json<BulkStart>,
 ) -> Result<HttpResponse, HttpError> {
     let BulkStart { relays, force } = request.into_inner();
-    let names = reading(&service, move |service| service.relays_to_start(relays)).await?;
+    let names = reading(&service, move |service| service.records().relays_to_start(relays)).await?;
     let changes: Vec<Change> = names.iter().map(|name| start_change(&operator, name, force)).collect();
     jobs::run(&service, preference, &operator.0, (JobKind::BulkStart, None), |service, context| async move {
         let total = changes.len();
@@ -177,13 +178,13 @@ async fn start_one(
     let name = change.name.clone();
     if change.action == "start-forced" {
         let (service, name) = (Arc::clone(service), name.clone());
-        run_blocking(move || service.execute(&change, |service| service.force_relay(&name))).await?;
+        run_blocking(move || service.execute(&change, |transaction| transaction.force_relay(&name))).await?;
     } else {
         service.start_checked(change, context).await?;
     }
     // The engine follows once the change is stored.
     let service = Arc::clone(service);
-    run_blocking(move || service.relay(&name)).await
+    run_blocking(move || service.records().relay(&name)).await
 }
 
 /// Pushes to our own grading receiver instead of a platform, and tells what a platform would see.
@@ -201,8 +202,8 @@ async fn rehearse(
     let (act, new) = (operator.change("rehearsed", Kind::Relay, &name), new.into_inner());
     let work = (JobKind::Rehearsal, Some(name.as_str()));
     jobs::run(&service, preference, &operator.0, work, |service, context| async move {
-        let rehearsal = service.rehearse(&act.name, new, &context).await?;
-        service.audit_in_background(act).await;
+        let rehearsal = service.planner().rehearse(&act.name, new, &context).await?;
+        service.journal().audit_in_background(act).await;
         Ok(rehearsal)
     })
     .await
@@ -220,9 +221,9 @@ async fn stop(
     let act = operator.change("stopped", Kind::Relay, &name);
     changing(&service, move |service| {
         service.check_before(&act)?;
-        service.withdraw_relay(&name);
-        let remember = |service: &Service| service.remember_wanted(&name, DesiredState::Off);
-        service.execute_protective(&act, |service| service.stop_relay(&name), remember)
+        service.reconciler().withdraw_relay(&name);
+        let remember = |records: &Records| records.remember_wanted(&name, DesiredState::Off);
+        service.execute_protective(&act, |transaction| transaction.stop_relay(&name), remember)
     })
     .await
     .map(Json)
@@ -237,8 +238,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Relay, &name), move |service| {
-        service.remove_relay(&name)
+    recorded(&service, keeper.change("removed", Kind::Relay, &name), move |transaction| {
+        transaction.remove_relay(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())

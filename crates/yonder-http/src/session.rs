@@ -30,7 +30,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 200, body = SetUpNeeded)), security(()))]
 #[get("/setup")]
 async fn set_up_needed(service: Data<Service>) -> Json<SetUpNeeded> {
-    Json(SetUpNeeded { needed: service.set_up_code().is_some() })
+    Json(SetUpNeeded { needed: service.auth().set_up_code().is_some() })
 }
 
 /// Makes the first person, with the code of the set-up link, and signs them in.
@@ -43,7 +43,7 @@ async fn set_up(
     request: Json<SetUp>,
 ) -> Result<HttpResponse, HttpError> {
     let agent = agent(&from);
-    let begun = changing(&service, move |service| service.set_up(&request, &agent)).await?;
+    let begun = changing(&service, move |service| service.auth().set_up(&request, &agent)).await?;
     Ok(signed_in(begun))
 }
 
@@ -57,7 +57,7 @@ async fn sign_in(
     credentials: Json<Credentials>,
 ) -> Result<HttpResponse, HttpError> {
     let agent = agent(&from);
-    let begun = changing(&service, move |service| service.sign_in(&credentials, &agent)).await?;
+    let begun = changing(&service, move |service| service.auth().sign_in(&credentials, &agent)).await?;
     Ok(signed_in(begun))
 }
 
@@ -76,7 +76,7 @@ async fn who(caller: Caller) -> Json<SignedIn> {
 async fn sign_out(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
     if let Some(session) = caller.session() {
         let token = session.token.clone();
-        changing(&service, move |service| service.sign_out(&token)).await?;
+        changing(&service, move |service| service.auth().sign_out(&token)).await?;
     }
     Ok(HttpResponse::NoContent().cookie(cookie(&"".into(), 0)).finish())
 }
@@ -92,7 +92,8 @@ async fn change_password(
 ) -> Result<HttpResponse, HttpError> {
     let token = caller.session().map(|session| session.token.clone()).ok_or(ServiceError::SignInNeeded)?;
     let act = caller.change("password-changed", Kind::Person, &caller.name);
-    audited(&service, act, move |service| service.change_password(&token, change.into_inner())).await?;
+    audited(&service, act, move |service| service.auth().change_password(&token, change.into_inner()))
+        .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
@@ -101,7 +102,7 @@ async fn change_password(
 #[get("/sessions")]
 async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session>>, HttpError> {
     let asking = caller.session().map(|session| session.token.clone());
-    reading(&service, move |service| service.sessions(whose(&caller).as_deref(), asking.as_ref()))
+    reading(&service, move |service| service.auth().sessions(whose(&caller).as_deref(), asking.as_ref()))
         .await
         .map(Json)
 }
@@ -113,7 +114,7 @@ async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session
 async fn end(service: Data<Service>, caller: Caller, id: Path<String>) -> Result<HttpResponse, HttpError> {
     let whose = whose(&caller);
     let act = caller.change("ended", Kind::Session, &id);
-    recorded(&service, act, move |service| service.end_session(&id, whose.as_deref())).await?;
+    recorded(&service, act, move |transaction| transaction.end_session(&id, whose.as_deref())).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

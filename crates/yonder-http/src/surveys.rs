@@ -30,13 +30,13 @@ async fn begin(
 ) -> Result<HttpResponse, HttpError> {
     let owner = Arc::clone(&service);
     let survey = reading(&service, move |_| {
-        let survey = owner.begin_survey(new.into_inner())?;
+        let survey = owner.previews().begin_survey(new.into_inner())?;
         // The address is without its account.
         let (kind, about) = match &survey.feed {
             Some(feed) => (Kind::Feed, feed.as_str()),
             None => (Kind::Service, survey.main.address.as_str()),
         };
-        owner.audit(&operator.change("surveyed", kind, about));
+        owner.journal().audit(&operator.change("surveyed", kind, about));
         Ok(survey)
     })
     .await?;
@@ -48,7 +48,7 @@ async fn begin(
     responses((status = 200, body = Survey), (status = 404, body = Problem)))]
 #[get("/surveys/{id}")]
 async fn show(service: Data<Service>, _caller: Caller, id: Path<String>) -> Result<Json<Survey>, HttpError> {
-    Ok(Json(service.survey(&id)?))
+    Ok(Json(service.previews().survey(&id)?))
 }
 
 /// Ends a survey early; what it has measured stays.
@@ -60,7 +60,7 @@ async fn cancel(
     _operator: Operator,
     id: Path<String>,
 ) -> Result<Json<Survey>, HttpError> {
-    Ok(Json(service.cancel_survey(&id)?))
+    Ok(Json(service.previews().cancel_survey(&id)?))
 }
 
 /// The still picture of one of a survey's streams.
@@ -74,7 +74,7 @@ async fn survey_still(
     path: Path<(String, String)>,
 ) -> Result<HttpResponse, HttpError> {
     let (id, stream) = path.into_inner();
-    Ok(picture(service.survey_still(&id, stream == "sub")?))
+    Ok(picture(service.previews().survey_still(&id, stream == "sub")?))
 }
 
 /// Which stream of a feed.
@@ -97,8 +97,8 @@ async fn feed_still(
     query: Query<StillQuery>,
 ) -> Result<HttpResponse, HttpError> {
     let is_sub = query.sub;
-    let spec = reading(&service, move |service| service.stream_spec(&name, is_sub)).await?;
-    Ok(picture(service.still(spec).await?))
+    let spec = reading(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
+    Ok(picture(service.previews().still(spec).await?))
 }
 
 fn picture(jpeg: Bytes) -> HttpResponse {

@@ -18,7 +18,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     responses((status = 200, body = [Token]), (status = 403, body = Problem)))]
 #[get("/tokens")]
 async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>>, HttpError> {
-    reading(&service, Service::tokens).await.map(Json)
+    reading(&service, |service| service.records().tokens()).await.map(Json)
 }
 
 /// Makes a token; its secret is shown in this answer alone.
@@ -28,7 +28,7 @@ async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewToken>) -> Result<HttpResponse, HttpError> {
     let by = keeper.0.actor();
     let act = keeper.change("added", Kind::Token, &new.name);
-    let made = recorded(&service, act, move |service| service.add_token(&new, &by)).await?;
+    let made = recorded(&service, act, move |transaction| transaction.add_token(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
 
@@ -42,6 +42,6 @@ async fn remove(
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
     let act = keeper.change("removed", Kind::Token, &name);
-    recorded(&service, act, move |service| service.remove_token(&name)).await?;
+    recorded(&service, act, move |transaction| transaction.remove_token(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

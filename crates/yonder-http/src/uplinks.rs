@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", responses((status = 200, body = [Uplink])))]
 #[get("/uplinks")]
 async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink>>, HttpError> {
-    reading(&service, Service::uplinks).await.map(Json)
+    reading(&service, |service| service.records().uplinks()).await.map(Json)
 }
 
 /// Adds an uplink.
@@ -29,8 +29,8 @@ async fn add(
     keeper: Keeper,
     new: Json<NewUplink>,
 ) -> Result<HttpResponse, HttpError> {
-    let uplink = recorded(&service, keeper.change("added", Kind::Uplink, &new.name), move |service| {
-        service.add_uplink(&new)
+    let uplink = recorded(&service, keeper.change("added", Kind::Uplink, &new.name), move |transaction| {
+        transaction.add_uplink(&new)
     })
     .await?;
     Ok(HttpResponse::Created().json(uplink))
@@ -45,7 +45,7 @@ async fn show(
     _caller: Caller,
     name: Path<String>,
 ) -> Result<Json<Uplink>, HttpError> {
-    reading(&service, move |service| service.uplink(&name)).await.map(Json)
+    reading(&service, move |service| service.records().uplink(&name)).await.map(Json)
 }
 
 /// Changes an uplink.
@@ -58,8 +58,8 @@ async fn edit(
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Uplink, &name), move |service| {
-        service.edit_uplink(&name, &change)
+    recorded(&service, keeper.change("changed", Kind::Uplink, &name), move |transaction| {
+        transaction.edit_uplink(&name, &change)
     })
     .await
     .map(Json)
@@ -74,8 +74,8 @@ async fn remove(
     keeper: Keeper,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Uplink, &name), move |service| {
-        service.remove_uplink(&name)
+    recorded(&service, keeper.change("removed", Kind::Uplink, &name), move |transaction| {
+        transaction.remove_uplink(&name)
     })
     .await?;
     Ok(HttpResponse::NoContent().finish())
@@ -90,5 +90,5 @@ async fn budget(
     _caller: Caller,
     what_if: Json<WhatIf>,
 ) -> Result<Json<Budget>, HttpError> {
-    reading(&service, move |service| service.budget(&what_if)).await.map(Json)
+    reading(&service, move |service| service.planner().budget(&what_if)).await.map(Json)
 }

@@ -15,7 +15,7 @@ use tokio_util::sync::CancellationToken;
 use yonder_api::{JobKind, JobProgress, JobState};
 
 use crate::error::ServiceError;
-use crate::service::lock;
+use crate::sync::lock;
 use crate::time;
 
 /// Jobs that may run at a time.

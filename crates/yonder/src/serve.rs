@@ -30,7 +30,7 @@ pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
     #[cfg(debug_assertions)]
     instance.block_media_thread_on_request();
     let mut text = format!("Yonder Relay {} listens at {}\n", env!("CARGO_PKG_VERSION"), instance.url);
-    if let Some(code) = instance.service.set_up_code() {
+    if let Some(code) = instance.service.auth().set_up_code() {
         text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
         text += "This link works once, until somebody can sign in.\n";
     }

@@ -171,7 +171,7 @@ fn bearer(method: Method, uri: &str, token: &str) -> TestRequest {
 async fn a_removed_keeper_comes_back_neither_by_their_token_nor_by_their_invitation() {
     let service = staffed();
     fill(&service).await;
-    service.add_person("second chief", &PASSWORD.into(), Role::Keeper).unwrap();
+    service.auth().add_person("second chief", &PASSWORD.into(), Role::Keeper).unwrap();
     let chief = sign_in(&service, "chief").await;
     let token = make_token(&service, &chief).await;
     // What a token makes belongs to the maker of the token.

@@ -15,7 +15,7 @@ async fn rename(service: &Arc<Service>, uri: &str, name: &str) {
 /// Starts the relay and waits until its run is recorded.
 async fn start(service: &Arc<Service>, relay: &str) {
     send(service, Method::POST, &format!("/api/v1/relays/{relay}/start"), json!({ "force": true })).await;
-    service.observe().unwrap();
+    service.history().observe().unwrap();
 }
 
 async fn lines(service: &Arc<Service>, kind: &str) -> Vec<String> {
@@ -30,7 +30,7 @@ async fn renamed_records_have_one_line_each_in_the_report() {
     fill(&service).await;
     start(&service, "Line").await;
     send(&service, Method::POST, "/api/v1/relays/Line/stop", json!({})).await;
-    service.observe().unwrap();
+    service.history().observe().unwrap();
     rename(&service, "/api/v1/feeds/Summit", "Top").await;
     rename(&service, "/api/v1/destinations/One", "Bramble").await;
     rename(&service, "/api/v1/relays/Line", "Line East").await;

@@ -100,7 +100,9 @@ async fn a_backup_server_is_stored_without_the_key_at_its_end() {
     let (status, problem, _) = ask(&service, patch("rtmp://b.example.net/live/planted-other-key-5")).await;
     assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("backup_server")));
     assert!(!problem.to_string().contains("planted"), "{problem}");
-    assert!(!service.destinations().unwrap()[0].backup_server.as_ref().unwrap().contains("planted"));
+    assert!(
+        !service.records().destinations().unwrap()[0].backup_server.as_ref().unwrap().contains("planted")
+    );
 }
 
 #[actix_web::test]
@@ -153,8 +155,11 @@ async fn bad_input_is_answered_and_nothing_is_kept(
     assert_eq!((found.as_u16(), problem["code"].as_str()), (status, Some(code)), "{problem}");
     assert!(!problem.to_string().contains("planted"), "{problem}");
     assert!(problem["detail"].as_str().unwrap().len() > 10);
-    let counts =
-        [service.feeds().unwrap().len(), service.destinations().unwrap().len(), service.relays().len()];
+    let counts = [
+        service.records().feeds().unwrap().len(),
+        service.records().destinations().unwrap().len(),
+        service.records().relays().len(),
+    ];
     assert_eq!(counts, [1, 1, 1]);
 }
 
@@ -204,7 +209,7 @@ async fn nobody_gets_in_without_a_token_or_a_session() {
 async fn the_set_up_link_works_once_and_changes_need_the_sessions_token() {
     use secrecy::ExposeSecret as _;
     let service = service();
-    let code = service.set_up_code().unwrap().expose_secret().to_owned();
+    let code = service.auth().set_up_code().unwrap().expose_secret().to_owned();
     let set_up = |code: &str| {
         let body = json!({"code": code, "name": "night desk", "password": "a long enough one"});
         TestRequest::post().uri("/api/v1/setup").set_json(body)
@@ -239,7 +244,7 @@ async fn the_set_up_link_works_once_and_changes_need_the_sessions_token() {
 #[actix_web::test]
 async fn guessing_passwords_gets_slow() {
     let service = service();
-    service.add_person("desk", &"a long enough one".into(), Role::Viewer).unwrap();
+    service.auth().add_person("desk", &"a long enough one".into(), Role::Viewer).unwrap();
     let attempt = |password: &str| {
         let body = json!({"name": "Desk", "password": password});
         TestRequest::post().uri("/api/v1/session").set_json(body)

@@ -35,7 +35,7 @@ pub(super) async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
 pub(super) fn staffed() -> Arc<Service> {
     let service = service();
     for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Keeper)] {
-        service.add_person(name, &PASSWORD.into(), role).unwrap();
+        service.auth().add_person(name, &PASSWORD.into(), role).unwrap();
     }
     service
 }
@@ -258,7 +258,7 @@ async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
 #[actix_web::test]
 async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
     let service = staffed();
-    let (_, mut events) = service.listen();
+    let (_, mut events) = service.events().subscribe();
     fill(&service).await;
     let mut told = Vec::new();
     while let Ok(event) = events.try_recv() {

@@ -49,7 +49,7 @@ async fn a_destination_that_cannot_be_is_refused_by_its_field(
     }
     assert!(!problem.to_string().contains("planted"), "{problem}");
     assert!(problem["hint"].as_str().is_some_and(|hint| hint.len() > 10), "{problem}");
-    assert!(service.destinations().unwrap().is_empty());
+    assert!(service.records().destinations().unwrap().is_empty());
 }
 
 #[actix_web::test]

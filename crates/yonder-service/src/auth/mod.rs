@@ -1,40 +1,70 @@
-//! Who may do what: passwords, sessions, the local token, the set-up code, and limits on guessing.
+//! Authentication: people by password and session, programs by token, and limits on guessing.
 
 mod attempts;
 mod cache;
 mod passwords;
+mod people;
+mod sessions;
+mod tokens;
 mod touches;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
-use secrecy::{ExposeSecret as _, SecretString};
-use subtle::ConstantTimeEq as _;
+use std::sync::{Arc, Mutex};
 
-pub(crate) use attempts::Attempts;
-pub(crate) use cache::TokenCache;
-pub(crate) use passwords::{check_new_password, hash_password, verify_password};
+use secrecy::SecretString;
+use yonder_store::{Session, Token};
 
-pub(crate) use touches::Touches;
+use crate::error::ServiceError;
+use crate::journal::Journal;
+use crate::records::Records;
+use crate::secrets::random_token;
+use crate::sync::lock;
+use attempts::Attempts;
+use cache::TokenCache;
+use passwords::{check_new_password, hash_password, verify_password};
+pub use sessions::SESSION_S;
+use touches::Touches;
 
-/// 256 random bits as a text that fits addresses and headers.
-pub(crate) fn random_token() -> String {
-    URL_SAFE_NO_PAD.encode(rand::random::<[u8; 32]>())
+/// Verification of passwords, sessions and tokens.
+#[derive(Debug)]
+pub struct Auth {
+    records: Arc<Records>,
+    journal: Arc<Journal>,
+    /// Token of the home folder.
+    local_token: SecretString,
+    /// Code of the one-time set-up link, until it has been used.
+    set_up_code: Mutex<Option<SecretString>>,
+    attempts: Mutex<Attempts>,
+    touches: Mutex<Touches>,
+    known_sessions: Mutex<TokenCache<Session>>,
+    known_tokens: Mutex<TokenCache<Token>>,
 }
 
-/// Compares without telling by the time it takes where the difference is.
-pub fn same_secret(a: &SecretString, b: &str) -> bool {
-    a.expose_secret().as_bytes().ct_eq(b.as_bytes()).into()
-}
+impl Auth {
+    /// Without people there is a set-up code.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub(crate) fn new(
+        records: Arc<Records>,
+        journal: Arc<Journal>,
+        local_token: SecretString,
+    ) -> Result<Self, ServiceError> {
+        let set_up_code = if records.store.has_people()? { None } else { Some(random_token().into()) };
+        Ok(Self {
+            records,
+            journal,
+            local_token,
+            set_up_code: Mutex::new(set_up_code),
+            attempts: Mutex::default(),
+            touches: Mutex::default(),
+            known_sessions: Mutex::default(),
+            known_tokens: Mutex::default(),
+        })
+    }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn tokens_are_long_and_never_the_same() {
-        let (a, b) = (random_token(), random_token());
-        assert_eq!(a.len(), 43);
-        assert_ne!(a, b);
-        assert!(same_secret(&a.as_str().into(), &a) && !same_secret(&a.as_str().into(), &b));
+    /// Clears the caches of sessions and tokens after a change of one of them or of a person.
+    pub(crate) fn clear_caches(&self) {
+        lock(&self.known_sessions).clear();
+        lock(&self.known_tokens).clear();
     }
 }

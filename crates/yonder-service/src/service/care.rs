@@ -1,58 +1,22 @@
-//! Care of the service itself: a copy of its records, and a look at what it stands on.
+//! Self-check: the records, the disk, and the limits of the system.
 
-use std::sync::atomic::Ordering;
-
-use serde_json::{Value, json};
 use yonder_api::Check;
 use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
 
 use super::Service;
-use crate::error::ServiceError;
-use crate::jobs::JobContext;
 use crate::process::{ProcessFigures, open_files};
+use crate::records::LOW_BYTES;
 
-/// Free space below which it is tight, and below which it is too little.
-const TIGHT_BYTES: u64 = 1024 * 1024 * 1024;
+/// Free space below which the check fails, in bytes.
 const TOO_LITTLE_BYTES: u64 = 100 * 1024 * 1024;
 /// Open files that the service needs for itself, for each feed and for each push.
 const FILES: (u64, u64, u64) = (64, 6, 2);
 
 impl Service {
-    /// A copy of all records, with secrets sealed.
-    ///
-    /// # Errors
-    /// When the records cannot be copied.
-    pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
-        Ok(self.store.backup()?)
-    }
-
-    /// Writes a copy of all records, with secrets sealed, into a file that the job keeps.
-    ///
-    /// # Errors
-    /// When the records cannot be copied.
-    pub fn backup_to_file(&self, context: &JobContext) -> Result<Value, ServiceError> {
-        context.set_step("copying the records");
-        let folder = self.store.folder().unwrap_or_else(std::env::temp_dir);
-        let path = folder.join(format!("backup-{}.draft", context.id()));
-        context.attach(&path);
-        let bytes = self.store.backup_to(&path)?;
-        context.check_canceled()?;
-        Ok(json!({ "bytes": bytes }))
-    }
-
-    /// Seals every secret under a new master key, and returns how many were sealed.
-    ///
-    /// # Errors
-    /// When the key file or the records cannot be written; then the present key stays.
-    pub fn rotate_master_key(&self) -> Result<usize, ServiceError> {
-        let _changing = self.change();
-        Ok(self.store.rotate_master_key()?)
-    }
-
     /// What the service takes of the machine.
     pub fn process_figures(&self) -> ProcessFigures {
-        ProcessFigures::look(&self.engine, self.loop_restarts.load(Ordering::Relaxed))
+        ProcessFigures::look(&self.engine, self.supervisor.restarts())
     }
 
     /// Looks at what the service stands on.
@@ -68,7 +32,7 @@ impl Service {
     }
 
     fn check_records(&self) -> Check {
-        match self.store.check() {
+        match self.records.store.check() {
             Ok(()) => pass("records", "The records are sound.".to_owned()),
             Err(error) => fail(
                 "records",
@@ -79,7 +43,7 @@ impl Service {
     }
 
     fn check_secrets(&self) -> Check {
-        let lost = match self.store.verify_secrets() {
+        let lost = match self.records.store.verify_secrets() {
             Ok(lost) => lost,
             Err(error) => {
                 let hint = "Look at the records first.";
@@ -98,18 +62,12 @@ impl Service {
         )
     }
 
-    /// Returns a sentence if little room is left on the disk of the records.
-    pub(super) fn disk_low(&self) -> Option<String> {
-        let free = fs4::available_space(self.store.folder()?).ok()?;
-        (free < TIGHT_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))
-    }
-
     fn check_disk(&self) -> Check {
-        let Some(folder) = self.store.folder() else {
+        let Some(folder) = self.records.store.folder() else {
             return pass("disk", "The records are not kept on disk.".to_owned());
         };
         match fs4::available_space(&folder) {
-            Ok(free) if free >= TIGHT_BYTES => {
+            Ok(free) if free >= LOW_BYTES => {
                 pass("disk", format!("{} MB are free for the records.", free / 1_000_000))
             }
             Ok(free) => {
@@ -124,7 +82,7 @@ impl Service {
     }
 
     fn check_files(&self) -> Check {
-        let relays = self.stored_relays();
+        let relays = self.records.stored_relays();
         let pushes: usize = relays.iter().map(|relay| relay.destinations.len()).sum();
         let count = |number: usize| u64::try_from(number).unwrap_or(u64::MAX);
         let needed = FILES.0 + FILES.1 * count(relays.len()) + FILES.2 * count(pushes);

@@ -45,7 +45,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
         .with_context(|| format!("{} cannot be written", cameras_file.display()))?;
     railway.register(&instance.service).context("the railway cannot be set up")?;
     let password = railway::random_word(20);
-    instance.service.set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
+    instance.service.auth().set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
     if !arguments.json {
         print(&welcome(&instance.url, home, &password, railway.camera_account().0));
     }

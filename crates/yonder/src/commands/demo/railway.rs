@@ -15,7 +15,7 @@ use yonder_lab::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
     PlatformConfig, PlatformManners, SrtConfig, TestAuthority, railway_feeds,
 };
-use yonder_service::{Service, ServiceError};
+use yonder_service::{Service, ServiceError, Transaction};
 
 /// User name at all of the railway's cameras.
 const CAMERA_USER: &str = "rail";
@@ -143,15 +143,19 @@ impl Railway {
     /// Adds the railway's feeds, destinations and relays, or brings those of an earlier demonstration up to
     /// date, and starts the relays.
     pub(super) fn register(&self, service: &Service) -> Result<(), ServiceError> {
+        service.provision(|transaction| self.register_records(transaction))
+    }
+
+    fn register_records(&self, records: &Transaction<'_>) -> Result<(), ServiceError> {
         for stand_in in &self.cameras {
-            self.register_feed(service, stand_in)?;
+            self.register_feed(records, stand_in)?;
         }
         for (name, key) in &self.keys {
-            self.register_destination(service, name, key)?;
+            self.register_destination(records, name, key)?;
         }
         for Line { name, site, rate, allowance, backup } in UPLINKS {
-            if service.uplink(name).is_err() {
-                service.add_uplink(&NewUplink {
+            if records.uplink(name).is_err() {
+                records.add_uplink(&NewUplink {
                     name: name.to_owned(),
                     site: site.map(str::to_owned),
                     rate: rate.to_owned(),
@@ -163,30 +167,30 @@ impl Railway {
         }
         for (feed, channels) in LINES {
             let to: Vec<String> = channels.iter().map(|name| (*name).to_owned()).collect();
-            if service.relay(feed).is_ok() {
+            if records.relay(feed).is_ok() {
                 let change =
                     RelayChange { feed: Some(feed.to_owned()), to: Some(to), ..RelayChange::default() };
-                service.edit_relay(feed, change)?;
+                records.edit_relay(feed, change)?;
             } else {
-                service.add_relay(&NewRelay {
+                records.add_relay(&NewRelay {
                     name: feed.to_owned(),
                     feed: feed.to_owned(),
                     to,
                     ..NewRelay::default()
                 })?;
             }
-            service.start_relay(feed)?;
+            records.start_relay(feed)?;
         }
         Ok(())
     }
 
-    fn register_feed(&self, service: &Service, stand_in: &StandIn) -> Result<(), ServiceError> {
+    fn register_feed(&self, records: &Transaction<'_>, stand_in: &StandIn) -> Result<(), ServiceError> {
         let url = stand_in.camera.url(stand_in.path);
         let sub_url = stand_in.sub_path.map(|path| stand_in.camera.url(path));
         let user = Some(CAMERA_USER.to_owned());
         let password = Some(self.password.clone().into());
         let site = (stand_in.feed == AT_SUMMIT).then(|| "Summit".to_owned());
-        if service.feed(stand_in.feed).is_ok() {
+        if records.feed(stand_in.feed).is_ok() {
             let change = FeedChange {
                 url: Some(url.into()),
                 sub_url: sub_url.map(Into::into),
@@ -195,7 +199,7 @@ impl Railway {
                 site,
                 ..FeedChange::default()
             };
-            return service.edit_feed(stand_in.feed, change).map(|_| ());
+            return records.edit_feed(stand_in.feed, change).map(|_| ());
         }
         let new = NewFeed {
             name: stand_in.feed.to_owned(),
@@ -207,23 +211,28 @@ impl Railway {
             pin: None,
             site,
         };
-        service.add_feed(new).map(|_| ())
+        records.add_feed(new).map(|_| ())
     }
 
     fn hall_of(&self, channel: &str) -> Option<&Hall> {
         self.halls.iter().find(|hall| channel.starts_with(hall.name))
     }
 
-    fn register_destination(&self, service: &Service, name: &str, key: &str) -> Result<(), ServiceError> {
+    fn register_destination(
+        &self,
+        records: &Transaction<'_>,
+        name: &str,
+        key: &str,
+    ) -> Result<(), ServiceError> {
         let Some(hall) = self.hall_of(name) else { return Ok(()) };
         let server = Some(hall.server().into());
         let passphrase = hall.passphrase.clone().map(Into::into);
         let (key, authority) = (Some(key.to_owned().into()), hall.authority.clone());
-        if service.destination(name).is_ok() {
+        if records.destination(name).is_ok() {
             let change = DestinationChange { server, authority, ..DestinationChange::default() };
-            service.edit_destination(name, change)?;
+            records.edit_destination(name, change)?;
             let new = Rekey { key, passphrase, ..Rekey::default() };
-            return service.rekey_destination(name, &new).map(|_| ());
+            return records.rekey_destination(name, &new).map(|_| ());
         }
         let new = NewDestination {
             name: name.to_owned(),
@@ -234,7 +243,7 @@ impl Railway {
             authority,
             ..NewDestination::default()
         };
-        service.add_destination(new).map(|_| ())
+        records.add_destination(new).map(|_| ())
     }
 
     /// What the platform says of one of its channels.

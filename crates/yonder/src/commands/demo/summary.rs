@@ -46,7 +46,7 @@ pub(super) struct Summary {
 impl Summary {
     pub(super) fn take(service: &Service, railway: &Railway, ran: Duration) -> Self {
         let pushes: Vec<PushSummary> =
-            service.relays().iter().flat_map(|relay| pushes_of(relay, railway)).collect();
+            service.records().relays().iter().flat_map(|relay| pushes_of(relay, railway)).collect();
         let good = !pushes.is_empty()
             && pushes
                 .iter()

@@ -1,0 +1,224 @@
+//! People who may sign in, and those who are invited to.
+
+use secrecy::SecretString;
+use yonder_api::{
+    Invitation as InvitationFacts, Join, MadeInvitation, NewInvitation, Person as PersonFacts, PersonChange,
+    SignedIn,
+};
+use yonder_core::{Role, check_name};
+use yonder_store::{Invitation, Kind, Person, StoreError};
+
+use super::{Auth, check_new_password, hash_password};
+use crate::change::{Actor, Change, Origin};
+use crate::error::ServiceError;
+use crate::records::{Records, Transaction};
+use crate::secrets::random_token;
+use crate::sync::lock;
+use crate::time;
+use crate::views::{role_facts, role_of};
+
+/// How long an invitation is good for, in seconds: three days.
+const INVITATION_S: i64 = 3 * 86_400;
+
+/// Returns a change that a person makes to their own record in the console.
+pub(super) fn own_change(person: &Person, action: &'static str) -> Change {
+    let actor = Actor {
+        name: person.name.clone(),
+        person: Some(person.name.clone()),
+        role: person.role,
+        origin: Origin::Console,
+        address: None,
+    };
+    let name = person.name.clone();
+    Change { actor, needs: Role::Viewer, action, kind: Kind::Person, name, expected_revision: None }
+}
+
+impl Records {
+    /// Everybody who may sign in, by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
+        let sessions = self.store.sessions(None, time::now_s())?;
+        let facts = |person: Person| {
+            // The latest used come first.
+            let session = sessions.iter().find(|session| session.person == person.name);
+            PersonFacts {
+                role: role_facts(person.role),
+                since: time::text(time::from_s(person.created_s)),
+                seen: session.map(|session| time::text(time::from_s(session.seen_s))),
+                name: person.name,
+            }
+        };
+        Ok(self.store.people()?.into_iter().map(facts).collect())
+    }
+
+    fn person_facts(&self, name: &str) -> Result<PersonFacts, ServiceError> {
+        let named = self.store.person(name).map_err(|error| self.explain(error))?;
+        let found = self.people()?.into_iter().find(|person| person.name == named.name);
+        found.ok_or(ServiceError::Internal("a person vanished"))
+    }
+
+    fn invitation_facts(&self, invitation: Invitation) -> InvitationFacts {
+        InvitationFacts {
+            resets: self.store.person(&invitation.name).is_ok(),
+            role: role_facts(invitation.role),
+            by: invitation.made_by,
+            expires: time::text(time::from_s(invitation.expires_s)),
+            name: invitation.name,
+        }
+    }
+
+    /// Invitations that nobody has taken up yet.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn invitations(&self) -> Result<Vec<InvitationFacts>, ServiceError> {
+        let open = self.store.invitations(time::now_s())?;
+        Ok(open.into_iter().map(|invitation| self.invitation_facts(invitation)).collect())
+    }
+
+    /// What a code invites to.
+    ///
+    /// # Errors
+    /// [`ServiceError::InvitationRefused`], or when the records cannot be read.
+    pub fn look_at_invitation(&self, code: &SecretString) -> Result<InvitationFacts, ServiceError> {
+        let found = self.store.invitation(code, time::now_s())?;
+        Ok(self.invitation_facts(found.ok_or(ServiceError::InvitationRefused)?))
+    }
+}
+
+impl Auth {
+    /// Adds a person who may sign in.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_person`].
+    pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
+        self.records.write(|transaction| transaction.add_person(name, password, role))
+    }
+
+    /// Gives a keeper a password; somebody new may then sign in.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_person`], but for a name that is taken.
+    pub fn set_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
+        let is_known = self.records.store.person(name).is_ok();
+        self.records.write(|transaction| {
+            if !is_known {
+                return transaction.add_person(name, password, Role::Keeper);
+            }
+            check_new_password(password)?;
+            Ok(transaction.store.set_password(name, &hash_password(password)?)?)
+        })?;
+        // With people there, nobody may use the set-up link.
+        *lock(&self.set_up_code) = None;
+        self.clear_caches();
+        Ok(())
+    }
+
+    /// Takes an invitation up: makes the person or gives them their new password, and signs them in.
+    ///
+    /// # Errors
+    /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or when the records cannot be written.
+    pub fn join(&self, join: Join, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+        let (code, password) = (join.code.into_inner(), join.password.into_inner());
+        check_new_password(&password)?;
+        let hash = hash_password(&password)?;
+        let (person, is_new) = self.records.write(|transaction| {
+            let (store, now_s) = (&transaction.store, time::now_s());
+            let invitation = store.invitation(&code, now_s)?.ok_or(ServiceError::InvitationRefused)?;
+            store.remove_invitation(&invitation.name)?;
+            let is_new = match store.set_password(&invitation.name, &hash) {
+                Err(StoreError::NotFound { .. }) => {
+                    store.add_person(&invitation.name, &hash, invitation.role, now_s)?;
+                    true
+                }
+                other => other.map(|()| false)?,
+            };
+            Ok((store.person(&invitation.name)?, is_new))
+        })?;
+        let action = if is_new { "joined" } else { "password-changed" };
+        self.journal.audit(&own_change(&person, action));
+        self.clear_caches();
+        self.begin_session(&person, agent)
+    }
+}
+
+impl Transaction<'_> {
+    /// Adds a person who may sign in.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be
+    /// written.
+    pub(super) fn add_person(
+        &self,
+        name: &str,
+        password: &SecretString,
+        role: Role,
+    ) -> Result<(), ServiceError> {
+        let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
+        check_new_password(password)?;
+        self.store.add_person(&name, &hash_password(password)?, role, time::now_s())?;
+        tracing::info!(person = name, role = role.word(), "person added");
+        Ok(())
+    }
+
+    /// Gives a person another role. Their tokens and invitations allow no more than that from then on.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn edit_person(&self, name: &str, change: &PersonChange) -> Result<PersonFacts, ServiceError> {
+        self.store.set_role(name, role_of(change.role)).map_err(|error| self.explain(error))?;
+        self.person_facts(name)
+    }
+
+    /// Removes a person, and signs them out everywhere. The tokens and invitations that they made end with them.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn remove_person(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_person(name).map_err(|error| self.explain(error))
+    }
+
+    /// Invites somebody, or gives somebody who forgot their password a link to a new one.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be written.
+    pub fn invite(&self, new: &NewInvitation, by: &Actor) -> Result<MadeInvitation, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let known = match self.store.person(&name) {
+            Ok(person) => Some(person),
+            Err(StoreError::NotFound { .. }) => None,
+            Err(error) => return Err(error.into()),
+        };
+        let role = match (&known, new.role) {
+            (Some(person), None) => person.role,
+            (Some(_), Some(_)) => {
+                return Err(ServiceError::Invalid {
+                    field: "role",
+                    detail: format!("{name:?} may sign in already, and keeps their role with a new password"),
+                    hint: "Change their role by itself, or leave it out of the invitation.",
+                });
+            }
+            (None, role) => role.map_or(Role::Viewer, role_of),
+        };
+        let invitation = Invitation {
+            name: known.map_or(name, |person| person.name),
+            role,
+            made_by: by.name.clone(),
+            maker: by.person.clone(),
+            expires_s: time::now_s() + INVITATION_S,
+        };
+        let code = SecretString::from(random_token());
+        self.store.add_invitation(&code, &invitation)?;
+        Ok(MadeInvitation { invitation: self.invitation_facts(invitation), code: code.into() })
+    }
+
+    /// Takes an invitation back.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn withdraw_invitation(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_invitation(name).map_err(|error| self.explain(error))
+    }
+}

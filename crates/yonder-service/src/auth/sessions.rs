@@ -1,0 +1,189 @@
+//! Signing in and out: the first person by the set-up link, everybody after that by name and password.
+
+use std::time::Instant;
+
+use secrecy::SecretString;
+use yonder_api::{Credentials, PasswordChange, Session as SessionFacts, SetUp, SignedIn};
+use yonder_core::Role;
+use yonder_store::{NewSession, Person, Session, StoreError};
+
+use super::{Auth, check_new_password, hash_password, people, verify_password};
+use crate::error::ServiceError;
+use crate::records::Transaction;
+use crate::secrets::{random_token, same_secret};
+use crate::sync::lock;
+use crate::time;
+use crate::views::role_facts;
+
+/// How long a session lasts, in seconds: a week.
+pub const SESSION_S: i64 = 7 * 86_400;
+/// Use is noted to the minute, so that reading does not become writing.
+pub(super) const TOUCH_EVERY_S: i64 = 60;
+/// What is kept of a browser's word about itself, in characters.
+const AGENT_LENGTH: usize = 200;
+
+impl Transaction<'_> {
+    /// Ends a session by its number: one of one's own, or anybody's.
+    ///
+    /// # Errors
+    /// When the records cannot be read or written.
+    pub fn end_session(&self, id: &str, whose: Option<&str>) -> Result<(), ServiceError> {
+        Ok(self.store.end_session(id, whose)?)
+    }
+}
+
+impl Auth {
+    /// The code of the one-time set-up link, until it has been used.
+    #[must_use]
+    pub fn set_up_code(&self) -> Option<SecretString> {
+        lock(&self.set_up_code).clone()
+    }
+
+    /// Makes the first person, a keeper, and signs them in. The link is used up.
+    ///
+    /// # Errors
+    /// [`ServiceError::SetUpRefused`] for a wrong or used code, [`ServiceError::Invalid`] for name or password.
+    pub fn set_up(&self, request: &SetUp, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+        let mut code = lock(&self.set_up_code);
+        let expected = code.as_ref().ok_or(ServiceError::SetUpRefused)?;
+        if !same_secret(expected, request.code.expose()) {
+            return Err(ServiceError::SetUpRefused);
+        }
+        let password = request.password.clone().into_inner();
+        self.add_person(&request.name, &password, Role::Keeper)?;
+        *code = None;
+        drop(code);
+        self.begin_session(&self.records.store.person(request.name.trim())?, agent)
+    }
+
+    /// Signs a person in: the session's token for the cookie, and what the console needs.
+    ///
+    /// # Errors
+    /// [`ServiceError::SignInRefused`], or [`ServiceError::TooManyAttempts`] after some of those.
+    pub fn sign_in(
+        &self,
+        credentials: &Credentials,
+        agent: &str,
+    ) -> Result<(SecretString, SignedIn), ServiceError> {
+        let name = credentials.name.trim();
+        let person = self.verified(name, credentials.password.clone().into_inner())?;
+        self.begin_session(&person, agent)
+    }
+
+    /// The person, if the password is theirs.
+    fn verified(&self, name: &str, password: SecretString) -> Result<Person, ServiceError> {
+        if let Some(wait) = lock(&self.attempts).wait(name, Instant::now()) {
+            return Err(ServiceError::TooManyAttempts(wait.as_secs() + 1));
+        }
+        let person = match self.records.store.person(name) {
+            Ok(person) => Some(person),
+            Err(StoreError::NotFound { .. }) => None,
+            Err(error) => return Err(error.into()),
+        };
+        let hash = person.as_ref().map(|person| person.password_hash.as_str());
+        let right = verify_password(&password, hash);
+        let Some(person) = person.filter(|_| right) else {
+            lock(&self.attempts).note_failure(name, Instant::now());
+            tracing::warn!("a sign-in was refused");
+            return Err(ServiceError::SignInRefused);
+        };
+        lock(&self.attempts).note_success(name);
+        Ok(person)
+    }
+
+    /// Ends a session.
+    ///
+    /// # Errors
+    /// When the records cannot be written.
+    pub fn sign_out(&self, token: &SecretString) -> Result<(), ServiceError> {
+        self.records.store.remove_session(token)?;
+        self.clear_caches();
+        Ok(())
+    }
+
+    /// Gives whoever is signed in a new password; their other sessions end.
+    ///
+    /// # Errors
+    /// [`ServiceError::SignInRefused`] for the current one, [`ServiceError::Invalid`] for the new one, and
+    /// [`ServiceError::TooManyAttempts`].
+    pub fn change_password(
+        &self,
+        session: &SecretString,
+        change: PasswordChange,
+    ) -> Result<(), ServiceError> {
+        let name = self.session(session)?.person;
+        let new = change.new.into_inner();
+        check_new_password(&new)?;
+        self.verified(&name, change.current.into_inner())?;
+        let hash = hash_password(&new)?;
+        self.records.store.replace_password(&name, &hash, session)?;
+        self.clear_caches();
+        Ok(())
+    }
+
+    /// Sessions that go on: one's own, or everybody's.
+    ///
+    /// # Errors
+    /// When the records cannot be read or written.
+    pub fn sessions(
+        &self,
+        whose: Option<&str>,
+        asking: Option<&SecretString>,
+    ) -> Result<Vec<SessionFacts>, ServiceError> {
+        let now_s = time::now_s();
+        let this = match asking {
+            Some(token) => self.records.store.session(token, now_s)?.map(|session| session.id),
+            None => None,
+        };
+        let facts = |session: Session| SessionFacts {
+            this: this.as_ref() == Some(&session.id),
+            id: session.id,
+            person: session.person,
+            agent: session.agent,
+            since: time::text(time::from_s(session.begun_s)),
+            seen: time::text(time::from_s(session.seen_s)),
+            expires: time::text(time::from_s(session.expires_s)),
+        };
+        Ok(self.records.store.sessions(whose, now_s)?.into_iter().map(facts).collect())
+    }
+
+    /// The session of a cookie's token.
+    ///
+    /// # Errors
+    /// [`ServiceError::SignInNeeded`] for an unknown or expired session, or when the records cannot be read.
+    pub fn session(&self, token: &SecretString) -> Result<Session, ServiceError> {
+        let (now, now_s) = (Instant::now(), time::now_s());
+        let (known, generation) = {
+            let cache = lock(&self.known_sessions);
+            (cache.get(token, now), cache.generation())
+        };
+        if let Some(session) = known.filter(|session| session.expires_s > now_s) {
+            return Ok(session);
+        }
+        let session = self.records.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
+        lock(&self.known_sessions).insert(token, session.clone(), generation, now);
+        if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
+            // On a full disk people can still look.
+            if let Err(error) = self.records.store.touch_session(token, now_s) {
+                tracing::debug!(%error, "the use of a session could not be noted");
+            }
+        }
+        Ok(session)
+    }
+
+    pub(super) fn begin_session(
+        &self,
+        person: &Person,
+        agent: &str,
+    ) -> Result<(SecretString, SignedIn), ServiceError> {
+        let (token, csrf) = (SecretString::from(random_token()), random_token());
+        let begun_s = time::now_s();
+        let agent: String = agent.chars().take(AGENT_LENGTH).collect();
+        let new =
+            NewSession { token: &token, csrf: &csrf, agent: &agent, begun_s, expires_s: begun_s + SESSION_S };
+        self.records.store.add_session(person, &new)?;
+        self.journal.audit(&people::own_change(person, "signed-in"));
+        let signed_in = SignedIn { person: person.name.clone(), role: role_facts(person.role), token: csrf };
+        Ok((token, signed_in))
+    }
+}

@@ -1,0 +1,114 @@
+//! Tokens by which programs use the API.
+
+use std::time::Instant;
+
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_api::{MadeToken, NewToken, Token as TokenFacts};
+use yonder_core::{Role, check_name};
+use yonder_store::{NewToken as NewStored, Token};
+
+use super::Auth;
+use super::sessions::TOUCH_EVERY_S;
+use crate::change::Actor;
+use crate::error::ServiceError;
+use crate::records::{Records, Transaction};
+use crate::secrets::{random_token, same_secret};
+use crate::sync::lock;
+use crate::time;
+use crate::views::{role_facts, role_of};
+
+const DAY_S: i64 = 86_400;
+/// The longest a token may be made for, in days.
+const LONGEST_DAYS: u32 = 3_650;
+
+fn facts(token: Token) -> TokenFacts {
+    let text = |seconds| time::text(time::from_s(seconds));
+    TokenFacts {
+        name: token.name,
+        role: role_facts(token.role),
+        by: token.made_by,
+        since: text(token.created_s),
+        void: token.expires_s.is_some_and(|end| end <= time::now_s()),
+        expires: token.expires_s.map(text),
+        used: token.used_s.map(text),
+    }
+}
+
+impl Records {
+    /// All tokens by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn tokens(&self) -> Result<Vec<TokenFacts>, ServiceError> {
+        Ok(self.store.tokens()?.into_iter().map(facts).collect())
+    }
+}
+
+impl Transaction<'_> {
+    /// Makes a token.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or when the records cannot be written.
+    pub fn add_token(&self, new: &NewToken, by: &Actor) -> Result<MadeToken, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        if let Some(days) = new.days.filter(|days| !(1..=LONGEST_DAYS).contains(days)) {
+            return Err(ServiceError::Invalid {
+                field: "days",
+                detail: format!("{days} days are not from 1 to {LONGEST_DAYS}"),
+                hint: "Give a number of days, or leave it out for a token that lasts.",
+            });
+        }
+        let secret = SecretString::from(random_token());
+        let created_s = time::now_s();
+        self.store.add_token(&NewStored {
+            name: &name,
+            role: new.role.map_or(Role::Viewer, role_of),
+            token: &secret,
+            made_by: &by.name,
+            maker: by.person.as_deref(),
+            created_s,
+            expires_s: new.days.map(|days| created_s + i64::from(days) * DAY_S),
+        })?;
+        let kept = self.store.token(&secret, created_s)?;
+        let token = facts(kept.ok_or(ServiceError::Internal("a token vanished"))?);
+        Ok(MadeToken { token, secret: secret.into() })
+    }
+
+    /// Removes a token; its bearer is refused from then on.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read or written.
+    pub fn remove_token(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_token(name).map_err(|error| self.explain(error))
+    }
+}
+
+impl Auth {
+    /// Bearer of a token: its name, the person who is responsible, and the role. The home folder's token allows everything.
+    ///
+    /// # Errors
+    /// [`ServiceError::SignInNeeded`] for an unknown or expired token, or when the records cannot be read.
+    pub fn bearer(&self, secret: &SecretString) -> Result<(String, Option<String>, Role), ServiceError> {
+        if same_secret(&self.local_token, secret.expose_secret()) {
+            return Ok(("local".to_owned(), None, Role::Keeper));
+        }
+        let (now, now_s) = (Instant::now(), time::now_s());
+        let (known, generation) = {
+            let cache = lock(&self.known_tokens);
+            (cache.get(secret, now), cache.generation())
+        };
+        if let Some(token) = known.filter(|token| token.expires_s.is_none_or(|end| end > now_s)) {
+            return Ok((format!("{} (token)", token.name), token.maker, token.role));
+        }
+        let token = self.records.store.token(secret, now_s)?.ok_or(ServiceError::SignInNeeded)?;
+        lock(&self.known_tokens).insert(secret, token.clone(), generation, now);
+        let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
+        if is_old && lock(&self.touches).is_due(&token.name, now_s) {
+            // On a full disk programs can still look.
+            if let Err(error) = self.records.store.touch_token(&token.name, now_s) {
+                tracing::debug!(%error, "the use of a token could not be noted");
+            }
+        }
+        Ok((format!("{} (token)", token.name), token.maker, token.role))
+    }
+}

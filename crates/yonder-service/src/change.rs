@@ -1,0 +1,110 @@
+//! Changes of records: their author, their origin, and what they expect.
+
+use yonder_core::Role;
+use yonder_store::Kind;
+
+use crate::error::ServiceError;
+
+/// Origin of a change.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Origin {
+    /// The web console.
+    Console,
+    /// The command line.
+    CommandLine,
+    /// Another program, by the API.
+    Api,
+    /// A site book.
+    SiteBook,
+    /// An on-air window.
+    Schedule,
+}
+
+impl Origin {
+    /// Returns the name used in the API and the records.
+    #[must_use]
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Console => "console",
+            Self::CommandLine => "command-line",
+            Self::Api => "api",
+            Self::SiteBook => "site-book",
+            Self::Schedule => "schedule",
+        }
+    }
+}
+
+/// Author and origin of a change.
+#[derive(Debug, Clone)]
+pub struct Actor {
+    /// Name of the person, or of the token.
+    pub name: String,
+    /// Person who is responsible: oneself, or the maker of the token. `None` for the local token and the service.
+    pub person: Option<String>,
+    /// Role, which limits the changes.
+    pub role: Role,
+    /// Origin.
+    pub origin: Origin,
+    /// Network address.
+    pub address: Option<String>,
+}
+
+impl Actor {
+    /// The service itself, for what its clock does.
+    pub(crate) fn schedule() -> Self {
+        Self {
+            name: "schedule".to_owned(),
+            person: None,
+            role: Role::Keeper,
+            origin: Origin::Schedule,
+            address: None,
+        }
+    }
+}
+
+/// A change that is asked for.
+#[derive(Debug, Clone)]
+pub struct Change {
+    /// Author.
+    pub actor: Actor,
+    /// Role that it needs.
+    pub needs: Role,
+    /// Action, like `changed`.
+    pub action: &'static str,
+    /// Kind of the record.
+    pub kind: Kind,
+    /// Name of the record.
+    pub name: String,
+    /// Revision that the record must have; `None` changes whatever is there.
+    pub expected_revision: Option<i64>,
+}
+
+impl Change {
+    /// Checks the role of the author.
+    ///
+    /// # Errors
+    /// [`ServiceError::RoleNeeded`].
+    pub(crate) fn check_role(&self) -> Result<(), ServiceError> {
+        let has = self.actor.role;
+        if has >= self.needs { Ok(()) } else { Err(ServiceError::RoleNeeded { has, needs: self.needs }) }
+    }
+
+    /// Checks the present revision of the record; `None` for one that is not there, which the change itself refuses.
+    ///
+    /// # Errors
+    /// [`ServiceError::Stale`] for another one than the expected.
+    pub(crate) fn check_revision(&self, present: Option<i64>) -> Result<(), ServiceError> {
+        match self.expected_revision.zip(present) {
+            Some((expected, present)) if expected != present => {
+                Err(ServiceError::Stale { kind: self.kind, name: self.name.clone() })
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Writes the change to the log.
+    pub(crate) fn log(&self) {
+        let Self { actor, action, kind, name, .. } = self;
+        tracing::info!(who = actor.name, origin = actor.origin.as_str(), action, %kind, name, "change");
+    }
+}

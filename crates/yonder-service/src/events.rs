@@ -1,0 +1,181 @@
+//! Live events: changes of relays and new lines of the logbook, for all subscribers.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+
+use tokio::sync::{Notify, broadcast};
+use tokio::time::{MissedTickBehavior, interval, sleep};
+use yonder_api::{Relay, RelayEvent, RelayPulse};
+use yonder_engine::Engine;
+use yonder_store::LogFilter;
+
+use crate::error::ServiceError;
+use crate::records::Records;
+use crate::sync::lock;
+use crate::views;
+
+/// Changes within this time are published together.
+const GATHER: Duration = Duration::from_millis(50);
+/// Interval of the events with figures that change continuously, like bit rates.
+const PULSE: Duration = Duration::from_secs(1);
+/// Maximum number of logbook lines that are published at a time; subscribers read more of them from the logbook.
+const MAX_LINES: u32 = 200;
+
+/// An event as its JSON text, shared by all listeners.
+pub type LiveEvent = Arc<str>;
+
+/// Number of events that a subscriber may be behind before it must subscribe again.
+const CAPACITY: usize = 1024;
+
+/// A relay as it was last published.
+#[derive(Debug)]
+struct Published {
+    relay: Relay,
+    /// The relay without the figures of `pulse`.
+    still: Relay,
+    pulse: RelayPulse,
+}
+
+/// Publication of live events.
+#[derive(Debug)]
+pub struct Events {
+    records: Arc<Records>,
+    engine: Engine,
+    /// All relays as they were last published.
+    published: Mutex<BTreeMap<String, Published>>,
+    /// Number of the last line of the logbook that was published.
+    last_line: Mutex<i64>,
+    sender: broadcast::Sender<LiveEvent>,
+    /// Signals that the records have changed, for the next publication.
+    records_changed: Notify,
+}
+
+/// Runs a comparison and returns the pause until the next one, nine times its duration: with many relays that change continuously,
+/// comparisons take at most a tenth of a core.
+fn timed(compare: impl FnOnce()) -> Duration {
+    let begun = Instant::now();
+    compare();
+    (begun.elapsed() * 9).clamp(GATHER, PULSE)
+}
+
+fn text(event: &RelayEvent) -> Option<LiveEvent> {
+    serde_json::to_string(event).ok().map(Into::into)
+}
+
+fn relay_event(relay: &Relay) -> Option<LiveEvent> {
+    text(&RelayEvent::Relay { relay: Box::new(relay.clone()) })
+}
+
+impl Events {
+    /// Events from now on.
+    ///
+    /// # Errors
+    /// When the logbook cannot be read.
+    pub(crate) fn new(records: Arc<Records>, engine: Engine) -> Result<Self, ServiceError> {
+        let last_line = records.store.last_log_line()?;
+        Ok(Self {
+            records,
+            engine,
+            published: Mutex::default(),
+            last_line: Mutex::new(last_line),
+            sender: broadcast::Sender::new(CAPACITY),
+            records_changed: Notify::new(),
+        })
+    }
+
+    /// Publishes changes until the task is dropped.
+    pub(crate) async fn run(self: Arc<Self>) {
+        let mut changes = self.engine.changes();
+        let mut pulses = interval(PULSE);
+        pulses.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut pause = GATHER;
+        loop {
+            tokio::select! {
+                changed = changes.changed() => {
+                    if changed.is_err() {
+                        return;
+                    }
+                    sleep(pause).await;
+                    changes.mark_unchanged();
+                    pause = timed(|| self.publish_differences(false));
+                }
+                () = self.records_changed.notified() => {
+                    sleep(pause).await;
+                    pause = timed(|| self.publish_differences(false));
+                }
+                _ = pulses.tick() => self.publish_differences(true),
+            }
+        }
+    }
+
+    /// Subscribes: returns all relays as they were last published, and the events from then on.
+    pub fn subscribe(&self) -> (Vec<LiveEvent>, broadcast::Receiver<LiveEvent>) {
+        // Includes changes that are not published yet.
+        self.publish_differences(false);
+        // Both under one lock, so that no event is lost between the two.
+        let published = lock(&self.published);
+        let relays = published.values().filter_map(|published| relay_event(&published.relay));
+        (relays.collect(), self.sender.subscribe())
+    }
+
+    /// Publishes what a change of the records has changed, within the next 50 ms: a hundred changes cost as much as one.
+    pub fn notify_changes(&self) {
+        self.records_changed.notify_one();
+    }
+
+    fn publish_differences(&self, with_pulses: bool) {
+        let mut published = lock(&self.published);
+        let mut removed = std::mem::take(&mut *published);
+        let mut moved = Vec::new();
+        for relay in self.records.relays() {
+            let name = relay.name.clone();
+            let (still, pulse) = (RelayPulse::still(&relay), RelayPulse::of(&relay));
+            let latest = match removed.remove(&name) {
+                Some(before) if before.still == still && !with_pulses => before,
+                Some(before) if before.still == still => {
+                    if before.pulse != pulse {
+                        moved.push(pulse.clone());
+                    }
+                    Published { relay, still, pulse }
+                }
+                _ => {
+                    self.send(relay_event(&relay));
+                    Published { relay, still, pulse }
+                }
+            };
+            published.insert(name, latest);
+        }
+        for name in removed.into_keys() {
+            self.send(text(&RelayEvent::Gone { name }));
+        }
+        if !moved.is_empty() {
+            self.send(text(&RelayEvent::Pulse { relays: moved }));
+        }
+    }
+
+    /// Publishes the lines of the logbook that were written since the last call.
+    pub(crate) fn publish_log_lines(&self) {
+        let after = *lock(&self.last_line);
+        let filter = LogFilter { after: Some(after), most: MAX_LINES, ..LogFilter::default() };
+        // Not read under the lock, which would wait for the disk. Lines that cannot be read are in the logbook alone.
+        let Ok(lines) = self.records.store.logbook(&filter) else { return };
+        let mut last = lock(&self.last_line);
+        for line in lines.into_iter().filter(|line| line.id > *last).collect::<Vec<_>>() {
+            *last = line.id;
+            self.send(text(&RelayEvent::Log { entry: Box::new(views::log_entry(line)) }));
+        }
+    }
+
+    /// Publishes an event.
+    pub(crate) fn publish(&self, event: &RelayEvent) {
+        self.send(text(event));
+    }
+
+    fn send(&self, event: Option<LiveEvent>) {
+        if let Some(event) = event {
+            // There may be no subscriber.
+            let _subscribers = self.sender.send(event);
+        }
+    }
+}

@@ -1,0 +1,56 @@
+//! The last day of every relay, as bands.
+
+use std::collections::BTreeSet;
+use std::time::SystemTime;
+
+use yonder_api::{Band, Day, RelayDay};
+use yonder_core::record::{StateBegan, Subject, day};
+
+use super::History;
+use crate::error::ServiceError;
+use crate::time;
+
+const STEP_MS: i64 = 60_000;
+const STEPS: usize = 1_440;
+const DAY_MS: i64 = 86_400_000;
+/// States that are looked at: two hundred relays that change every ten minutes. Of more, the latest.
+const MOST_STATES: u32 = 60_000;
+
+impl History {
+    /// The last day of every relay that ran in it; its last step is the minute that goes on.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn day(&self) -> Result<Day, ServiceError> {
+        let now_ms = time::millis(SystemTime::now());
+        let from_ms = now_ms.div_euclid(STEP_MS) * STEP_MS + STEP_MS - DAY_MS;
+        let (runs, outages) =
+            (self.records.store.runs(from_ms, now_ms)?, self.records.store.outages(from_ms, now_ms)?);
+        let mut states = self.states_since_before(from_ms);
+        states.extend(self.records.store.push_states(from_ms, MOST_STATES)?);
+        let days = day((from_ms, STEP_MS, STEPS), now_ms, &runs, &outages, &states);
+        // Removed relays are in the record still.
+        let kept: BTreeSet<String> =
+            self.records.stored_relays().iter().map(|relay| relay.name.clone()).collect();
+        let relays = days.into_iter().filter(|(name, _)| kept.contains(name)).map(|(name, bands)| RelayDay {
+            name,
+            bands: bands.into_iter().map(|(level, steps)| Band { state: level, steps }).collect(),
+        });
+        Ok(Day { from: time::text(time::from_millis(from_ms)), step_s: 60, relays: relays.collect() })
+    }
+
+    /// States that go on and began before `from_ms`.
+    fn states_since_before(&self, from_ms: i64) -> Vec<StateBegan> {
+        let mut states = Vec::new();
+        for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
+            let Some(view) = self.engine.relay(&relay.name) else { continue };
+            let before = view.pushes.into_iter().filter(|push| time::millis(push.since) < from_ms);
+            states.extend(before.map(|push| StateBegan {
+                subject: Subject::Push(relay.name.clone(), push.destination),
+                at_ms: time::millis(push.since),
+                state: Some(push.state),
+            }));
+        }
+        states
+    }
+}

@@ -1,0 +1,63 @@
+//! History: states, outages, traffic and bit rates over time, and the reports of them.
+
+mod day;
+mod observer;
+mod rates;
+mod report;
+mod traffic;
+
+use std::sync::{Arc, Mutex};
+
+use yonder_core::record::{Note, Recorder};
+use yonder_engine::Engine;
+
+use crate::events::Events;
+use crate::journal::Journal;
+use crate::records::Records;
+use crate::rename::Rename;
+use crate::sync::lock;
+use rates::Series;
+use traffic::TrafficCounter;
+
+/// What ran, for how long, and how well.
+#[derive(Debug)]
+pub struct History {
+    records: Arc<Records>,
+    engine: Engine,
+    events: Arc<Events>,
+    journal: Arc<Journal>,
+    recorder: Mutex<Recorder>,
+    /// Notes of the recorder that the disk did not take. Locked while they are written.
+    unwritten_notes: Mutex<Vec<Note>>,
+    traffic: Mutex<TrafficCounter>,
+    series: Mutex<Series>,
+}
+
+impl History {
+    pub(crate) fn new(
+        records: Arc<Records>,
+        engine: Engine,
+        events: Arc<Events>,
+        journal: Arc<Journal>,
+    ) -> Self {
+        Self {
+            records,
+            engine,
+            events,
+            journal,
+            recorder: Mutex::default(),
+            unwritten_notes: Mutex::default(),
+            traffic: Mutex::default(),
+            series: Mutex::default(),
+        }
+    }
+
+    /// Continues under the new name of a record.
+    pub(crate) fn rename(&self, rename: Rename<'_>) {
+        lock(&self.recorder).rename_subjects(|subject| rename.subject(subject));
+        lock(&self.traffic).rename_subjects(|carried| rename.carried(carried));
+        let mut series = lock(&self.series);
+        let renamed = std::mem::take(&mut *series).into_iter();
+        *series = renamed.map(|(key, value)| (rename.carried(&key).unwrap_or(key), value)).collect();
+    }
+}

@@ -1,0 +1,56 @@
+//! Journal: the audit trail, and the logbook lines of the service itself. An entry that the disk does not take is kept in memory
+//! and written later.
+
+mod audit;
+mod queue;
+mod trail;
+
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use tokio::time::{MissedTickBehavior, interval};
+use yonder_store::AuditEntry;
+
+use crate::events::Events;
+use crate::records::Records;
+use crate::sync::lock;
+pub(crate) use audit::audit_entry;
+use queue::Queue;
+
+/// Interval at which entries that the disk did not take are tried again.
+const RETRY_INTERVAL: Duration = Duration::from_secs(5);
+
+/// Audit trail and logbook of the service.
+#[derive(Debug)]
+pub struct Journal {
+    records: Arc<Records>,
+    events: Arc<Events>,
+    queue: Queue,
+    /// Audit entries that the disk did not take.
+    unwritten: Mutex<Vec<AuditEntry>>,
+}
+
+impl Journal {
+    pub(crate) fn new(records: Arc<Records>, events: Arc<Events>) -> Self {
+        Self { records, events, queue: Queue::default(), unwritten: Mutex::default() }
+    }
+
+    /// Tries again and again to write desired states and audit entries that the disk did not take, until the task is dropped.
+    pub(crate) async fn retry_writes(self: Arc<Self>) {
+        let mut ticks = interval(RETRY_INTERVAL);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let journal = Arc::clone(&self);
+            let written = tokio::task::spawn_blocking(move || journal.write_kept_changes()).await;
+            if let Ok(Err(error)) = written {
+                tracing::warn!(%error, "changes kept in memory could not be written");
+            }
+        }
+    }
+
+    /// Number of entries that wait for the disk.
+    pub(crate) fn waiting(&self) -> usize {
+        lock(&self.unwritten).len() + self.queue.len()
+    }
+}

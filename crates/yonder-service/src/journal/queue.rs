@@ -1,0 +1,101 @@
+//! Queue of logbook lines of the service itself. A blocking thread writes them, so that a disk that hangs delays nothing else.
+
+use std::collections::VecDeque;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+use std::time::SystemTime;
+
+use tokio::sync::Notify;
+use yonder_store::{Deed, Kind};
+
+use super::Journal;
+use crate::sync::lock;
+use crate::time;
+
+/// Maximum number of waiting lines. Beyond that the oldest are lost, and counted in the log.
+const MAX_WAITING: usize = 10_000;
+
+/// Queued lines.
+#[derive(Debug, Default)]
+pub(super) struct Queue {
+    lines: Mutex<VecDeque<Deed>>,
+    signal: Notify,
+    /// The writing loop runs; without it lines are written at once.
+    is_running: AtomicBool,
+}
+
+impl Queue {
+    /// Number of waiting lines.
+    pub(super) fn len(&self) -> usize {
+        lock(&self.lines).len()
+    }
+}
+
+impl Journal {
+    /// Writes queued lines until the task is dropped.
+    pub(crate) async fn run_queue(self: Arc<Self>) {
+        let _running = Running::begin(&self.queue.is_running);
+        loop {
+            self.queue.signal.notified().await;
+            let journal = Arc::clone(&self);
+            // A panic in a write is logged by the runtime; the line is lost.
+            let _written = tokio::task::spawn_blocking(move || journal.flush()).await;
+        }
+    }
+
+    /// Adds a line about the service itself to the logbook.
+    pub(crate) fn log_own(&self, what: &'static str, kind: Kind, name: &str, detail: &str) {
+        tracing::info!(what, %kind, name, "recorded");
+        let line = Deed {
+            at_ms: time::millis(SystemTime::now()),
+            who: None,
+            what: what.to_owned(),
+            kind,
+            name: name.to_owned(),
+            detail: detail.to_owned(),
+        };
+        if !self.queue.is_running.load(Ordering::Relaxed) {
+            self.write_line(&line);
+            return;
+        }
+        {
+            let mut lines = lock(&self.queue.lines);
+            if lines.len() >= MAX_WAITING {
+                tracing::error!("too many logbook lines wait for the disk, the oldest is lost");
+                lines.pop_front();
+            }
+            lines.push_back(line);
+        }
+        self.queue.signal.notify_one();
+    }
+
+    /// Writes all queued lines. Blocks.
+    pub(crate) fn flush(&self) {
+        while let Some(line) = { lock(&self.queue.lines).pop_front() } {
+            self.write_line(&line);
+        }
+    }
+
+    fn write_line(&self, line: &Deed) {
+        if let Err(error) = self.records.store.record_deed(line) {
+            tracing::error!(%error, "a logbook line could not be written");
+        }
+        self.events.publish_log_lines();
+    }
+}
+
+/// Guard that marks the writing loop as running.
+struct Running<'a>(&'a AtomicBool);
+
+impl<'a> Running<'a> {
+    fn begin(is_running: &'a AtomicBool) -> Self {
+        is_running.store(true, Ordering::Relaxed);
+        Self(is_running)
+    }
+}
+
+impl Drop for Running<'_> {
+    fn drop(&mut self) {
+        self.0.store(false, Ordering::Relaxed);
+    }
+}

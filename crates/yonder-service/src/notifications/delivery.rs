@@ -1,0 +1,141 @@
+//! Delivery of notifications from the outbox: until they are delivered, over restarts and on a full disk.
+
+use std::sync::Arc;
+use std::time::{Duration, SystemTime};
+
+use tokio::time::{MissedTickBehavior, interval};
+use yonder_api::AlertMessage;
+use yonder_core::alerts::{Batch, Notification, UNREACHABLE_AFTER};
+use yonder_store::Kind;
+
+use super::Notifications;
+use crate::channel;
+use crate::sync::lock;
+use crate::time;
+
+/// Interval at which the outbox is checked.
+const CHECK_INTERVAL: Duration = Duration::from_secs(1);
+
+impl Notifications {
+    /// Delivers notifications until the task is dropped.
+    ///
+    /// # Cancel safety
+    /// Notifications that are being delivered may be delivered once more.
+    pub(crate) async fn run_delivery(self: Arc<Self>) {
+        let mut ticks = interval(CHECK_INTERVAL);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let due = lock(&self.outbox).take_due(time::millis(SystemTime::now()));
+            for batch in due {
+                let notifications = Arc::clone(&self);
+                // Each receiver by itself: one that does not answer delays no other. The result is in the outbox.
+                tokio::task::spawn_blocking(move || notifications.deliver(&batch));
+            }
+        }
+    }
+
+    /// Delivers one batch, and schedules the next attempt where that fails.
+    fn deliver(&self, batch: &Batch) {
+        let now_ms = time::millis(SystemTime::now());
+        match self.try_to_deliver(batch, now_ms) {
+            Ok(()) => {
+                if lock(&self.outbox).on_delivered(batch) {
+                    let detail = "Notifications are delivered again.";
+                    self.journal.log_own("notified-again", Kind::Receiver, &batch.receiver, detail);
+                }
+            }
+            Err(error) => {
+                let failures = lock(&self.outbox).on_failed(&batch.receiver, now_ms);
+                tracing::warn!(receiver = batch.receiver, failures, error, "notification not delivered");
+                if failures == UNREACHABLE_AFTER {
+                    let detail = format!("Notifications are not delivered, and tried again: {error}.");
+                    self.journal.log_own("not-told", Kind::Receiver, &batch.receiver, &detail);
+                }
+            }
+        }
+        self.store_outbox();
+    }
+
+    fn try_to_deliver(&self, batch: &Batch, now_ms: i64) -> Result<(), String> {
+        let receiver = self.records.store.receiver(&batch.receiver).map_err(|error| error.to_string())?;
+        let way = self.records.full_way(&receiver).map_err(|error| error.to_string())?;
+        let secret = self.records.open_receiver_secret(&receiver).map_err(|error| error.to_string())?;
+        let Some(message) = joined(&batch.notifications, now_ms) else { return Ok(()) };
+        channel::send(&way, secret.as_ref(), &message).map_err(|error| error.to_string())
+    }
+
+    /// Stores the undelivered notifications if they have changed. What the disk does not take stays in memory.
+    ///
+    /// The outbox is not locked while the records are written: a change of a receiver holds the records and wants the outbox.
+    pub(super) fn store_outbox(&self) {
+        // One writer at a time, so that an older state never replaces a newer one.
+        let _writing = lock(&self.outbox_writing);
+        let changes = lock(&self.outbox).take_changes();
+        let Some(pending) = changes else { return };
+        if let Err(error) = self.records.store.keep_notifications(&pending) {
+            tracing::warn!(%error, "undelivered notifications could not be stored");
+            lock(&self.outbox).mark_changed();
+        }
+    }
+}
+
+/// Returns one message of all notifications; `None` of none.
+fn joined(notifications: &[Notification], now_ms: i64) -> Option<AlertMessage> {
+    let [first, others @ ..] = notifications else { return None };
+    let single = message(first, now_ms);
+    if others.is_empty() {
+        return Some(single);
+    }
+    let messages: Vec<AlertMessage> = notifications.iter().map(|one| message(one, now_ms)).collect();
+    let lines = messages.iter().map(|one| format!("{} ({}): {}", one.alert, one.kind, one.message));
+    Some(AlertMessage {
+        kind: "several".to_owned(),
+        alert: format!("{} notifications", messages.len()),
+        subject: "several".to_owned(),
+        message: lines.collect::<Vec<_>>().join("\n"),
+        messages,
+        ..single
+    })
+}
+
+fn message(notification: &Notification, now_ms: i64) -> AlertMessage {
+    AlertMessage {
+        kind: notification.kind.word().to_owned(),
+        alert: notification.alert.clone(),
+        subject: notification.subject.clone(),
+        message: notification.message.clone(),
+        since: time::text(time::from_millis(notification.raised_ms)),
+        at: time::text(time::from_millis(now_ms)),
+        messages: Vec::new(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yonder_core::alerts::NoticeKind;
+
+    fn notification(subject: &str) -> Notification {
+        Notification {
+            receiver: "desk".into(),
+            kind: NoticeKind::Raised,
+            alert: "night".into(),
+            subject: subject.into(),
+            message: format!("The {subject} is down."),
+            raised_ms: 1_000,
+            at_ms: 1_000,
+        }
+    }
+
+    #[test]
+    fn several_notifications_are_one_message_with_all_of_them() {
+        assert_eq!(joined(&[], 5_000), None);
+        let one = joined(&[notification("feed a")], 5_000).unwrap();
+        assert_eq!((one.kind.as_str(), one.messages.len()), ("raised", 0));
+        let both = joined(&[notification("feed a"), notification("feed b")], 5_000).unwrap();
+        assert_eq!((both.kind.as_str(), both.alert.as_str()), ("several", "2 notifications"));
+        assert_eq!(both.message, "night (raised): The feed a is down.\nnight (raised): The feed b is down.");
+        assert_eq!(both.messages[1].subject, "feed b");
+    }
+}

@@ -1,0 +1,283 @@
+//! Evaluation of the alerts: what is wrong, and who is notified of it.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::{Duration, SystemTime};
+
+use tokio::time::{MissedTickBehavior, interval};
+use yonder_api::WhatIf;
+use yonder_core::alerts::{Facts, Notice, NoticeKind, Notification, Rule, ServiceFacts, Sighted, Trigger};
+use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
+use yonder_engine::{CauseView, RelayView};
+use yonder_store::{Alert as StoredAlert, Kind, Receiver as StoredReceiver};
+
+use crate::error::ServiceError;
+use crate::notifications::Notifications;
+use crate::sync::lock;
+use crate::time;
+
+/// Interval of the evaluation.
+const LOOK_EVERY: Duration = Duration::from_secs(2);
+/// Number of evaluations from one check of keys and allowances to the next.
+const SLOW_LOOKS: u32 = 30;
+/// Time for which a start after a crash raises an alert.
+const RESTART_SHOWN_MS: i64 = 10 * 60_000;
+/// Seconds after which a write of the record that does not end counts as a failure.
+const RECORD_BLOCKED_S: i64 = 15;
+const HOUR_MS: i64 = 3_600_000;
+const DAY_MS: i64 = 24 * HOUR_MS;
+
+/// State that the evaluation alone uses.
+#[derive(Debug, Default)]
+pub(super) struct Rounds {
+    slow: Vec<Sighted>,
+    count: u32,
+    /// Time of the last sign of life of each receiver.
+    signs: HashMap<String, i64>,
+    /// Since when the record has been waiting for the disk, in milliseconds since 1970.
+    record_blocked_ms: Option<i64>,
+}
+
+impl Notifications {
+    /// Evaluates the alerts again and again, until the task is dropped.
+    pub(crate) async fn run_evaluation(self: Arc<Self>) {
+        let mut ticks = interval(LOOK_EVERY);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let notifications = Arc::clone(&self);
+            let looked = tokio::task::spawn_blocking(move || notifications.evaluate()).await;
+            match looked {
+                Ok(Ok(())) => {}
+                Ok(Err(error)) => tracing::warn!(%error, "alerts could not be evaluated"),
+                Err(error) => tracing::error!(%error, "the evaluation of alerts panicked"),
+            }
+        }
+    }
+
+    fn evaluate(&self) -> Result<(), ServiceError> {
+        let (alerts, receivers) = (self.records.store.alerts()?, self.records.store.receivers()?);
+        let now_ms = time::millis(SystemTime::now());
+        self.send_signs_of_life(&receivers, now_ms);
+        // Nothing is watched and nothing goes on: nothing is to be done.
+        if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
+            self.evaluate_rules(&alerts, &receivers, now_ms)?;
+        }
+        let is_known = |name: &str| receivers.iter().any(|receiver| receiver.name == name);
+        lock(&self.outbox).retain_receivers(is_known);
+        self.store_outbox();
+        Ok(())
+    }
+
+    fn evaluate_rules(
+        &self,
+        alerts: &[StoredAlert],
+        receivers: &[StoredReceiver],
+        now_ms: i64,
+    ) -> Result<(), ServiceError> {
+        let mut seen = self.running_facts();
+        seen.push(self.service_facts(now_ms));
+        {
+            let mut rounds = lock(&self.rounds);
+            if rounds.count.is_multiple_of(SLOW_LOOKS) {
+                rounds.slow = self.slow_facts()?;
+            }
+            rounds.count = rounds.count.wrapping_add(1);
+            seen.extend(rounds.slow.iter().cloned());
+        }
+        let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
+        // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
+        let notices = lock(&self.book).look(now_ms, &rules, &seen);
+        for notice in &notices {
+            self.notify(notice, alerts, receivers, now_ms);
+        }
+        for notice in &notices {
+            let what = match notice.kind {
+                NoticeKind::Raised | NoticeKind::Alive => "alert-raised",
+                NoticeKind::Still => "alert-repeated",
+                NoticeKind::Over => "alert-over",
+            };
+            self.journal.log_own(what, Kind::Alert, &notice.rule, &notice.message);
+        }
+        if !notices.is_empty() {
+            self.store_open_alerts_later();
+        }
+        Ok(())
+    }
+
+    /// Puts a notice into the outbox for its receivers.
+    fn notify(&self, notice: &Notice, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
+        let alert = alerts.iter().find(|alert| alert.name == notice.rule);
+        if alert.and_then(|alert| alert.muted_until_ms).is_some_and(|until_ms| now_ms < until_ms) {
+            return;
+        }
+        let to = alert.map(|alert| &alert.to);
+        let is_meant =
+            |receiver: &&StoredReceiver| to.is_none_or(|to| to.is_empty() || to.contains(&receiver.name));
+        let mut outbox = lock(&self.outbox);
+        for receiver in receivers.iter().filter(is_meant) {
+            outbox.push(Notification {
+                receiver: receiver.name.clone(),
+                kind: notice.kind,
+                alert: notice.rule.clone(),
+                subject: notice.subject.clone(),
+                message: notice.message.clone(),
+                raised_ms: notice.raised_ms,
+                at_ms: now_ms,
+            });
+        }
+    }
+
+    /// Sends each receiver that wants one a regular sign of life, the first at the start: its absence shows that the service, its
+    /// machine or its uplink is down.
+    fn send_signs_of_life(&self, receivers: &[StoredReceiver], now_ms: i64) {
+        let mut rounds = lock(&self.rounds);
+        rounds.signs.retain(|name, _| receivers.iter().any(|receiver| receiver.name == *name));
+        for receiver in receivers {
+            let Some(hours) = receiver.sign_of_life_h else { continue };
+            let last = rounds.signs.get(&receiver.name);
+            if last.is_some_and(|last| now_ms - last < i64::from(hours) * HOUR_MS) {
+                continue;
+            }
+            rounds.signs.insert(receiver.name.clone(), now_ms);
+            lock(&self.outbox).push(Notification {
+                receiver: receiver.name.clone(),
+                kind: NoticeKind::Alive,
+                alert: "sign of life".to_owned(),
+                subject: "service".to_owned(),
+                message: self.sign_of_life(hours),
+                raised_ms: now_ms,
+                at_ms: now_ms,
+            });
+        }
+    }
+
+    fn sign_of_life(&self, hours: u32) -> String {
+        let relays = self.records.relays();
+        let running = relays.iter().filter(|relay| relay.wanted.is_running());
+        let (mut wanted, mut good) = (0, 0);
+        for relay in running {
+            wanted += 1;
+            good += u32::from(relay.condition.level == ConditionLevel::Good);
+        }
+        format!(
+            "The service runs; {good} of {wanted} relays are as they should be. Next sign of life in {hours} h."
+        )
+    }
+
+    /// Returns a sentence if the records cannot be written. Does not wait for a write that hangs.
+    fn records_failing(&self, now_ms: i64) -> Option<String> {
+        let mut rounds = lock(&self.rounds);
+        let Some(notes) = self.history.unwritten() else {
+            let since_ms = *rounds.record_blocked_ms.get_or_insert(now_ms);
+            let blocked_s = (now_ms - since_ms) / 1_000;
+            let is_long = blocked_s >= RECORD_BLOCKED_S;
+            return is_long.then(|| format!("The records have not been written for {blocked_s} s."));
+        };
+        rounds.record_blocked_ms = None;
+        drop(rounds);
+        let unwritten = notes + self.journal.waiting();
+        (unwritten > 0).then(|| format!("The records cannot be written; {unwritten} entries wait."))
+    }
+
+    /// Faults of the service itself.
+    fn service_facts(&self, now_ms: i64) -> Sighted {
+        let records_failing = self.records_failing(now_ms);
+        let restarted_ms = *lock(&self.restarted_ms);
+        let is_recent = restarted_ms.is_some_and(|at_ms| now_ms - at_ms < RESTART_SHOWN_MS);
+        let restarted = is_recent.then(|| "The service has started after a crash or a power cut.".to_owned());
+        let undelivered = {
+            let outbox = lock(&self.outbox);
+            let names: Vec<&str> = outbox.unreachable().collect();
+            (!names.is_empty()).then(|| format!("Notifications cannot be delivered to {}.", names.join(", ")))
+        };
+        // An unknown age shows as none: that of records which cannot be read is no news then.
+        let last_backup_ms = self.records.store.last_audit_ms("backed-up").ok().flatten();
+        let backup_age_days =
+            last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
+        let facts = ServiceFacts {
+            disk_low: self.records.disk_low(),
+            records_failing,
+            restarted,
+            undelivered,
+            backup_age_days,
+        };
+        let subject = "service".to_owned();
+        Sighted { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
+    }
+
+    /// Feeds and pushes that should run.
+    fn running_facts(&self) -> Vec<Sighted> {
+        let mut seen: Vec<Sighted> = Vec::new();
+        for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
+            let Some(RelayView { name, feed, pushes }) = self.engine.relay(&relay.name) else { continue };
+            let subject = format!("feed {}", feed.name);
+            // Relays of one feed share it.
+            if seen.iter().all(|sighted| sighted.subject != subject) {
+                let facts = Facts::Running {
+                    state: Phase::Feed(feed.state),
+                    up: feed.state == FeedPhase::Flowing,
+                    needs_attention: feed.needs_attention,
+                    cause: feed.cause.as_ref().map(cause_text),
+                    kbps: None,
+                    reconnects: feed.reconnects,
+                };
+                seen.push(Sighted { subject, names: vec![feed.name, name.clone()], facts });
+            }
+            for push in pushes {
+                let facts = Facts::Running {
+                    state: Phase::Push(push.state),
+                    up: push.state.is_sending(),
+                    needs_attention: push.needs_attention,
+                    cause: push.cause.as_ref().map(cause_text),
+                    kbps: Some(push.kbps).filter(|_| push.state != PushPhase::Holding),
+                    reconnects: push.reconnects,
+                };
+                let subject = format!("push {name} → {}", push.destination);
+                seen.push(Sighted { subject, names: vec![name.clone(), push.destination], facts });
+            }
+        }
+        seen
+    }
+
+    /// Keys that expire, and uplinks with an allowance.
+    fn slow_facts(&self) -> Result<Vec<Sighted>, ServiceError> {
+        let mut seen = Vec::new();
+        for destination in self.records.store.destinations()? {
+            let settings = destination.settings;
+            if let Some(expires_s) = settings.key_expires_s {
+                seen.push(Sighted {
+                    subject: format!("destination {}", settings.name),
+                    names: vec![settings.name],
+                    facts: Facts::Key { expires_ms: expires_s.saturating_mul(1_000) },
+                });
+            }
+        }
+        for uplink in self.planner.budget(&WhatIf::default())?.uplinks {
+            if let Some(percent) = uplink.projected_percent {
+                let name = uplink.uplink.name;
+                seen.push(Sighted {
+                    subject: format!("uplink {name}"),
+                    names: vec![name],
+                    facts: Facts::Month { projected_percent: u32::try_from(percent).unwrap_or(u32::MAX) },
+                });
+            }
+        }
+        Ok(seen)
+    }
+}
+
+fn rule(kept: &StoredAlert) -> Option<Rule> {
+    let trigger: Trigger = kept.trigger.parse().ok()?;
+    Some(Rule {
+        name: kept.name.clone(),
+        trigger,
+        about: kept.about.clone(),
+        repeat_ms: kept.repeat_s.saturating_mul(1_000),
+    })
+}
+
+fn cause_text(cause: &CauseView) -> String {
+    let side = cause.side.sentence();
+    format!("{side} {} {} ({})", cause.message, cause.hint, cause.code)
+}

@@ -1,0 +1,125 @@
+//! Notifications: evaluation of the alert rules, and delivery to the receivers.
+
+mod delivery;
+mod evaluation;
+mod views;
+
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, Mutex};
+
+use tokio::sync::Notify;
+use yonder_core::alerts::{AlertBook, Outbox};
+use yonder_engine::Engine;
+use yonder_store::Kind;
+
+use crate::error::ServiceError;
+use crate::history::History;
+use crate::journal::Journal;
+use crate::planner::Planner;
+use crate::records::Records;
+use crate::rename::Rename;
+use crate::sync::lock;
+use evaluation::Rounds;
+
+/// State of the alert rules, and the outbox.
+#[derive(Debug)]
+pub struct Notifications {
+    records: Arc<Records>,
+    engine: Engine,
+    journal: Arc<Journal>,
+    history: Arc<History>,
+    planner: Arc<Planner>,
+    book: Mutex<AlertBook>,
+    outbox: Mutex<Outbox>,
+    /// Held while the outbox is stored.
+    outbox_writing: Mutex<()>,
+    rounds: Mutex<Rounds>,
+    /// Time of a start after a crash or a power cut, in milliseconds since 1970.
+    restarted_ms: Mutex<Option<i64>>,
+    /// The open alerts have changed since they were stored.
+    has_changed_alerts: AtomicBool,
+    alerts_changed: Notify,
+}
+
+impl Notifications {
+    pub(crate) fn new(
+        records: Arc<Records>,
+        engine: Engine,
+        journal: Arc<Journal>,
+        history: Arc<History>,
+        planner: Arc<Planner>,
+    ) -> Self {
+        Self {
+            records,
+            engine,
+            journal,
+            history,
+            planner,
+            book: Mutex::default(),
+            outbox: Mutex::default(),
+            outbox_writing: Mutex::default(),
+            rounds: Mutex::default(),
+            restarted_ms: Mutex::default(),
+            has_changed_alerts: AtomicBool::new(false),
+            alerts_changed: Notify::new(),
+        }
+    }
+
+    /// Continues the alerts that were open when the service ended, and the notifications that were not delivered.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub(crate) fn resume(&self) -> Result<(), ServiceError> {
+        *lock(&self.book) = AlertBook::resume(self.records.store.open_alerts()?);
+        *lock(&self.outbox) = Outbox::resume(self.records.store.notifications()?);
+        Ok(())
+    }
+
+    /// Notes that the service has started after a crash or a power cut.
+    pub(crate) fn note_restart(&self, now_ms: i64) {
+        *lock(&self.restarted_ms) = Some(now_ms);
+    }
+
+    /// Stores the open alerts when they have changed, until the task is dropped. On a thread of its own, so that a disk that hangs
+    /// does not delay the evaluation.
+    pub(crate) async fn run_store(self: Arc<Self>) {
+        loop {
+            self.alerts_changed.notified().await;
+            let notifications = Arc::clone(&self);
+            // A panic in a write is logged by the runtime.
+            let _stored = tokio::task::spawn_blocking(move || notifications.store_open_alerts()).await;
+        }
+    }
+
+    /// Has the open alerts stored by [`Notifications::run_store`], or with the end of the service.
+    fn store_open_alerts_later(&self) {
+        self.has_changed_alerts.store(true, Ordering::Relaxed);
+        self.alerts_changed.notify_one();
+    }
+
+    /// Stores the open alerts if they have changed. Blocks.
+    pub(crate) fn store_open_alerts(&self) {
+        if self.has_changed_alerts.swap(false, Ordering::Relaxed) {
+            let open = lock(&self.book).open();
+            // On a full disk notifications are sent all the same; a restart would raise these alerts again.
+            if let Err(error) = self.records.store.keep_open_alerts(&open) {
+                tracing::warn!(%error, "open alerts could not be stored");
+            }
+        }
+    }
+
+    /// Continues under the new name of a record.
+    pub(crate) fn rename(&self, rename: Rename<'_>) {
+        {
+            let mut book = lock(&self.book);
+            book.rename_subjects(|subject| rename.alert_subject(subject));
+            if rename.kind == Kind::Alert {
+                book.rename_rule(rename.old, rename.new);
+            }
+        }
+        if rename.kind == Kind::Receiver {
+            lock(&self.outbox).rename_receiver(rename.old, rename.new);
+        }
+        self.store_open_alerts_later();
+    }
+}

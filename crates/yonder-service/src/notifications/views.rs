@@ -1,0 +1,138 @@
+//! Receivers and alerts as they are shown, with what is open and undelivered.
+
+use std::time::SystemTime;
+
+use yonder_api::{Alert, AlertMessage, OpenAlert, Receiver};
+use yonder_store::{Alert as StoredAlert, Receiver as StoredReceiver};
+
+use super::Notifications;
+use crate::error::ServiceError;
+use crate::records::{Transaction, USUAL_REPEAT_S, read_way};
+use crate::sync::lock;
+use crate::{channel, time};
+
+impl Notifications {
+    /// All receivers by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn receivers(&self) -> Result<Vec<Receiver>, ServiceError> {
+        self.records.store.receivers()?.iter().map(|receiver| self.receiver_facts(receiver)).collect()
+    }
+
+    /// One receiver.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn receiver(&self, name: &str) -> Result<Receiver, ServiceError> {
+        self.receiver_facts(&self.records.store.receiver(name).map_err(|error| self.records.explain(error))?)
+    }
+
+    /// Tells a receiver that this is a test. Blocks until it is told.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::NotTold`] with the reason, or when the records cannot be read.
+    pub fn test_receiver(&self, name: &str, who: &str) -> Result<(), ServiceError> {
+        let kept = self.records.store.receiver(name).map_err(|error| self.records.explain(error))?;
+        let now = time::text(SystemTime::now());
+        let message = AlertMessage {
+            kind: "test".to_owned(),
+            alert: "test".to_owned(),
+            subject: "this service".to_owned(),
+            message: format!("This is a test, asked for by {who}. Nothing is wrong."),
+            since: now.clone(),
+            at: now,
+            messages: Vec::new(),
+        };
+        let secret = self.records.open_receiver_secret(&kept)?;
+        channel::send(&self.records.full_way(&kept)?, secret.as_ref(), &message)
+            .map_err(|error| ServiceError::NotTold(error.to_string()))
+    }
+
+    /// Number of notifications that wait for a receiver.
+    fn undelivered_to(&self, name: &str) -> usize {
+        let outbox = lock(&self.outbox);
+        outbox.pending().iter().filter(|pending| pending.receiver == name).count()
+    }
+
+    fn receiver_facts(&self, kept: &StoredReceiver) -> Result<Receiver, ServiceError> {
+        Ok(Receiver {
+            name: kept.name.clone(),
+            way: read_way(kept)?,
+            has_secret: kept.secret.is_some(),
+            sign_of_life_h: kept.sign_of_life_h,
+            undelivered: self.undelivered_to(&kept.name),
+            secret_lost: kept
+                .secret
+                .iter()
+                .chain(&kept.address)
+                .any(|secret| self.records.store.is_lost(secret)),
+        })
+    }
+
+    /// All alerts by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn alerts(&self) -> Result<Vec<Alert>, ServiceError> {
+        let open = lock(&self.book).open();
+        let facts = |kept: StoredAlert| {
+            let open = open.iter().filter(|open| open.rule == kept.name);
+            let open = open.map(|open| OpenAlert {
+                subject: open.subject.clone(),
+                message: open.message.clone(),
+                since: time::text(time::from_millis(open.raised_ms)),
+                acknowledged: open.is_acknowledged,
+            });
+            Alert {
+                open: open.collect(),
+                name: kept.name,
+                when: kept.trigger,
+                about: kept.about,
+                to: kept.to,
+                repeat_s: u32::try_from(kept.repeat_s).unwrap_or(USUAL_REPEAT_S),
+                muted_until: kept
+                    .muted_until_ms
+                    .filter(|until_ms| *until_ms > time::millis(SystemTime::now()))
+                    .map(|until_ms| time::text(time::from_millis(until_ms))),
+            }
+        };
+        Ok(self.records.store.alerts()?.into_iter().map(facts).collect())
+    }
+
+    /// One alert.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn alert(&self, name: &str) -> Result<Alert, ServiceError> {
+        let kept = self.records.store.alert(name).map_err(|error| self.records.explain(error))?;
+        let mut all = self.alerts()?.into_iter();
+        all.find(|alert| alert.name == kept.name).ok_or(ServiceError::Internal("an alert has gone"))
+    }
+
+    /// Acknowledges an open alert, which is then not repeated, and returns its name. Without a subject, all open subjects of it.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it does not go on, or when the records cannot be written.
+    pub fn acknowledge_alert(
+        &self,
+        transaction: &Transaction<'_>,
+        name: &str,
+        subject: Option<&str>,
+    ) -> Result<String, ServiceError> {
+        let alert = transaction.store.alert(name).map_err(|error| self.records.explain(error))?;
+        let open = {
+            let mut book = lock(&self.book);
+            if book.acknowledge(&alert.name, subject) == 0 {
+                return Err(ServiceError::Invalid {
+                    field: "subject",
+                    detail: "the alert does not go on about that".to_owned(),
+                    hint: "`yonder alert show` lists what it goes on about.",
+                });
+            }
+            book.open()
+        };
+        transaction.store.keep_open_alerts(&open)?;
+        Ok(alert.name)
+    }
+}

@@ -1,0 +1,161 @@
+//! Budget of the uplinks: what they carry, and what would fit.
+
+use std::sync::Arc;
+
+use yonder_address::Protocol;
+use yonder_api::{
+    Budget as BudgetFacts, FitRow, Load as LoadFacts, UplinkBudget, WhatFits, WhatIf as WhatIfRequest,
+};
+use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, what_fits};
+use yonder_core::nearest_name;
+use yonder_store::Relay as StoredRelay;
+
+use super::Planner;
+use crate::error::ServiceError;
+use crate::records::{kept_server, read_rate, unsigned, uplink, uplink_facts};
+use crate::sync::lock;
+use crate::time;
+
+/// Most pushes or destinations that can be asked about.
+const MOST_MORE: u32 = 1_000;
+
+impl Planner {
+    /// The budget of what runs, or would.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, or when the records cannot be read.
+    pub fn budget(&self, request: &WhatIfRequest) -> Result<BudgetFacts, ServiceError> {
+        let over = read_protocol(request.over.as_deref())?;
+        for (field, count) in [("more", request.more), ("destinations", request.destinations)] {
+            if count.is_some_and(|count| count > MOST_MORE) {
+                let detail = format!("more than {MOST_MORE} are asked about");
+                return Err(ServiceError::Invalid { field, detail, hint: "Ask about fewer." });
+            }
+        }
+        if request.hours.is_some_and(|hours| !(0.0..=24.0).contains(&hours)) {
+            let detail = "a day has from 0 to 24 hours".to_owned();
+            return Err(ServiceError::Invalid { field: "hours", detail, hint: "Write hours like 8 or 7.5." });
+        }
+        let what_if = WhatIf {
+            more: request.more.filter(|more| *more > 0).map(|more| (more, over)),
+            media_kbps: request.rate.as_deref().map(read_rate).transpose()?.map(unsigned),
+            hours: request.hours,
+        };
+        let relays = self.records.stored_relays();
+        let counted: Vec<&StoredRelay> =
+            relays.iter().map(Arc::as_ref).filter(|relay| request.all || relay.wanted.is_running()).collect();
+        let calendar = time::Calendar::now();
+        let sum = self.sum_of(&counted, what_if, calendar.month())?;
+        let fits = request.destinations.map(|destinations| {
+            let here = sum.uplinks.iter().filter(|uplink| uplink.uplink.site.is_none());
+            here.map(|uplink| chart(&uplink.uplink.name, uplink.usable_kbps, destinations, over)).collect()
+        });
+        Ok(BudgetFacts {
+            uplinks: sum.uplinks.iter().map(uplink_budget).collect(),
+            undescribed: sum.undescribed.iter().map(load).collect(),
+            month: calendar.month_text(),
+            days_left: calendar.days_left(),
+            fits: fits.unwrap_or_default(),
+        })
+    }
+
+    /// The budget with these relays running.
+    pub(super) fn sum_of(
+        &self,
+        relays: &[&StoredRelay],
+        what_if: WhatIf,
+        month: Month,
+    ) -> Result<Budget, ServiceError> {
+        let sent = self.records.sent_this_month()?;
+        let uplinks: Vec<Uplink> =
+            self.records.store.uplinks()?.iter().map(|kept| uplink(kept, &sent)).collect();
+        let mut pushes = Vec::new();
+        let mut pulls: Vec<Pull> = Vec::new();
+        for relay in relays {
+            let media_kbps = self.media_kbps(&relay.feed);
+            for name in &relay.destinations {
+                let destination = self.records.store.destination(name)?;
+                let server = kept_server(&destination.settings.server)?;
+                pushes.push(Push {
+                    relay: relay.name.clone(),
+                    destination: name.clone(),
+                    protocol: server.protocol(),
+                    media_kbps,
+                    uplinks: destination.settings.uplinks,
+                });
+            }
+            // Relays of one feed share its pull.
+            if pulls.iter().all(|pull| pull.feed != relay.feed) {
+                let site = self.records.store.feed(&relay.feed)?.settings.site;
+                pulls.push(Pull { feed: relay.feed.clone(), site, media_kbps });
+            }
+        }
+        Ok(budget(&uplinks, &pushes, &pulls, what_if, month))
+    }
+
+    /// Media rate of a feed: what comes in now, or what came at the last look.
+    fn media_kbps(&self, feed: &str) -> Option<u64> {
+        let now = self.engine.feed(feed).and_then(|view| view.video).map(|video| video.kbps);
+        let now = now.filter(|kbps| *kbps > 0);
+        let mut rates = lock(&self.media_rates);
+        match now {
+            Some(kbps) => {
+                rates.insert(feed.to_owned(), kbps);
+                Some(kbps)
+            }
+            None => rates.get(feed).copied(),
+        }
+    }
+
+    /// Keeps what a preflight measured, for budgets to come.
+    pub(super) fn note_rate(&self, feed: &str, kbps: u64) {
+        if kbps > 0 {
+            lock(&self.media_rates).insert(feed.to_owned(), kbps);
+        }
+    }
+}
+
+fn read_protocol(word: Option<&str>) -> Result<Protocol, ServiceError> {
+    let Some(word) = word else { return Ok(Protocol::Rtmp) };
+    Protocol::from_word(word).ok_or_else(|| {
+        let nearest = nearest_name(word, Protocol::ALL.iter().map(|protocol| protocol.word()));
+        ServiceError::Invalid {
+            field: "over",
+            detail: format!(
+                "{word:?} is no protocol{}",
+                nearest.map(|nearest| format!("; is it {nearest} that you mean")).unwrap_or_default()
+            ),
+            hint: "Choose rtmp, rtmps or srt.",
+        }
+    })
+}
+
+fn load(load: &Load) -> LoadFacts {
+    LoadFacts { what: load.what.clone(), kbps: load.kbps }
+}
+
+fn uplink_budget(budget: &yonder_core::budget::UplinkBudget) -> UplinkBudget {
+    UplinkBudget {
+        uplink: uplink_facts(&budget.uplink),
+        loads: budget.loads.iter().map(load).collect(),
+        sum_kbps: budget.sum_kbps,
+        usable_kbps: budget.usable_kbps,
+        verdict: budget.verdict.word().to_owned(),
+        projected_bytes: budget.traffic.projected.bytes(),
+        projected_percent: budget.traffic.percent(),
+        month_verdict: budget.traffic_verdict.map(|verdict| verdict.word().to_owned()),
+    }
+}
+
+fn chart(uplink: &str, usable_kbps: u64, destinations: u32, over: Protocol) -> WhatFits {
+    let (each_kbps, rows) = what_fits(usable_kbps, destinations, over);
+    let row = |row: yonder_core::budget::FitRow| FitRow {
+        width: row.width,
+        lines: row.lines,
+        fps: row.fps,
+        plain_kbps: row.plain_kbps,
+        good_kbps: row.good_kbps,
+        fit: row.fit.word().to_owned(),
+    };
+    WhatFits { uplink: uplink.to_owned(), destinations, each_kbps, rows: rows.into_iter().map(row).collect() }
+}

@@ -1,0 +1,113 @@
+//! Finding cameras.
+
+use std::time::Duration;
+
+use yonder_api::{FoundCamera, FoundChannel, FoundStream, NewFind};
+use yonder_engine::FindRequest;
+use yonder_rtsp::Credentials;
+
+use super::Planner;
+use crate::error::ServiceError;
+use crate::jobs::JobContext;
+use crate::views;
+
+/// Seconds waited for answers where nothing is said.
+const USUAL_SECONDS: u32 = 3;
+const MOST_SECONDS: u32 = 30;
+
+impl Planner {
+    /// Looks for cameras.
+    ///
+    /// # Errors
+    /// A time or a host that is not usable, or a machine without a network.
+    pub async fn find(&self, new: NewFind, context: &JobContext) -> Result<Vec<FoundCamera>, ServiceError> {
+        let seconds = new.for_s.unwrap_or(USUAL_SECONDS);
+        if !(1..=MOST_SECONDS).contains(&seconds) {
+            return Err(ServiceError::Invalid {
+                field: "for_s",
+                detail: format!("{seconds} s is not from 1 to {MOST_SECONDS} s"),
+                hint: "Three seconds are enough for most networks.",
+            });
+        }
+        let credentials = match (new.user.filter(|user| !user.is_empty()), new.password) {
+            (Some(user), password) => {
+                let password = password.map_or_else(|| "".into(), yonder_api::Secret::into_inner);
+                Some(Credentials { user, password })
+            }
+            (None, Some(_)) => {
+                return Err(ServiceError::Invalid {
+                    field: "user",
+                    detail: "there is a password but no user name".to_owned(),
+                    hint: "Give the user name as well.",
+                });
+            }
+            (None, None) => None,
+        };
+        let at = new.at.filter(|at| !at.trim().is_empty());
+        let request = FindRequest { at, credentials, wait: Duration::from_secs(u64::from(seconds)) };
+        context.set_step("waiting for answers of cameras");
+        let engine = self.engine.clone();
+        let found = self.engine.runtime().spawn(async move { engine.find(request).await });
+        let found = async { found.await.map_err(|_| ServiceError::Internal("the search was cut short")) };
+        let found = context.unless_canceled(found).await?;
+        let found = found.map_err(|error| ServiceError::Invalid {
+            field: "at",
+            detail: error.to_string(),
+            hint: "Name a camera's host like 192.0.2.7 or cam.example.net:8080, or leave it out to look in the local networks.",
+        })?;
+        Ok(found.into_iter().map(camera).collect())
+    }
+}
+
+fn camera(found: yonder_engine::FoundCamera) -> FoundCamera {
+    let mut sources: Vec<String> = Vec::new();
+    for stream in &found.streams {
+        if !sources.contains(&stream.profile.source) {
+            sources.push(stream.profile.source.clone());
+        }
+    }
+    let one = sources.len() == 1;
+    let channels = sources
+        .iter()
+        .enumerate()
+        .map(|(at, source)| {
+            let name = if one { found.name.clone() } else { format!("{} {}", found.name, at + 1) };
+            let own = found.streams.iter().filter(|stream| stream.profile.source == *source);
+            let mut streams: Vec<FoundStream> = own.map(stream).collect();
+            streams
+                .sort_by_key(|stream| std::cmp::Reverse(u64::from(stream.width) * u64::from(stream.height)));
+            FoundChannel { name, streams }
+        })
+        .collect();
+    FoundCamera {
+        name: found.name,
+        host: found.host,
+        service: found.service,
+        model: found.facts.model,
+        firmware: found.facts.firmware,
+        clock_ahead_s: found.clock_ahead_s,
+        channels,
+        problem: found.problem,
+    }
+}
+
+fn stream(found: &yonder_engine::FoundStream) -> FoundStream {
+    let profile = &found.profile;
+    let codec = match profile.codec.as_str() {
+        "H264" => "H.264",
+        "H265" => "H.265",
+        other => other,
+    };
+    FoundStream {
+        profile: if profile.name.is_empty() { profile.token.clone() } else { profile.name.clone() },
+        codec: codec.to_owned(),
+        width: profile.width,
+        height: profile.height,
+        fps: profile.fps,
+        kbps: profile.kbps,
+        keyframe_interval_s: profile.keyframe_interval_s().map(views::to_hundredths),
+        sound: profile.sound.clone(),
+        address: found.address.clone(),
+        told: found.told.clone(),
+    }
+}

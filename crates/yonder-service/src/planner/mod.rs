@@ -1,0 +1,28 @@
+//! Planning: search for cameras, preflight, rehearsal and the budget of the uplinks.
+
+mod budget;
+mod find;
+mod preflight;
+mod rehearsal;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex};
+
+use yonder_engine::Engine;
+
+use crate::records::Records;
+
+/// Checks before a start.
+#[derive(Debug)]
+pub struct Planner {
+    records: Arc<Records>,
+    engine: Engine,
+    /// Media rates of feeds as they were last measured, in kilobits per second.
+    media_rates: Mutex<HashMap<String, u64>>,
+}
+
+impl Planner {
+    pub(crate) fn new(records: Arc<Records>, engine: Engine) -> Self {
+        Self { records, engine, media_rates: Mutex::default() }
+    }
+}

@@ -1,0 +1,237 @@
+//! Preflight: measures the feed, knocks at the servers, and lets the rules speak.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::task::JoinSet;
+use yonder_api::{Check, Preflight};
+use yonder_core::budget::WhatIf;
+use yonder_core::platform::NamedSheet;
+use yonder_core::preflight::{
+    AudioFacts, Check as CoreCheck, FeedFacts, KeyFacts, Level, PushFacts, Reach, Trouble, VideoFacts,
+    check_feed, check_push, check_uplinks, worst,
+};
+use yonder_engine::{CauseView, FeedSpec, PushSpec, Reached, StreamView, SurveyRequest};
+use yonder_store::{Destination as StoredDestination, KeyKind, Relay as StoredRelay};
+
+use super::Planner;
+use crate::error::ServiceError;
+use crate::jobs::JobContext;
+use crate::records::is_encrypted;
+use crate::sync::run_blocking;
+use crate::time;
+
+/// How long the feed is measured: two keyframe intervals of most cameras.
+const MEASURE: Duration = Duration::from_secs(4);
+
+/// What is to be looked at, read from the records.
+struct Plan {
+    relay: StoredRelay,
+    feed: FeedSpec,
+    pushes: Vec<PlannedPush>,
+}
+
+struct PlannedPush {
+    spec: PushSpec,
+    encrypted: bool,
+    key: KeyFacts,
+    sheet: Option<NamedSheet>,
+}
+
+impl Planner {
+    /// Runs all checks of a relay. It takes some seconds, in which the camera is pulled; no key is sent.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    ///
+    /// # Cancel safety
+    /// When dropped, what was begun ends by itself within seconds.
+    pub async fn preflight(
+        self: &Arc<Self>,
+        name: &str,
+        context: &JobContext,
+    ) -> Result<Preflight, ServiceError> {
+        context.set_step("measuring the feed, and reaching the servers");
+        let (planner, wanted) = (Arc::clone(self), name.to_owned());
+        let plan = run_blocking(move || planner.plan_preflight(&wanted)).await?;
+        let planner = Arc::clone(self);
+        // What is dialled lives on the engine's runtime.
+        let looked = self.engine.runtime().spawn(async move {
+            let request = SurveyRequest { main: plan.feed.clone(), sub: None, duration: MEASURE };
+            let (survey, reached) =
+                tokio::join!(planner.engine.survey(request, |_| {}), planner.knock(&plan.pushes));
+            (plan, survey, reached)
+        });
+        let looked = async { looked.await.map_err(|_| ServiceError::Internal("a preflight was lost")) };
+        let (plan, survey, reached) = context.unless_canceled(looked).await?;
+        let feed = feed_facts(&plan.relay.feed, &survey.main);
+        let planner = Arc::clone(self);
+        run_blocking(move || planner.conclude(&plan, &feed, reached)).await
+    }
+
+    fn plan_preflight(&self, name: &str) -> Result<Plan, ServiceError> {
+        let relay = self.records.store.relay(name).map_err(|error| self.records.explain(error))?;
+        let feed = self.records.dialable_feed_spec(&self.records.store.feed(&relay.feed)?)?;
+        let in_the_way = self.records.relay_in_the_way(&relay);
+        let pushes = relay
+            .destinations
+            .iter()
+            .map(|name| {
+                let destination = self.records.store.destination(name)?;
+                let spec = self.records.push_spec(&destination)?;
+                let used_by = in_the_way.as_ref().filter(|(shared, _)| shared == name);
+                let sheet = match &destination.settings.platform {
+                    Some(platform) => self.records.sheet(platform)?,
+                    None => None,
+                };
+                Ok(PlannedPush {
+                    encrypted: is_encrypted(&spec.server, &destination),
+                    key: self.key_facts(&destination, used_by.map(|(_, relay)| relay.clone()))?,
+                    sheet,
+                    spec,
+                })
+            })
+            .collect::<Result<Vec<_>, ServiceError>>()?;
+        Ok(Plan { relay, feed, pushes })
+    }
+
+    fn key_facts(
+        &self,
+        destination: &StoredDestination,
+        used_by: Option<String>,
+    ) -> Result<KeyFacts, ServiceError> {
+        let settings = &destination.settings;
+        let secret_lost = self.records.has_lost_secret(destination);
+        let one_broadcast = settings.key_kind == KeyKind::OneBroadcast;
+        // A broadcast that goes on is the one that the key is for.
+        let runs = self
+            .records
+            .stored_relays()
+            .iter()
+            .any(|relay| relay.wanted.is_running() && relay.destinations.contains(&settings.name));
+        Ok(KeyFacts {
+            present: destination.key.is_some(),
+            lost: secret_lost,
+            expires_in_s: settings.key_expires_s.map(|at| at.saturating_sub(time::now_s())),
+            spent: one_broadcast && destination.key_used_s.is_some() && !runs,
+            same_as: self.records.twin_of(destination)?,
+            used_by,
+        })
+    }
+
+    /// Knocks at all servers at a time.
+    async fn knock(&self, pushes: &[PlannedPush]) -> Vec<(Reach, Option<Reach>)> {
+        let mut knocks = JoinSet::new();
+        for (at, push) in pushes.iter().enumerate() {
+            let (engine, spec) = (self.engine.clone(), push.spec.clone());
+            knocks.spawn(async move {
+                let (authority, uplink) = (spec.authority.as_ref(), spec.uplinks.first());
+                let main = reach(engine.reach(&spec.server, authority, uplink).await);
+                let backup = match &spec.backup {
+                    Some(backup) => Some(reach(engine.reach(backup, authority, uplink).await)),
+                    None => None,
+                };
+                (at, main, backup)
+            });
+        }
+        let mut found: Vec<_> = pushes.iter().map(|_| (Reach::NotTried, None)).collect();
+        while let Some(knocked) = knocks.join_next().await {
+            if let Ok((at, main, backup)) = knocked
+                && let Some(slot) = found.get_mut(at)
+            {
+                *slot = (main, backup);
+            }
+        }
+        found
+    }
+
+    fn conclude(
+        &self,
+        plan: &Plan,
+        feed: &FeedFacts,
+        reached: Vec<(Reach, Option<Reach>)>,
+    ) -> Result<Preflight, ServiceError> {
+        let mut checks = check_feed(feed);
+        for (push, (main, backup)) in plan.pushes.iter().zip(reached) {
+            let facts = PushFacts {
+                destination: push.spec.destination.clone(),
+                protocol: push.spec.server.protocol(),
+                encrypted: push.encrypted,
+                key: push.key.clone(),
+                main,
+                backup,
+            };
+            let sheet = push.sheet.as_ref().map(|sheet| (sheet.name.as_str(), &sheet.rules));
+            checks.extend(check_push(feed, &facts, sheet));
+        }
+        if let Some(kbps) = feed.video.as_ref().and_then(|video| video.kbps) {
+            let sound = feed.audio.as_ref().and_then(|audio| audio.kbps).unwrap_or_default();
+            self.note_rate(&feed.name, kbps + sound);
+        }
+        // The budget with this relay running beside whatever runs.
+        let relays = self.records.stored_relays();
+        let counted: Vec<&StoredRelay> = relays
+            .iter()
+            .map(Arc::as_ref)
+            .filter(|relay| relay.wanted.is_running() || relay.name == plan.relay.name)
+            .collect();
+        let month = time::Calendar::now().month();
+        checks.extend(check_uplinks(&self.sum_of(&counted, WhatIf::default(), month)?));
+        let level = worst(&checks);
+        if level != Level::Fail {
+            self.records.write(|transaction| transaction.clear_relay(&plan.relay))?;
+        }
+        Ok(Preflight {
+            relay: plan.relay.name.clone(),
+            level,
+            at: time::text(std::time::SystemTime::now()),
+            checks: checks.into_iter().map(check).collect(),
+        })
+    }
+}
+
+fn reach(knocked: Result<Reached, CauseView>) -> Reach {
+    match knocked {
+        Ok(reached) => {
+            let steps: Vec<&str> = reached.steps.iter().map(|step| step.step.as_str()).collect();
+            let took = reached.steps.last().map_or(0, |step| step.after.as_millis());
+            Reach::Reached(format!("{} ({took} ms)", steps.join(", ")))
+        }
+        Err(cause) => Reach::Failed(Trouble { message: cause.message, hint: cause.hint }),
+    }
+}
+
+pub(super) fn check(check: CoreCheck) -> Check {
+    Check {
+        subject: check.subject,
+        check: check.check.to_owned(),
+        level: check.level,
+        reason: check.reason,
+        next_step: check.next_step,
+    }
+}
+
+/// What a survey measured, for the checks.
+fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
+    let measured = stream.measured;
+    let video = stream.video.as_ref().map(|video| VideoFacts {
+        codec: video.codec.to_owned(),
+        width: video.width,
+        height: video.height,
+        fps: measured.and_then(|measured| measured.fps).or(video.fps).or(video.declared_fps),
+        kbps: measured.map(|measured| measured.video_kbps).or(Some(video.kbps)),
+        keyframe_s: measured
+            .and_then(|measured| measured.keyframes.map(|interval| interval.max_s))
+            .or(video.keyframe_interval_s),
+        b_frames: measured.map(|measured| measured.reordered),
+    });
+    let audio = stream.audio.as_ref().map(|audio| AudioFacts {
+        codec: audio.codec.to_owned(),
+        rate_hz: audio.rate_hz,
+        channels: audio.channels.into(),
+        kbps: measured.map(|measured| measured.audio_kbps),
+    });
+    let cause = stream.cause.as_ref();
+    let cause = cause.map(|cause| Trouble { message: cause.message.clone(), hint: cause.hint.clone() });
+    FeedFacts { name: name.to_owned(), cause, video, audio }
+}

@@ -1,0 +1,300 @@
+//! Rehearsal: a push to a grading receiver of our own instead of a platform, with the same stream and the same checks.
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use tokio::time::{Instant, sleep, sleep_until};
+use yonder_address::{KeyLength, Passphrase, Protocol, StreamKey, read_pasted};
+use yonder_api::{Graded, NewRehearsal, Rehearsal};
+use yonder_core::FeedPhase;
+use yonder_core::grade::ChannelReport;
+use yonder_core::platform::NamedSheet;
+use yonder_core::preflight::{
+    AudioFacts, Check, FeedFacts, KeyFacts, Level, PushFacts, Reach, VideoFacts, check_push, worst,
+};
+use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec};
+use yonder_ingest::{GradingReceiver, ReceiverConfig};
+
+use super::Planner;
+use super::preflight::check;
+use crate::error::ServiceError;
+use crate::jobs::JobContext;
+use crate::records::{is_encrypted, kept_server};
+use crate::sync::run_blocking;
+use crate::views::{millis, to_hundredths};
+
+/// Seconds where nothing is said, and the least and most that can be asked for.
+const USUAL_S: u32 = 15;
+const RANGE_S: std::ops::RangeInclusive<u32> = 3..=300;
+/// How long the first picture may take to arrive.
+const FIRST_PICTURE: Duration = Duration::from_secs(25);
+/// Numbers the rehearsals, so that their relays do not meet.
+static NUMBER: AtomicU64 = AtomicU64::new(0);
+
+struct Plan {
+    relay: String,
+    feed: FeedSpec,
+    push: PushSpec,
+    protocol: Protocol,
+    encrypted: bool,
+    over: Protocol,
+    sheet: Option<NamedSheet>,
+    duration: Duration,
+}
+
+impl Planner {
+    /// Rehearses one push of a relay, and judges what a platform would see.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`] for the relay, its destination or the platform, [`ServiceError::Invalid`], or when
+    /// the receiver cannot be started.
+    ///
+    /// # Cancel safety
+    /// When dropped, the rehearsal ends by itself.
+    pub async fn rehearse(
+        self: &Arc<Self>,
+        name: &str,
+        new: NewRehearsal,
+        context: &JobContext,
+    ) -> Result<Rehearsal, ServiceError> {
+        let (planner, name) = (Arc::clone(self), name.to_owned());
+        let plan = run_blocking(move || planner.plan_rehearsal(&name, &new)).await?;
+        let planner = Arc::clone(self);
+        let running = context.clone();
+        // The receiver lives on the engine's runtime, where its sockets belong.
+        let held = self.engine.runtime().spawn(async move { planner.hold(plan, &running).await });
+        held.await.map_err(|_| ServiceError::Internal("a rehearsal was lost"))?
+    }
+
+    fn plan_rehearsal(&self, name: &str, new: &NewRehearsal) -> Result<Plan, ServiceError> {
+        let relay = self.records.store.relay(name).map_err(|error| self.records.explain(error))?;
+        let wanted = match &new.to {
+            Some(to) => {
+                relay.destinations.iter().find(|name| name.eq_ignore_ascii_case(to)).ok_or_else(|| {
+                    ServiceError::Invalid {
+                        field: "to",
+                        detail: format!("{} does not push to {to:?}", relay.name),
+                        hint: "Name one of the relay's destinations.",
+                    }
+                })?
+            }
+            None => {
+                relay.destinations.first().ok_or(ServiceError::Internal("a relay without destinations"))?
+            }
+        };
+        let destination = self.records.store.destination(wanted)?;
+        let server = kept_server(&destination.settings.server)?;
+        let over = match new.over.as_deref() {
+            None | Some("") => server.protocol(),
+            Some("rtmp") => Protocol::Rtmp,
+            Some("srt") => Protocol::Srt,
+            Some(other) => {
+                return Err(ServiceError::Invalid {
+                    field: "over",
+                    detail: format!("{other:?} is not rehearsed"),
+                    hint: "Choose rtmp or srt.",
+                });
+            }
+        };
+        let seconds = new.for_s.unwrap_or(USUAL_S);
+        if !RANGE_S.contains(&seconds) {
+            return Err(ServiceError::Invalid {
+                field: "for_s",
+                detail: format!("{seconds} s is not from 3 to 300 s"),
+                hint: "Fifteen seconds tell most.",
+            });
+        }
+        let platform = match &new.platform {
+            Some(platform) => self.records.known_platform(Some(platform))?,
+            None => destination.settings.platform.clone(),
+        };
+        Ok(Plan {
+            feed: self.records.dialable_feed_spec(&self.records.store.feed(&relay.feed)?)?,
+            push: self.records.push_spec(&destination)?,
+            protocol: server.protocol(),
+            encrypted: is_encrypted(&server, &destination),
+            over,
+            sheet: platform.map(|platform| self.records.sheet(&platform)).transpose()?.flatten(),
+            duration: Duration::from_secs(seconds.into()),
+            relay: relay.name,
+        })
+    }
+
+    async fn hold(self: Arc<Self>, plan: Plan, context: &JobContext) -> Result<Rehearsal, ServiceError> {
+        let (receiver, push) = receiver(&plan)?;
+        // No relay that is kept can have this name: a control character stands in it.
+        let hidden = format!("rehearsal\u{1}{}", NUMBER.fetch_add(1, Ordering::Relaxed));
+        let hold = HoldSpec::default();
+        let spec = RelaySpec { name: hidden.clone(), feed: plan.feed.clone(), pushes: vec![push], hold };
+        self.engine.apply(spec);
+        context.set_step("waiting for the first picture");
+        let begun = self.wait_for_picture(&hidden, &receiver, context).await;
+        let seconds = usize::try_from(plan.duration.as_secs()).unwrap_or(usize::MAX);
+        for second in 0..if begun { seconds } else { 0 } {
+            context.set_progress(format!("receiving for {seconds} s"), second, seconds);
+            if context.check_canceled().is_err() {
+                break;
+            }
+            sleep(Duration::from_secs(1)).await;
+        }
+        let report = receiver.report();
+        let trouble = if begun { None } else { Some(self.trouble(&hidden)) };
+        self.engine.withdraw(&hidden);
+        context.check_canceled()?;
+        Ok(judged(&plan, report, trouble))
+    }
+
+    async fn wait_for_picture(&self, relay: &str, receiver: &GradingReceiver, context: &JobContext) -> bool {
+        let mut changes = self.engine.changes();
+        let deadline = Instant::now() + FIRST_PICTURE;
+        loop {
+            if receiver.report().is_some_and(|report| report.pictures > 0) {
+                return true;
+            }
+            let blocked = self.engine.relay(relay).is_some_and(|view| view.feed.state == FeedPhase::Blocked);
+            if blocked || Instant::now() >= deadline || context.check_canceled().is_err() {
+                return false;
+            }
+            let next = Instant::now() + Duration::from_millis(100);
+            tokio::select! {
+                _ = changes.changed() => sleep_until(next).await,
+                () = sleep_until(next) => {}
+            }
+        }
+    }
+
+    fn trouble(&self, relay: &str) -> String {
+        let view = self.engine.relay(relay);
+        let cause = view.and_then(|view| {
+            let push = view.pushes.into_iter().next().and_then(|push| push.cause);
+            view.feed.cause.or(push)
+        });
+        cause.map_or_else(|| "No picture came within 25 s.".to_owned(), |cause| cause.message)
+    }
+}
+
+/// A receiver on loopback, and the push that goes there.
+fn receiver(plan: &Plan) -> Result<(GradingReceiver, PushSpec), ServiceError> {
+    let failed = |_| ServiceError::Internal("the grading receiver cannot be started");
+    let key = crate::secrets::random_token();
+    let encrypted = plan.over == Protocol::Srt && plan.push.encryption.is_some();
+    let phrase = encrypted.then(|| Passphrase::from_stored(crate::secrets::random_token().into()));
+    let receiver = GradingReceiver::start(ReceiverConfig {
+        app: "rehearsal".to_owned(),
+        key: key.clone().into(),
+        srt: (plan.over == Protocol::Srt).then(|| phrase.clone()),
+    })
+    .map_err(failed)?;
+    let pasted = read_pasted(Some(receiver.server()), Some(&key));
+    let pasted = pasted.map_err(|_| ServiceError::Internal("the grading receiver has no address"))?;
+    let length = plan.push.encryption.as_ref().map_or_else(KeyLength::default, |(_, length)| *length);
+    let push = PushSpec {
+        secret_lost: false,
+        server: pasted.server,
+        backup: None,
+        key: Some(StreamKey::from_stored(key.into())),
+        encryption: phrase.map(|phrase| (phrase, length)),
+        authority: None,
+        uplinks: Vec::new(),
+        ..plan.push.clone()
+    };
+    Ok((receiver, push))
+}
+
+fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -> Rehearsal {
+    let destination = plan.push.destination.clone();
+    let mut checks = report.as_ref().map(|report| judge(plan, report)).unwrap_or_default();
+    if let Some(trouble) = &trouble {
+        checks = vec![Check {
+            subject: destination.clone(),
+            check: "stream",
+            level: Level::Fail,
+            reason: trouble.trim_end_matches('.').to_owned(),
+            next_step: Some("Survey the feed: yonder feed survey".to_owned()),
+        }];
+    }
+    Rehearsal {
+        relay: plan.relay.clone(),
+        destination,
+        over: plan.over.word().to_owned(),
+        platform: plan.sheet.as_ref().map(|sheet| sheet.name.clone()),
+        level: worst(&checks),
+        trouble,
+        graded: graded(report),
+        checks: checks.into_iter().map(check).collect(),
+    }
+}
+
+/// What was received against the rules, and what was wrong with it whatever the rules.
+fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
+    let video = report.video.as_ref().map(|video| VideoFacts {
+        codec: video.codec.to_owned(),
+        width: video.width,
+        height: video.height,
+        fps: report.fps,
+        kbps: Some(report.video_kbps),
+        keyframe_s: (report.keyframe_ms > 0)
+            .then(|| f64::from(u32::try_from(report.keyframe_ms).unwrap_or(u32::MAX)) / 1_000.0),
+        b_frames: Some(report.b_frames),
+    });
+    let audio = report.sound.as_ref().map(|sound| AudioFacts {
+        codec: sound.codec.to_owned(),
+        rate_hz: sound.rate_hz,
+        channels: sound.channels.into(),
+        kbps: Some(report.sound_kbps),
+    });
+    let feed = FeedFacts { name: plan.relay.clone(), cause: None, video, audio };
+    let push = PushFacts {
+        destination: plan.push.destination.clone(),
+        protocol: plan.protocol,
+        encrypted: plan.encrypted,
+        key: KeyFacts { present: true, ..KeyFacts::default() },
+        main: Reach::NotTried,
+        backup: None,
+    };
+    let sheet = plan.sheet.as_ref().map(|sheet| (sheet.name.as_str(), &sheet.rules));
+    let mut checks = check_push(&feed, &push, sheet);
+    // Keys and servers are the preflight's business: here they were our own.
+    checks.retain(|check| check.check != "key");
+    let subject = plan.push.destination.clone();
+    if report.findings.is_empty() {
+        let stall = report.longest_stall.as_millis();
+        let reason = format!("no hole, no step back; the longest pause was {stall} ms");
+        checks.push(Check { subject, check: "stability", level: Level::Pass, reason, next_step: None });
+    } else {
+        checks.extend(report.findings.iter().map(|finding| Check {
+            subject: subject.clone(),
+            check: "stability",
+            level: Level::Fail,
+            reason: finding.sentence(),
+            next_step: Some("Survey the feed for longer: yonder feed survey --for 60s".to_owned()),
+        }));
+    }
+    checks
+}
+
+fn graded(report: Option<ChannelReport>) -> Graded {
+    let video = report.as_ref().and_then(|report| report.video.clone());
+    let sound = report.as_ref().and_then(|report| report.sound.clone());
+    Graded {
+        video_codec: video.as_ref().map(|video| video.codec.to_owned()),
+        profile: video.as_ref().map(|video| video.profile.to_owned()),
+        width: video.as_ref().map(|video| video.width),
+        height: video.as_ref().map(|video| video.height),
+        fps: report.as_ref().and_then(|report| report.fps).map(to_hundredths),
+        video_kbps: report.as_ref().map_or(0, |report| report.video_kbps),
+        peak_kbps: report.as_ref().map_or(0, |report| report.peak_kbps),
+        keyframe_ms: report.as_ref().map_or(0, |report| report.keyframe_ms),
+        b_frames: report.as_ref().is_some_and(|report| report.b_frames),
+        audio_codec: sound.as_ref().map(|sound| sound.codec.to_owned()),
+        audio_rate_hz: sound.as_ref().map(|sound| sound.rate_hz),
+        audio_kbps: report.as_ref().map_or(0, |report| report.sound_kbps),
+        skew_ms: report.as_ref().map_or(0, |report| report.skew_ms),
+        longest_stall_ms: report.as_ref().map_or(0, |report| millis(report.longest_stall)),
+        pictures: report.as_ref().map_or(0, |report| report.pictures),
+        findings: report
+            .map(|report| report.findings.iter().map(|f| f.sentence()).collect())
+            .unwrap_or_default(),
+    }
+}

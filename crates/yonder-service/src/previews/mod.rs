@@ -1,0 +1,35 @@
+//! Previews: stills and surveys of feeds, for people who look.
+
+mod stills;
+mod surveys;
+
+use std::sync::{Arc, Mutex};
+
+use yonder_engine::Engine;
+
+use crate::events::Events;
+use crate::records::Records;
+use crate::sync::lock;
+use stills::Stills;
+use surveys::Surveys;
+
+/// Recent stills and surveys.
+#[derive(Debug)]
+pub struct Previews {
+    records: Arc<Records>,
+    engine: Engine,
+    events: Arc<Events>,
+    stills: Mutex<Stills>,
+    surveys: Mutex<Surveys>,
+}
+
+impl Previews {
+    pub(crate) fn new(records: Arc<Records>, engine: Engine, events: Arc<Events>) -> Self {
+        Self { records, engine, events, stills: Mutex::default(), surveys: Mutex::default() }
+    }
+
+    /// Drops all stills after a change of a feed: what failed under the old settings may work now.
+    pub(crate) fn drop_stills(&self) {
+        lock(&self.stills).clear();
+    }
+}

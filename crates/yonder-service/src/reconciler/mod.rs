@@ -1,0 +1,107 @@
+//! Reconciliation: brings the engine to what is stored and wanted.
+
+mod schedules;
+
+use std::sync::Arc;
+
+use yonder_engine::Engine;
+use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
+
+use crate::error::ServiceError;
+use crate::journal::Journal;
+use crate::records::{Effect, Records, is_on_air};
+
+/// Keeps the engine in step with the records.
+#[derive(Debug)]
+pub struct Reconciler {
+    records: Arc<Records>,
+    engine: Engine,
+    journal: Arc<Journal>,
+}
+
+impl Reconciler {
+    pub(crate) fn new(records: Arc<Records>, engine: Engine, journal: Arc<Journal>) -> Self {
+        Self { records, engine, journal }
+    }
+
+    /// Starts all relays that are wanted. One that cannot be started is logged, and the others start.
+    pub(crate) fn resume(&self) {
+        for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
+            if let Err(error) = self.bring_up(relay) {
+                tracing::error!(relay = relay.name, %error, "a relay that should run cannot be started");
+            }
+        }
+    }
+
+    /// Brings a feed that runs to its kept shape.
+    fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
+        self.engine.update_feed(self.records.feed_spec(&self.records.store.feed(name)?)?);
+        Ok(())
+    }
+
+    /// Ends the broadcasts of a relay at once, before anything that may wait for the disk.
+    pub fn withdraw_relay(&self, name: &str) {
+        if let Some(known) =
+            self.records.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name))
+        {
+            self.engine.withdraw(&known.name);
+        }
+    }
+
+    /// Brings a relay that is wanted to its kept shape, as far as its windows are open.
+    fn bring_up(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        if !is_on_air(relay) {
+            self.engine.withdraw(&relay.name);
+            return Ok(());
+        }
+        self.engine.apply(self.records.relay_spec(relay)?);
+        Ok(())
+    }
+
+    /// Switches the output of a relay that runs at once, before any access to the disk.
+    pub fn switch_output(&self, name: &str, wanted: DesiredState) {
+        let relays = self.records.stored_relays();
+        let known = relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name));
+        let Some(relay) = known.filter(|relay| relay.wanted.is_running()) else { return };
+        self.engine.hold(&relay.name, wanted == DesiredState::Hold);
+    }
+
+    /// Applies the effects of a committed change. To be called under the lock of changes.
+    pub(crate) fn apply(&self, effects: &[Effect]) {
+        for effect in effects {
+            if let Err(error) = self.apply_one(effect) {
+                tracing::error!(?effect, %error, "the engine could not follow a stored change");
+            }
+        }
+    }
+
+    fn apply_one(&self, effect: &Effect) -> Result<(), ServiceError> {
+        match effect {
+            Effect::UpdateFeed(name) => self.update_feed(name),
+            Effect::Withdraw(name) => {
+                self.engine.withdraw(name);
+                Ok(())
+            }
+            Effect::ForgetPicture(name) => {
+                self.records.forget_picture(name);
+                Ok(())
+            }
+            Effect::Apply(name) => {
+                match self.records.store.relay(name) {
+                    Ok(relay) => self.follow_desired_state(&relay),
+                    // Removed in the same group.
+                    Err(StoreError::NotFound { .. }) => Ok(()),
+                    Err(error) => Err(error.into()),
+                }
+            }
+        }
+    }
+
+    fn follow_desired_state(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        if relay.wanted.is_running() {
+            return self.bring_up(relay);
+        }
+        self.engine.withdraw(&relay.name);
+        Ok(())
+    }
+}

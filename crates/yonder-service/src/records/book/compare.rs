@@ -1,0 +1,106 @@
+//! Two states of a record, compared field by field.
+
+use serde::Serialize;
+use serde_json::{Map, Value};
+use yonder_api::FieldChange;
+
+use crate::error::ServiceError;
+
+/// A record as a table of its fields.
+pub(in crate::records) fn table<T: Serialize>(record: &T) -> Result<Map<String, Value>, ServiceError> {
+    match serde_json::to_value(record) {
+        Ok(Value::Object(table)) => Ok(table),
+        _ => Err(ServiceError::Internal("a record cannot be compared")),
+    }
+}
+
+/// Fields that are different, and secrets that are new.
+pub(in crate::records) fn differences(
+    before: Option<&Map<String, Value>>,
+    after: &Map<String, Value>,
+    secrets: &[&'static str],
+) -> Vec<FieldChange> {
+    let (before, after) = (before.map(flat).unwrap_or_default(), flat(after));
+    let mut names: Vec<&String> = before.keys().chain(after.keys()).filter(|name| *name != "name").collect();
+    names.sort_unstable();
+    names.dedup();
+    let mut fields: Vec<FieldChange> = names
+        .into_iter()
+        .map(|name| FieldChange {
+            field: name.clone(),
+            before: before.get(name).and_then(words),
+            after: after.get(name).and_then(words),
+        })
+        .filter(|field| field.before != field.after)
+        .collect();
+    let secret = |field: &&str| FieldChange { field: (*field).to_owned(), before: None, after: None };
+    fields.extend(secrets.iter().map(secret));
+    fields
+}
+
+/// The fields of tables within a record as its own, like `rules.video.ceiling`.
+fn flat(record: &Map<String, Value>) -> Map<String, Value> {
+    let mut flat = Map::new();
+    for (name, value) in record {
+        match value {
+            Value::Object(table) => {
+                flat.extend(table.iter().map(|(inner, value)| (format!("{name}.{inner}"), value.clone())));
+            }
+            value => {
+                flat.insert(name.clone(), value.clone());
+            }
+        }
+    }
+    flat
+}
+
+/// A value as a person reads it; nothing for what is empty.
+fn words(value: &Value) -> Option<String> {
+    match value {
+        Value::Null => None,
+        Value::String(text) => Some(text.clone()),
+        Value::Array(all) => Some(all.iter().filter_map(words).collect::<Vec<_>>().join(", ")),
+        Value::Object(table) => {
+            let pairs = table.iter().filter_map(|(name, value)| Some(format!("{name} {}", words(value)?)));
+            Some(pairs.collect::<Vec<_>>().join(", "))
+        }
+        Value::Bool(_) | Value::Number(_) => Some(value.to_string()),
+    }
+    .filter(|text| !text.is_empty())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn map(value: Value) -> Map<String, Value> {
+        let Value::Object(map) = value else { panic!("{value}") };
+        map
+    }
+
+    #[test]
+    fn differences_are_told_field_by_field_and_secrets_without_their_text() {
+        let before = map(
+            json!({ "name": "a", "url": "x", "site": "Fell", "to": ["a", "b"], "backup": false, "rules": { "a.b": "1" } }),
+        );
+        let after = map(
+            json!({ "name": "A", "url": "y", "to": ["b", "a"], "backup": false, "on_air": [], "rules": { "a.b": "2" } }),
+        );
+        let told: Vec<_> = differences(Some(&before), &after, &["password"])
+            .into_iter()
+            .map(|field| (field.field, field.before.unwrap_or_default(), field.after.unwrap_or_default()))
+            .collect();
+        let told: Vec<_> = told.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
+        assert_eq!(
+            told,
+            [
+                ("rules.a.b", "1", "2"),
+                ("site", "Fell", ""),
+                ("to", "a, b", "b, a"),
+                ("url", "x", "y"),
+                ("password", "", "")
+            ]
+        );
+    }
+}

@@ -1,0 +1,226 @@
+//! One record of a book: brought to what the book says, with the calls that a person's own change would make.
+
+use secrecy::ExposeSecret as _;
+use yonder_address::{StreamKey, read_pasted};
+use yonder_api::{
+    AlertChange, DestinationChange, FeedChange, NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver,
+    NewRelay, NewUplink, Pattern, ReceiverChange, Rekey, RelayChange, Secret, UplinkChange, Way,
+};
+use yonder_store::{DesiredState, SealedSecret};
+
+use crate::error::ServiceError;
+use crate::records::alerts::USUAL_REPEAT_S;
+use crate::records::destinations::USUAL_RETURN_S;
+use crate::records::holding::USUAL_AFTER_S;
+use crate::records::uplinks::USUAL_HEADROOM;
+use crate::records::windows::own_zone;
+use crate::records::{Effect, Records, Transaction};
+
+/// Fields of secrets that were given and are new.
+pub(super) type NewSecrets = Vec<&'static str>;
+
+/// What is left out of a book is none; a change says that with an empty text.
+fn or_none(text: Option<String>) -> Option<String> {
+    Some(text.unwrap_or_default())
+}
+
+impl Transaction<'_> {
+    pub(super) fn put_uplink(&self, new: NewUplink, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_uplink(&new).map(|_| Vec::new());
+        }
+        let change = UplinkChange {
+            name: None,
+            site: or_none(new.site),
+            rate: Some(new.rate),
+            allowance: or_none(new.allowance),
+            headroom_percent: Some(new.headroom_percent.unwrap_or(USUAL_HEADROOM)),
+            backup: Some(new.backup),
+            source: or_none(new.source),
+            interface: or_none(new.interface),
+        };
+        self.edit_uplink(&new.name, &change).map(|_| Vec::new())
+    }
+
+    pub(super) fn put_platform(&self, new: &NewPlatform) -> Result<NewSecrets, ServiceError> {
+        self.put_sheet(new).map(|()| Vec::new())
+    }
+
+    pub(super) fn put_pattern(&self, new: Pattern, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let name = new.name.clone();
+        let put = if is_there { self.edit_pattern(&name, new) } else { self.add_pattern(new) };
+        put.map(|_| Vec::new())
+    }
+
+    pub(super) fn put_feed(&self, new: NewFeed, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let given = new.password.is_some();
+        if !is_there {
+            self.add_feed(new)?;
+            return Ok(if given { vec!["password"] } else { Vec::new() });
+        }
+        let before = self.store.feed(&new.name)?;
+        let kept = before.password;
+        let is_new =
+            new.password.as_ref().is_some_and(|given| !self.is_same_secret(kept.as_ref(), given.expose()));
+        let change = FeedChange {
+            name: None,
+            url: Some(new.url),
+            sub_url: Some(new.sub_url.unwrap_or_else(|| String::new().into())),
+            transport: Some(new.transport),
+            password: new.user.as_ref().and(new.password),
+            user: or_none(new.user),
+            pin: or_none(new.pin),
+            site: or_none(new.site),
+        };
+        self.edit_feed(&new.name, change)?;
+        let mut secrets = Vec::new();
+        secrets.extend(is_new.then_some("password"));
+        let has_new_address = self.store.feed(&new.name)?.address_secrets != before.address_secrets;
+        secrets.extend(has_new_address.then_some("address"));
+        Ok(secrets)
+    }
+
+    pub(super) fn put_destination(
+        &self,
+        new: NewDestination,
+        is_there: bool,
+    ) -> Result<NewSecrets, ServiceError> {
+        let mut secrets = Vec::new();
+        if !is_there {
+            secrets.extend(new.key.as_ref().map(|_| "key"));
+            secrets.extend(new.passphrase.as_ref().map(|_| "passphrase"));
+            self.add_destination(new)?;
+            return Ok(secrets);
+        }
+        let kept = self.store.destination(&new.name)?;
+        let speaks_srt = new
+            .server
+            .as_ref()
+            .is_some_and(|server| server.expose().trim_start().to_ascii_lowercase().starts_with("srt:"));
+        let change = DestinationChange {
+            name: None,
+            server: new.server.clone(),
+            backup_server: Some(new.backup_server.unwrap_or_else(|| String::new().into())),
+            return_after_s: Some(new.return_after_s.unwrap_or(USUAL_RETURN_S)),
+            platform: or_none(new.platform),
+            watch_page: or_none(new.watch_page),
+            // What belongs to a secret stays with it, unless the book tells.
+            key_kind: new.key_kind,
+            key_expires: new.key_expires.clone(),
+            key_length: new.key_length,
+            authority: or_none(new.authority),
+            no_passphrase: !speaks_srt && kept.passphrase.is_some(),
+            uplinks: Some(new.uplinks),
+        };
+        self.edit_destination(&new.name, change)?;
+        let has_new_address = self.store.destination(&new.name)?.address_secrets != kept.address_secrets;
+        let mut rekey = Rekey::default();
+        let kept_key = kept.key.as_ref().map(|key| &key.secret);
+        if let Some(key) = new.key.filter(|key| !self.is_same_key(kept_key, &kept.settings.server, key)) {
+            rekey = Rekey { key: Some(key), key_kind: new.key_kind, key_expires: new.key_expires, ..rekey };
+            secrets.push("key");
+        }
+        let trimmed = |secret: &Secret| secret.expose().trim_end_matches(['\r', '\n']).to_owned();
+        let kept_phrase = kept.passphrase.as_ref();
+        let is_new_phrase = |new: &Secret| !self.is_same_secret(kept_phrase, &trimmed(new));
+        if let Some(phrase) = new.passphrase.filter(is_new_phrase) {
+            rekey.passphrase = Some(phrase);
+            secrets.push("passphrase");
+        }
+        if !secrets.is_empty() {
+            self.rekey_destination(&new.name, &rekey)?;
+        }
+        secrets.extend(has_new_address.then_some("address"));
+        Ok(secrets)
+    }
+
+    pub(super) fn put_relay(&self, new: NewRelay, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_relay(&new).map(|_| Vec::new());
+        }
+        let change = RelayChange {
+            name: None,
+            feed: Some(new.feed),
+            to: Some(new.to),
+            hold_after_s: Some(new.hold_after_s.unwrap_or(USUAL_AFTER_S)),
+            on_air: Some(new.on_air.unwrap_or_default()),
+            zone: Some(new.zone.unwrap_or_else(own_zone)),
+            quiet_minute: or_none(new.quiet_minute),
+        };
+        self.edit_relay(&new.name, change).map(|_| Vec::new())
+    }
+
+    /// Stops a relay that runs, or holds or resumes it. One that is off is started later, after its preflight: true.
+    pub(super) fn put_wanted(&self, name: &str, wanted: DesiredState) -> Result<bool, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        if relay.wanted == wanted {
+            return Ok(false);
+        }
+        if !relay.wanted.is_running() {
+            return Ok(true);
+        }
+        self.store.set_wanted(&relay.name, wanted)?;
+        self.add_effect(Effect::Apply(relay.name));
+        Ok(false)
+    }
+
+    pub(super) fn put_receiver(&self, new: NewReceiver, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        let given = new.secret.is_some();
+        if is_there {
+            let before = self.store.receiver(&new.name)?;
+            let secret =
+                new.secret.filter(|given| !self.is_same_secret(before.secret.as_ref(), given.expose()));
+            let is_new = secret.is_some();
+            let change = ReceiverChange {
+                name: None,
+                way: Some(new.way),
+                secret,
+                sign_of_life_h: Some(new.sign_of_life_h.unwrap_or_default()),
+            };
+            self.edit_receiver(&new.name, change)?;
+            let mut secrets = Vec::new();
+            secrets.extend(is_new.then_some("secret"));
+            let has_new_address = self.store.receiver(&new.name)?.address != before.address;
+            secrets.extend(has_new_address.then_some("address"));
+            return Ok(secrets);
+        }
+        if !given && matches!(new.way, Way::Web { .. }) {
+            return Err(ServiceError::Invalid {
+                field: "secret",
+                detail: "there is no secret to sign its messages with".to_owned(),
+                hint: "Give one: a secret that is made here would be shown to nobody.",
+            });
+        }
+        self.add_receiver(new)?;
+        Ok(if given { vec!["secret"] } else { Vec::new() })
+    }
+
+    pub(super) fn put_alert(&self, new: NewAlert, is_there: bool) -> Result<NewSecrets, ServiceError> {
+        if !is_there {
+            return self.add_alert(&new).map(|_| Vec::new());
+        }
+        let change = AlertChange {
+            name: None,
+            when: Some(new.when),
+            about: or_none(new.about),
+            to: Some(new.to),
+            repeat_s: Some(new.repeat_s.unwrap_or(USUAL_REPEAT_S)),
+        };
+        self.edit_alert(&new.name, change).map(|_| Vec::new())
+    }
+}
+
+impl Records {
+    /// True if a stored secret is the given one; false for one that cannot be opened, so that it is set again.
+    fn is_same_secret(&self, kept: Option<&SealedSecret>, given: &str) -> bool {
+        let opened = kept.and_then(|kept| self.store.unseal(kept).ok());
+        opened.is_some_and(|kept| kept.expose_secret() == given)
+    }
+
+    /// True if a stored stream key is the given one, as it was pasted.
+    fn is_same_key(&self, kept: Option<&SealedSecret>, server: &str, given: &Secret) -> bool {
+        let pasted = read_pasted(Some(server), Some(given.expose()));
+        let key: Option<StreamKey> = pasted.ok().and_then(|pasted| pasted.key);
+        key.is_some_and(|key| self.is_same_secret(kept, key.expose()))
+    }
+}

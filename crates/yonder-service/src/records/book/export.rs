@@ -1,0 +1,158 @@
+//! Everything that is kept, as a site book: without any secret, but with a word where there is one.
+
+use yonder_api::{
+    NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver, NewRelay, NewUplink, Pattern, SealedSecret,
+    SiteBook, Transport,
+};
+use yonder_core::budget::{BitRate, Volume};
+use yonder_store::Kind;
+
+use crate::error::ServiceError;
+use crate::records::{Records, USUAL_REPEAT_S, read_way};
+
+/// A secret that is kept: of which kind of record, its name, and the field.
+type Sealed = (Kind, String, &'static str);
+
+impl Records {
+    /// Everything that is kept, without secrets.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn book(&self) -> Result<SiteBook, ServiceError> {
+        let mut book = SiteBook::default();
+        for uplink in self.uplinks()? {
+            book.uplinks.push(self.booked_uplink(&uplink.name)?);
+        }
+        for name in self.own_names()? {
+            book.platforms.extend(self.booked_platform(&name)?);
+        }
+        book.patterns = self.patterns()?;
+        let mut sealed: Vec<Sealed> = Vec::new();
+        for feed in self.store.feeds()? {
+            let name = feed.settings.name;
+            sealed.extend(feed.password.map(|_| (Kind::Feed, name.clone(), "password")));
+            book.feeds.push(self.booked_feed(&name)?);
+        }
+        for destination in self.store.destinations()? {
+            let name = destination.settings.name;
+            sealed.extend(destination.key.map(|_| (Kind::Destination, name.clone(), "key")));
+            sealed.extend(destination.passphrase.map(|_| (Kind::Destination, name.clone(), "passphrase")));
+            book.destinations.push(self.booked_destination(&name)?);
+        }
+        for relay in self.store.relays()? {
+            book.wanted.insert(relay.name.clone(), relay.wanted.as_str().to_owned());
+            book.relays.push(self.booked_relay(&relay.name)?);
+        }
+        for receiver in self.store.receivers()? {
+            sealed.extend(receiver.secret.map(|_| (Kind::Receiver, receiver.name.clone(), "secret")));
+            book.receivers.push(self.booked_receiver(&receiver.name)?);
+        }
+        for alert in self.store.alerts()? {
+            book.alerts.push(self.booked_alert(&alert.name)?);
+        }
+        let told = |(kind, name, field): Sealed| SealedSecret {
+            kind: kind.to_string(),
+            name,
+            field: field.to_owned(),
+        };
+        book.sealed = sealed.into_iter().map(told).collect();
+        Ok(book)
+    }
+
+    pub(in crate::records) fn booked_uplink(&self, name: &str) -> Result<NewUplink, ServiceError> {
+        let uplink = self.uplink(name)?;
+        Ok(NewUplink {
+            name: uplink.name,
+            site: uplink.site,
+            rate: BitRate::from_kbps(uplink.up_kbps).written(),
+            allowance: uplink.allowance_bytes.map(|bytes| Volume::from_bytes(bytes).written()),
+            headroom_percent: u8::try_from(uplink.headroom_percent).ok(),
+            backup: uplink.backup,
+            source: uplink.source,
+            interface: uplink.interface,
+        })
+    }
+
+    /// A sheet of one's own; `None` for one that ships.
+    pub(in crate::records) fn booked_platform(
+        &self,
+        name: &str,
+    ) -> Result<Option<NewPlatform>, ServiceError> {
+        if !self.own_names()?.iter().any(|own| own.eq_ignore_ascii_case(name)) {
+            return Ok(None);
+        }
+        let platform = self.platform(name)?;
+        let rules = platform.rules.into_iter().map(|rule| (rule.rule, rule.value)).collect();
+        Ok(Some(NewPlatform { name: platform.name, like: None, rules }))
+    }
+
+    pub(in crate::records) fn booked_feed(&self, name: &str) -> Result<NewFeed, ServiceError> {
+        let values = self.store.feed(name).map_err(|error| self.explain(error))?.settings;
+        Ok(NewFeed {
+            name: values.name,
+            url: values.url.into(),
+            sub_url: values.sub_url.map(Into::into),
+            transport: Transport::from_word(&values.transport),
+            user: values.user,
+            password: None,
+            pin: values.pin.as_ref().map(yonder_engine::fingerprint_text),
+            site: values.site,
+        })
+    }
+
+    pub(in crate::records) fn booked_destination(&self, name: &str) -> Result<NewDestination, ServiceError> {
+        let view = self.destination(name)?;
+        let settings = self.store.destination(name)?.settings;
+        Ok(NewDestination {
+            name: view.name,
+            server: Some(view.server.into()),
+            backup_server: view.backup_server.map(Into::into),
+            return_after_s: Some(view.return_after_s),
+            platform: view.platform,
+            watch_page: view.watch_page,
+            key_kind: view.key.as_ref().map(|key| key.kind),
+            key_expires: view.key.and_then(|key| key.expires_at),
+            key_length: view.passphrase.map(|passphrase| passphrase.key_length),
+            authority: settings.authority,
+            uplinks: view.uplinks,
+            key: None,
+            passphrase: None,
+        })
+    }
+
+    pub(in crate::records) fn booked_relay(&self, name: &str) -> Result<NewRelay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        let seconds = relay.hold_after_ms.map_or(0, |ms| ms / 1_000);
+        // Without any time the zone says nothing.
+        let has_times = !relay.on_air.is_empty() || relay.quiet_minute.is_some();
+        Ok(NewRelay {
+            name: relay.name,
+            feed: relay.feed,
+            to: relay.destinations,
+            hold_after_s: u32::try_from(seconds).ok(),
+            on_air: Some(relay.on_air),
+            zone: has_times.then_some(relay.zone),
+            quiet_minute: relay.quiet_minute,
+        })
+    }
+
+    pub(in crate::records) fn booked_receiver(&self, name: &str) -> Result<NewReceiver, ServiceError> {
+        let receiver = self.store.receiver(name).map_err(|error| self.explain(error))?;
+        Ok(NewReceiver {
+            way: read_way(&receiver)?,
+            name: receiver.name,
+            secret: None,
+            sign_of_life_h: receiver.sign_of_life_h,
+        })
+    }
+
+    pub(in crate::records) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
+        let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
+        let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(USUAL_REPEAT_S));
+        Ok(NewAlert { name: alert.name, when: alert.trigger, about: alert.about, to: alert.to, repeat_s })
+    }
+
+    pub(in crate::records) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
+        self.pattern(name)
+    }
+}

@@ -1,0 +1,49 @@
+//! Copies of the records, their master key and the disk they are on.
+
+use serde_json::{Value, json};
+
+use super::Records;
+use crate::error::ServiceError;
+use crate::jobs::JobContext;
+
+/// Free space below which it is short, in bytes.
+pub(crate) const LOW_BYTES: u64 = 1024 * 1024 * 1024;
+
+impl Records {
+    /// A copy of all records, with secrets sealed.
+    ///
+    /// # Errors
+    /// When the records cannot be copied.
+    pub fn backup(&self) -> Result<Vec<u8>, ServiceError> {
+        Ok(self.store.backup()?)
+    }
+
+    /// Writes a copy of all records, with secrets sealed, into a file that the job keeps.
+    ///
+    /// # Errors
+    /// When the records cannot be copied.
+    pub fn backup_to_file(&self, context: &JobContext) -> Result<Value, ServiceError> {
+        context.set_step("copying the records");
+        let folder = self.store.folder().unwrap_or_else(std::env::temp_dir);
+        let path = folder.join(format!("backup-{}.draft", context.id()));
+        context.attach(&path);
+        let bytes = self.store.backup_to(&path)?;
+        context.check_canceled()?;
+        Ok(json!({ "bytes": bytes }))
+    }
+
+    /// Seals every secret under a new master key, and returns how many were sealed.
+    ///
+    /// # Errors
+    /// When the key file or the records cannot be written; then the present key stays.
+    pub fn rotate_master_key(&self) -> Result<usize, ServiceError> {
+        let _changing = self.lock_changes();
+        Ok(self.store.rotate_master_key()?)
+    }
+
+    /// Returns a sentence if little room is left on the disk of the records.
+    pub(crate) fn disk_low(&self) -> Option<String> {
+        let free = fs4::available_space(self.store.folder()?).ok()?;
+        (free < LOW_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))
+    }
+}

@@ -1,0 +1,588 @@
+//! Destinations: server and key are put right and checked before they are kept.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use secrecy::ExposeSecret as _;
+use yonder_address::{
+    KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup, read_pasted,
+    read_server, stream_id,
+};
+use yonder_api::{
+    Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
+    Secret, Stored,
+};
+use yonder_core::{RefusalRule, check_name};
+use yonder_engine::{PrivateAuthority, PushSpec};
+use yonder_store::{
+    AddressSecrets, Destination as StoredDestination, DestinationSettings, KeyKind as StoredKind, Kind,
+    NewDestination as DestinationValues, NewSecrets, SealedSecret, SecretChange,
+};
+
+use super::feeds::{history, unknown_placeholder};
+use super::{Records, Transaction};
+use crate::error::ServiceError;
+use crate::time;
+
+/// A push returns to its first server once that has been reachable for so long, where nothing is said.
+pub(crate) const USUAL_RETURN_S: u32 = 120;
+/// Shortest and longest that can be asked for.
+const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
+/// Largest authority read: a chain of some certificates.
+const MAX_AUTHORITY: usize = 64 * 1024;
+/// Longest watch page address.
+const MAX_WATCH_PAGE: usize = 2_048;
+
+impl Records {
+    /// All destinations by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn destinations(&self) -> Result<Vec<Destination>, ServiceError> {
+        self.store.destinations()?.iter().map(|destination| self.destination_view(destination)).collect()
+    }
+
+    /// One destination.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn destination(&self, name: &str) -> Result<Destination, ServiceError> {
+        let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
+        self.destination_view(&destination)
+    }
+
+    /// Returns settings with the changes that are neither names nor addresses.
+    fn changed_settings(
+        &self,
+        before: DestinationSettings,
+        change: &DestinationChange,
+    ) -> Result<DestinationSettings, ServiceError> {
+        Ok(DestinationSettings {
+            return_after_s: match change.return_after_s {
+                Some(seconds) => read_return(Some(seconds))?,
+                None => before.return_after_s,
+            },
+            platform: match &change.platform {
+                Some(platform) => self.known_platform(Some(platform))?,
+                None => before.platform,
+            },
+            watch_page: match &change.watch_page {
+                Some(page) => read_watch_page(Some(page))?,
+                None => before.watch_page,
+            },
+            authority: match &change.authority {
+                Some(pem) => read_authority(Some(pem))?,
+                None => before.authority,
+            },
+            key_kind: change.key_kind.map_or(before.key_kind, stored_kind),
+            key_expires_s: match &change.key_expires {
+                Some(text) => read_expiry(Some(text))?,
+                None => before.key_expires_s,
+            },
+            key_bits: match change.key_length {
+                Some(bits) => read_key_length(Some(bits))?,
+                None => before.key_bits,
+            },
+            uplinks: match &change.uplinks {
+                Some(uplinks) => self.read_uplinks(uplinks)?,
+                None => before.uplinks,
+            },
+            ..before
+        })
+    }
+
+    /// Returns the server of a changed destination, and the key that came with its address.
+    fn changed_server(
+        &self,
+        change: &DestinationChange,
+        stored: &StoredDestination,
+        repairs: &mut Vec<String>,
+    ) -> Result<(ServerAddress, Option<StreamKey>), ServiceError> {
+        let Some(server) = &change.server else {
+            return Ok((kept_server(&stored.settings.server)?, None));
+        };
+        // A key at the end of the address, as it is stored already, is dropped; a stream ID where there is no key yet becomes
+        // the key.
+        let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
+        let (pasted, told) = read_both(Some(server), known.as_ref())?;
+        repairs.extend(told);
+        Ok((pasted.server, pasted.key.filter(|_| stored.key.is_none())))
+    }
+
+    /// Key and passphrase in clear. The caller records it.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn reveal_key(&self, name: &str) -> Result<RevealedKey, ServiceError> {
+        let destination = self.store.destination(name).map_err(|error| self.explain(error))?;
+        let name = &destination.settings.name;
+        let open = |secret: &SealedSecret, what| {
+            let lost =
+                |_| ServiceError::SecretLost { kind: Kind::Destination, name: name.clone(), secret: what };
+            self.store.unseal(secret).map(Secret::from).map_err(lost)
+        };
+        let revealed = RevealedKey {
+            key: destination.key.as_ref().map(|key| open(&key.secret, "stream key")).transpose()?,
+            passphrase: destination
+                .passphrase
+                .as_ref()
+                .map(|phrase| open(phrase, "passphrase"))
+                .transpose()?,
+        };
+        Ok(revealed)
+    }
+
+    /// Another destination with the same key at the same server. None can be added; records of an older version may
+    /// hold one.
+    pub(crate) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
+        let server = kept_server(&destination.settings.server)?;
+        for (other, theirs) in self.store.destinations_with_same_key(destination)? {
+            if kept_server(&theirs)?.host() == server.host() {
+                return Ok(Some(other));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Name and server of each other destination with the key.
+    fn others_with_key(&self, name: &str, key: &StreamKey) -> Result<Vec<(String, String)>, ServiceError> {
+        let mut all = self.store.destinations_with_key(&key.expose().into())?;
+        all.retain(|(other, _)| !other.eq_ignore_ascii_case(name));
+        Ok(all)
+    }
+
+    /// Returns the specification of a push for the engine. A push whose secrets cannot be opened is not dialed, and says why.
+    ///
+    /// # Errors
+    /// When the records of its server, authority, uplinks or platform cannot be read.
+    pub(crate) fn push_spec(&self, destination: &StoredDestination) -> Result<PushSpec, ServiceError> {
+        let settings = &destination.settings;
+        let length = KeyLength::from_bits(settings.key_bits).unwrap_or_default();
+        let authority = settings.authority.as_deref().map(PrivateAuthority::from_pem).transpose();
+        let uplinks = settings.uplinks.iter().map(|name| self.uplink_spec(name)).collect::<Result<_, _>>()?;
+        let key = destination.key.as_ref().map(|key| self.store.unseal(&key.secret)).transpose();
+        let passphrase = destination.passphrase.as_ref().map(|secret| self.store.unseal(secret)).transpose();
+        let secrets = AddressSecrets::open(&self.store, destination.address_secrets.as_ref());
+        let secret_lost = key.is_err() || passphrase.is_err() || secrets.is_err();
+        let full = |field, text: &str| full_server(field, text, secrets.as_ref().ok());
+        Ok(PushSpec {
+            destination: settings.name.clone(),
+            server: full("server", &settings.server)?,
+            backup: settings.backup_server.as_deref().map(|text| full("backup_server", text)).transpose()?,
+            failback_delay: Duration::from_secs(u64::try_from(settings.return_after_s).unwrap_or_default()),
+            key: key.unwrap_or_default().map(StreamKey::from_stored),
+            encryption: passphrase.unwrap_or_default().map(|text| (Passphrase::from_stored(text), length)),
+            secret_lost,
+            authority: authority.map_err(invalid_authority)?,
+            uplinks,
+            refusals: self.refusal_rules(settings.platform.as_deref())?,
+            history: history(destination.history),
+        })
+    }
+
+    /// Lines of a platform's rule sheet about its refusals.
+    fn refusal_rules(&self, platform: Option<&str>) -> Result<Arc<[RefusalRule]>, ServiceError> {
+        let Some(platform) = platform else { return Ok(Arc::default()) };
+        Ok(self.sheet(platform)?.map(|sheet| sheet.rules.refusals.into()).unwrap_or_default())
+    }
+
+    /// Opens the stream key of a destination; `None` if there is none, or it is lost.
+    fn stored_key(&self, destination: &StoredDestination) -> Option<StreamKey> {
+        let key = destination.key.as_ref()?;
+        self.store.unseal(&key.secret).ok().map(StreamKey::from_stored)
+    }
+
+    /// True if a secret of a destination cannot be opened.
+    pub(crate) fn has_lost_secret(&self, destination: &StoredDestination) -> bool {
+        let key = destination.key.as_ref().map(|key| &key.secret);
+        let others = destination.passphrase.iter().chain(&destination.address_secrets);
+        key.into_iter().chain(others).any(|secret| self.store.is_lost(secret))
+    }
+
+    fn destination_view(&self, destination: &StoredDestination) -> Result<Destination, ServiceError> {
+        let settings = &destination.settings;
+        let server = kept_server(&settings.server)?;
+        let age_s = time::now_s().saturating_sub(destination.key_set_s);
+        Ok(Destination {
+            name: settings.name.clone(),
+            id: destination.identity.uid.clone(),
+            revision: destination.identity.revision,
+            server: settings.server.clone(),
+            backup_server: settings.backup_server.clone(),
+            return_after_s: u32::try_from(settings.return_after_s).unwrap_or(USUAL_RETURN_S),
+            protocol: server.protocol().word().to_owned(),
+            encrypted: is_encrypted(&server, destination),
+            platform: settings.platform.clone(),
+            watch_page: settings.watch_page.clone(),
+            secret_lost: self.has_lost_secret(destination),
+            key: destination.key.as_ref().map(|key| KeyFacts {
+                ending: key.ending.clone(),
+                length: key.length,
+                set_at: time::text(time::from_s(destination.key_set_s)),
+                age_days: u64::try_from(age_s / 86_400).unwrap_or_default(),
+                rolls: u64::try_from(destination.key_rolls).unwrap_or_default(),
+                kind: match settings.key_kind {
+                    StoredKind::Reusable => KeyKind::Reusable,
+                    StoredKind::OneBroadcast => KeyKind::OneBroadcast,
+                },
+                expires_at: settings.key_expires_s.map(|at| time::text(time::from_s(at))),
+                used_at: destination.key_used_s.map(|at| time::text(time::from_s(at))),
+            }),
+            passphrase: destination.passphrase_set_s.map(|at| PassphraseFacts {
+                set_at: time::text(time::from_s(at)),
+                key_length: settings.key_bits,
+            }),
+            has_authority: settings.authority.is_some(),
+            uplinks: settings.uplinks.clone(),
+            relays: self
+                .stored_relays()
+                .iter()
+                .filter(|relay| relay.destinations.contains(&settings.name))
+                .map(|relay| relay.name.clone())
+                .collect(),
+        })
+    }
+}
+
+impl Transaction<'_> {
+    /// Adds a destination, and tells what was put right in what was pasted.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, a platform that is not known, a key that another destination has
+    /// already, a name that is taken, or when the records cannot be written.
+    pub fn add_destination(&self, new: NewDestination) -> Result<Stored, ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
+        let Pasted { server, key, .. } = pasted;
+        let backup = read_second(new.backup_server.as_ref(), &server, key.as_ref(), &mut repairs)?;
+        let platform = self.known_platform(new.platform.as_deref())?;
+        let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?;
+        let key_kind = match new.key_kind {
+            Some(kind) => stored_kind(kind),
+            None if self.takes_one_broadcast_keys(platform.as_deref()) => {
+                repairs.push("key: taken as good for one broadcast, as the platform's rules say".to_owned());
+                StoredKind::OneBroadcast
+            }
+            None => StoredKind::Reusable,
+        };
+        let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
+        let settings = DestinationSettings {
+            name,
+            server: take_secrets("server", &server, &mut secrets, &none)?,
+            backup_server: backup
+                .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &none))
+                .transpose()?,
+            return_after_s: read_return(new.return_after_s)?,
+            platform,
+            watch_page: read_watch_page(new.watch_page.as_deref())?,
+            authority: read_authority(new.authority.as_deref())?,
+            key_kind,
+            key_expires_s: read_expiry(new.key_expires.as_deref())?,
+            key_bits: read_key_length(new.key_length)?,
+            uplinks: self.read_uplinks(&new.uplinks)?,
+        };
+        if let Some(key) = &key {
+            check_same_key(self.others_with_key(&settings.name, key)?, &server, &mut repairs)?;
+        }
+        let secret = |text: &str| -> secrecy::SecretString { text.into() };
+        let values = DestinationValues {
+            settings,
+            key: key.map(|key| secret(key.expose())),
+            passphrase: passphrase.map(|passphrase| secret(passphrase.expose())),
+            address_secrets: secrets.to_secret(),
+        };
+        self.store.add_destination(&values, time::now_s())?;
+        Ok(Stored { destination: self.destination(&values.settings.name)?, repairs })
+    }
+
+    /// Changes a destination; pushes that run to it are dialled anew when what they need changed.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_destination`], and [`ServiceError::Running`] for a new name while pushes run to it.
+    pub fn edit_destination(&self, name: &str, change: DestinationChange) -> Result<Stored, ServiceError> {
+        let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
+        let before = stored.settings.clone();
+        let new_name = match &change.name {
+            Some(text) => check_name(text).map_err(|error| ServiceError::name(&error))?,
+            None => before.name.clone(),
+        };
+        let relays = self.store.relays_to(&before.name)?;
+        if new_name != before.name && relays.iter().any(|relay| self.engine.relay(relay).is_some()) {
+            return Err(ServiceError::Running { kind: Kind::Destination, name: before.name });
+        }
+        let mut repairs = Vec::new();
+        let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
+        // Lost ones are replaced with their address.
+        let is_lost = known.is_err();
+        let known = known.unwrap_or_default();
+        let mut secrets = known.clone();
+        let (server, new_key) = self.changed_server(&change, &stored, &mut repairs)?;
+        let backup_server = match &change.backup_server {
+            Some(backup) => {
+                let key = match &new_key {
+                    Some(key) => Some(key.clone()),
+                    None => self.stored_key(&stored),
+                };
+                let backup = read_second(Some(backup), &server, key.as_ref(), &mut repairs)?;
+                secrets.remove("backup_server");
+                backup
+                    .map(|backup| take_secrets("backup_server", &backup, &mut secrets, &known))
+                    .transpose()?
+            }
+            None => before.backup_server.clone(),
+        };
+        let server_text = match &change.server {
+            Some(_) => take_secrets("server", &server, &mut secrets, &known)?,
+            None => before.server.clone(),
+        };
+        let before_name = before.name.clone();
+        let before = DestinationSettings { name: new_name, server: server_text, backup_server, ..before };
+        let settings = self.changed_settings(before, &change)?;
+        let same_key = match &new_key {
+            Some(key) => self.others_with_key(&before_name, key)?,
+            None => self.store.destinations_with_same_key(&stored)?,
+        };
+        check_same_key(same_key, &server, &mut repairs)?;
+        let address_secrets = match secrets.change_from(&known) {
+            SecretChange::Keep if is_lost && change.server.is_some() => SecretChange::Remove,
+            address_secrets => address_secrets,
+        };
+        self.store.edit_destination(name, &settings, &address_secrets)?;
+        if change.no_passphrase || new_key.is_some() {
+            let key = new_key.map(|key| (key.expose().into(), settings.key_kind, settings.key_expires_s));
+            let new = NewSecrets { key, passphrase: change.no_passphrase.then_some(None) };
+            self.store.rekey_destination(&settings.name, &new, time::now_s())?;
+        }
+        self.mark_all_relays();
+        self.apply_running(&relays)?;
+        Ok(Stored { destination: self.destination(&settings.name)?, repairs })
+    }
+
+    /// Gives a destination a new key, a new passphrase, or both. A push that runs to it takes them over with one
+    /// reconnect.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`], a key that another destination has already, or when the
+    /// records cannot be written.
+    pub fn rekey_destination(&self, name: &str, request: &Rekey) -> Result<Stored, ServiceError> {
+        let stored = self.store.destination(name).map_err(|error| self.explain(error))?;
+        let server = kept_server(&stored.settings.server)?;
+        if request.key.is_none() && request.passphrase.is_none() {
+            return Err(ServiceError::Invalid {
+                field: "key",
+                detail: "there is neither a new key nor a new passphrase".to_owned(),
+                hint: "Give the one that changes.",
+            });
+        }
+        let mut repairs = Vec::new();
+        let mut new = NewSecrets::default();
+        if let Some(key) = &request.key {
+            let at: Secret = stored.settings.server.clone().into();
+            let (pasted, told) = read_both(Some(&at), Some(key))?;
+            repairs = told;
+            let key = pasted.key.ok_or_else(|| ServiceError::pasted(&PasteError::NoKey))?;
+            check_same_key(self.others_with_key(&stored.settings.name, &key)?, &server, &mut repairs)?;
+            let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
+            new.key = Some((key.expose().into(), kind, read_expiry(request.key_expires.as_deref())?));
+        }
+        if let Some(passphrase) = read_passphrase(request.passphrase.as_ref(), &server)? {
+            new.passphrase = Some(Some(passphrase.expose().into()));
+        }
+        self.store.rekey_destination(name, &new, time::now_s())?;
+        tracing::info!(destination = stored.settings.name, "key or passphrase rolled");
+        self.apply_running(&self.store.relays_to(name)?)?;
+        Ok(Stored { destination: self.destination(name)?, repairs })
+    }
+
+    /// Removes a destination that no relay uses.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], in use, or when the records cannot be written.
+    pub fn remove_destination(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_destination(name).map_err(|error| self.explain(error))
+    }
+}
+
+/// Refuses the same key at the same server: the platform would end one of the two broadcasts. At another server it may be
+/// right, and is remarked on.
+fn check_same_key(
+    others: Vec<(String, String)>,
+    server: &ServerAddress,
+    repairs: &mut Vec<String>,
+) -> Result<(), ServiceError> {
+    for (other, theirs) in others {
+        if kept_server(&theirs)?.host() == server.host() {
+            return Err(ServiceError::SameKey(other));
+        }
+        repairs.push(format!("key: remark: {other} has the same key at another server"));
+    }
+    Ok(())
+}
+
+/// Takes the secrets out of an address that is to be stored.
+fn take_secrets(
+    field: &'static str,
+    server: &ServerAddress,
+    secrets: &mut AddressSecrets,
+    before: &AddressSecrets,
+) -> Result<String, ServiceError> {
+    secrets.take(field, &server.full_address(), before).map_err(|error| unknown_placeholder(field, error))
+}
+
+/// Reads a stored server address, with its secrets; without them where they are lost.
+fn full_server(
+    field: &'static str,
+    text: &str,
+    secrets: Option<&AddressSecrets>,
+) -> Result<ServerAddress, ServiceError> {
+    let Some(secrets) = secrets else { return kept_server(text) };
+    let full = secrets.fill(field, text).map_err(|error| unknown_placeholder(field, error))?;
+    kept_server(full.expose_secret())
+}
+
+/// RTMPS, or SRT with a passphrase.
+pub(crate) fn is_encrypted(server: &ServerAddress, destination: &StoredDestination) -> bool {
+    match server {
+        ServerAddress::Rtmp(server) => server.tls,
+        ServerAddress::Srt(_) => destination.passphrase.is_some(),
+    }
+}
+
+/// A server address as it was kept: it was checked then.
+pub(crate) fn kept_server(text: &str) -> Result<ServerAddress, ServiceError> {
+    read_server(text).map(|(server, _)| server).map_err(|error| ServiceError::server("server", &error))
+}
+
+fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, Vec<String>), ServiceError> {
+    let pasted = read_pasted(server.map(Secret::expose), key.map(Secret::expose));
+    let pasted = pasted.map_err(|error| ServiceError::pasted(&error))?;
+    if let ServerAddress::Srt(server) = &pasted.server {
+        stream_id(server, pasted.key.as_ref()).map_err(|error| ServiceError::Invalid {
+            field: "key",
+            detail: error.to_string(),
+            hint: "Give the key, or write the stream ID without a place for it.",
+        })?;
+    }
+    let told = pasted.repairs.iter().map(|repair| told("pasted", *repair)).collect();
+    Ok((pasted, told))
+}
+
+/// Reads the address of a second server.
+fn read_second(
+    text: Option<&Secret>,
+    main: &ServerAddress,
+    key: Option<&StreamKey>,
+    repairs: &mut Vec<String>,
+) -> Result<Option<ServerAddress>, ServiceError> {
+    let field = "backup_server";
+    let Some(text) = text.filter(|text| !text.expose().trim().is_empty()) else { return Ok(None) };
+    let read = read_backup(text.expose(), main, key);
+    let (server, done) = read.map_err(|error| match error {
+        PasteError::Server(error) => ServiceError::server(field, &error),
+        error => ServiceError::Invalid {
+            field,
+            detail: error.to_string(),
+            hint: "Paste it without the key at its end: both servers get the same one.",
+        },
+    })?;
+    if done.contains(&Repair::StreamIdSealed) {
+        return Err(ServiceError::Invalid {
+            field,
+            detail: "the stream ID of a second server needs a place for the key".to_owned(),
+            hint: "Write {key} where the key belongs: both servers have the same one.",
+        });
+    }
+    repairs.extend(done.into_iter().map(|repair| told("backup server", repair)));
+    Ok(Some(server))
+}
+
+fn told(what: &str, repair: Repair) -> String {
+    format!("{what}: {}", repair.sentence())
+}
+
+fn read_passphrase(
+    text: Option<&Secret>,
+    server: &ServerAddress,
+) -> Result<Option<Passphrase>, ServiceError> {
+    let Some(text) = text else { return Ok(None) };
+    if !matches!(server, ServerAddress::Srt(_)) {
+        return Err(ServiceError::Invalid {
+            field: "passphrase",
+            detail: "only SRT has a passphrase; RTMP is encrypted by TLS".to_owned(),
+            hint: "Take the rtmps:// address from the platform.",
+        });
+    }
+    Passphrase::parse(text.expose()).map(Some).map_err(ServiceError::passphrase)
+}
+
+fn read_key_length(bits: Option<u16>) -> Result<u16, ServiceError> {
+    let bits = bits.unwrap_or_else(|| KeyLength::default().bits());
+    KeyLength::from_bits(bits).map(KeyLength::bits).ok_or_else(|| ServiceError::Invalid {
+        field: "key_length",
+        detail: format!("{bits} bits are no length of a key"),
+        hint: "Choose 128, 192 or 256.",
+    })
+}
+
+fn read_return(seconds: Option<u32>) -> Result<i64, ServiceError> {
+    let seconds = seconds.unwrap_or(USUAL_RETURN_S);
+    if !RETURN_RANGE_S.contains(&seconds) {
+        return Err(ServiceError::Invalid {
+            field: "return_after_s",
+            detail: format!("{seconds} s is not from 5 s to a day"),
+            hint: "Two minutes are usual.",
+        });
+    }
+    Ok(i64::from(seconds))
+}
+
+fn read_watch_page(text: Option<&str>) -> Result<Option<String>, ServiceError> {
+    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+    let is_page = ["http://", "https://"].iter().any(|scheme| text.to_ascii_lowercase().starts_with(scheme));
+    let is_clean =
+        text.len() <= MAX_WATCH_PAGE && !text.contains(|c: char| c.is_whitespace() || c.is_control());
+    if is_page && is_clean {
+        return Ok(Some(text.to_owned()));
+    }
+    Err(ServiceError::Invalid {
+        field: "watch_page",
+        detail: "this is no address of a web page".to_owned(),
+        hint: "Give an address like https://bramble.example.net/summit.",
+    })
+}
+
+fn invalid_authority(detail: String) -> ServiceError {
+    ServiceError::Invalid {
+        field: "authority",
+        detail,
+        hint: "Give the authority's certificate in PEM; a key does not belong into it.",
+    }
+}
+
+fn read_authority(pem: Option<&str>) -> Result<Option<String>, ServiceError> {
+    let Some(pem) = pem.map(str::trim).filter(|pem| !pem.is_empty()) else { return Ok(None) };
+    if pem.len() > MAX_AUTHORITY {
+        return Err(invalid_authority("the authority is larger than any chain of certificates".to_owned()));
+    }
+    if pem.contains("PRIVATE KEY") {
+        return Err(invalid_authority("there is a private key in it".to_owned()));
+    }
+    PrivateAuthority::from_pem(pem).map_err(invalid_authority)?;
+    Ok(Some(pem.to_owned() + "\n"))
+}
+
+fn read_expiry(text: Option<&str>) -> Result<Option<i64>, ServiceError> {
+    let Some(text) = text.map(str::trim).filter(|text| !text.is_empty()) else { return Ok(None) };
+    time::read_s(text).map(Some).ok_or_else(|| ServiceError::Invalid {
+        field: "key_expires",
+        detail: format!("{text:?} is no day and no time"),
+        hint: "Write a day like 2026-12-31 (it lasts to its end, UTC), or a time like 2026-12-31T12:00:00Z.",
+    })
+}
+
+fn stored_kind(kind: KeyKind) -> StoredKind {
+    match kind {
+        KeyKind::Reusable => StoredKind::Reusable,
+        KeyKind::OneBroadcast => StoredKind::OneBroadcast,
+    }
+}

@@ -1,0 +1,397 @@
+//! Feeds: checked before they are kept, and brought to the engine when they change.
+
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
+use yonder_core::check_name;
+use yonder_engine::{FeedSpec, Fingerprint, TransportChoice};
+use yonder_rtsp::{CameraUrl, Credentials};
+use yonder_store::{
+    AddressSecrets, Feed as StoredFeed, FeedSettings, Kind, NewFeed as FeedValues, SealError, SealedSecret,
+    SecretChange, Store, UnknownPlaceholder,
+};
+
+use super::{Effect, Records, Transaction};
+use crate::error::ServiceError;
+use crate::time;
+
+impl Records {
+    /// All feeds by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn feeds(&self) -> Result<Vec<Feed>, ServiceError> {
+        Ok(self.store.feeds()?.iter().map(|feed| self.feed_view(feed)).collect())
+    }
+
+    /// One feed.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn feed(&self, name: &str) -> Result<Feed, ServiceError> {
+        let feed = self.store.feed(name).map_err(|error| self.explain(error))?;
+        Ok(self.feed_view(&feed))
+    }
+
+    fn feed_view(&self, feed: &StoredFeed) -> Feed {
+        let settings = &feed.settings;
+        Feed {
+            name: settings.name.clone(),
+            id: feed.identity.uid.clone(),
+            revision: feed.identity.revision,
+            url: settings.url.clone(),
+            sub_url: settings.sub_url.clone(),
+            transport: Transport::from_word(&settings.transport),
+            user: settings.user.clone(),
+            has_password: feed.password.is_some(),
+            secret_lost: self.lost_secret_of(feed).is_some(),
+            pin: settings.pin.as_ref().map(yonder_engine::fingerprint_text),
+            site: settings.site.clone(),
+            warnings: self.warnings(feed),
+            state: self.engine.feed(&settings.name).map(|view| view.state).unwrap_or_default(),
+        }
+    }
+
+    fn warnings(&self, feed: &StoredFeed) -> Vec<String> {
+        let mut warnings = Vec::new();
+        if let Some(secret) = self.lost_secret_of(feed) {
+            warnings.push(format!("The stored {secret} cannot be opened: set it again."));
+        }
+        if feed.has_factory_password {
+            let warning = "The password looks like one that devices are delivered with: whoever finds the camera can sign in. Set another one in the camera, then here.";
+            warnings.push(warning.to_owned());
+        }
+        warnings
+    }
+
+    /// Returns the name of a secret of a feed that did not open when it was last tried.
+    fn lost_secret_of(&self, feed: &StoredFeed) -> Option<&'static str> {
+        let is_lost =
+            |secret: &Option<SealedSecret>| secret.as_ref().is_some_and(|secret| self.store.is_lost(secret));
+        if is_lost(&feed.password) {
+            Some("password")
+        } else {
+            is_lost(&feed.address_secrets).then_some("address")
+        }
+    }
+
+    /// Returns the specification of a feed for the engine. A feed whose password cannot be opened is not dialed, and says
+    /// why.
+    ///
+    /// # Errors
+    /// When its address cannot be read.
+    pub(crate) fn feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+        let credentials = open_account(&self.store, feed);
+        let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref());
+        let secret_lost = credentials.is_err() || secrets.is_err();
+        let spec = spec(&feed.settings, credentials.unwrap_or_default(), secrets.ok().as_ref())?;
+        Ok(FeedSpec { secret_lost, history: history(feed.history), ..spec })
+    }
+
+    /// Returns the specification of a feed that is dialed once, for a survey or a picture.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when its password cannot be opened.
+    pub(crate) fn dialable_feed_spec(&self, feed: &StoredFeed) -> Result<FeedSpec, ServiceError> {
+        let spec = self.feed_spec(feed)?;
+        if spec.secret_lost {
+            return Err(ServiceError::SecretLost {
+                kind: Kind::Feed,
+                name: feed.settings.name.clone(),
+                secret: self.lost_secret_of(feed).unwrap_or("password"),
+            });
+        }
+        Ok(spec)
+    }
+
+    /// The same for the lighter stream: account and transport are the main stream's.
+    ///
+    /// # Errors
+    /// As [`Records::dialable_feed_spec`].
+    pub(crate) fn sub_spec(&self, feed: &StoredFeed) -> Result<Option<FeedSpec>, ServiceError> {
+        let secrets = AddressSecrets::open(&self.store, feed.address_secrets.as_ref()).ok();
+        let url = sub_url(&feed.settings, secrets.as_ref())?;
+        url.map(|url| Ok(FeedSpec { url, ..self.dialable_feed_spec(feed)? })).transpose()
+    }
+}
+
+impl Transaction<'_> {
+    /// Adds a feed.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    pub fn add_feed(&self, new: NewFeed) -> Result<Feed, ServiceError> {
+        let values = feed_values(new)?;
+        self.store.add_feed(&values, time::now_s())?;
+        self.feed(&values.settings.name)
+    }
+
+    /// Changes a feed; one that runs is dialled anew when its address or password changed.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.
+    pub fn edit_feed(&self, name: &str, change: FeedChange) -> Result<Feed, ServiceError> {
+        let stored = self.store.feed(name).map_err(|error| self.explain(error))?;
+        let before = stored.settings.clone();
+        let mut after = before.clone();
+        let known = AddressSecrets::open(&self.store, stored.address_secrets.as_ref());
+        // Lost ones are replaced with their address.
+        let is_lost = known.is_err();
+        let known = known.unwrap_or_default();
+        let mut secrets = known.clone();
+        if let Some(new_name) = &change.name {
+            after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            if after.name != before.name && self.engine.feed(&before.name).is_some() {
+                return Err(ServiceError::Running { kind: Kind::Feed, name: before.name });
+            }
+        }
+        let mut in_url = None;
+        if let Some(url) = &change.url {
+            let (url, credentials) = read_url("url", url)?;
+            after.url = take_secrets("url", &url, &mut secrets, &known)?;
+            in_url = credentials;
+        }
+        if let Some(sub_url) = &change.sub_url {
+            after.sub_url = if sub_url.expose().trim().is_empty() {
+                secrets.remove("sub_url");
+                None
+            } else {
+                let (url, _) = read_url("sub_url", sub_url)?;
+                Some(take_secrets("sub_url", &url, &mut secrets, &known)?)
+            };
+        }
+        if let Some(transport) = change.transport {
+            after.transport = transport.word().to_owned();
+        }
+        if let Some(pin) = &change.pin {
+            after.pin = read_pin(pin)?;
+        }
+        if let Some(site) = &change.site {
+            after.site = read_site(site);
+        }
+        let mut password = SecretChange::Keep;
+        match (change.user, change.password, in_url) {
+            (None, None, None) => {}
+            (Some(user), _, _) if user.trim().is_empty() => after.user = None,
+            // Another name alone keeps the password.
+            (Some(user), None, None) if before.user.is_some() => after.user = Some(user),
+            (user, new, in_url) => {
+                let user = user.or_else(|| before.user.clone().filter(|_| in_url.is_none()));
+                let account = account_of(user, new, in_url)?;
+                if let Some((user, new)) = account {
+                    after.user = Some(user);
+                    password = SecretChange::Set(new);
+                }
+            }
+        }
+        let replaces_lost = is_lost && change.url.is_some();
+        let address_secrets = match secrets.change_from(&known) {
+            SecretChange::Keep if replaces_lost => SecretChange::Remove,
+            address_secrets => address_secrets,
+        };
+        let edited = self.store.edit_feed(name, &after, &password, &address_secrets);
+        edited.map_err(|error| self.explain(error))?;
+        self.mark_all_relays();
+        self.add_effect(Effect::UpdateFeed(after.name.clone()));
+        self.feed(&after.name)
+    }
+
+    /// Removes a feed that no relay uses.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], in use, or when the records cannot be written.
+    pub fn remove_feed(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_feed(name).map_err(|error| self.explain(error))
+    }
+}
+
+/// Opens the account of a feed.
+fn open_account(store: &Store, feed: &StoredFeed) -> Result<Option<Credentials>, SealError> {
+    let Some(user) = feed.settings.user.clone() else { return Ok(None) };
+    let password = match &feed.password {
+        Some(password) => store.unseal(password)?,
+        None => SecretString::default(),
+    };
+    Ok(Some(Credentials { user, password }))
+}
+
+/// Reads a stored address, with its secrets; without them where they are lost.
+fn stored_url(
+    field: &'static str,
+    text: &str,
+    secrets: Option<&AddressSecrets>,
+) -> Result<CameraUrl, ServiceError> {
+    let full = match secrets {
+        Some(secrets) => secrets.fill(field, text).map_err(|error| unknown_placeholder(field, error))?,
+        None => text.into(),
+    };
+    let parsed = CameraUrl::parse(full.expose_secret());
+    parsed.map(|(url, _)| url).map_err(|error| ServiceError::camera_url(field, &error))
+}
+
+/// Takes the secrets out of an address that is to be stored.
+fn take_secrets(
+    field: &'static str,
+    url: &CameraUrl,
+    secrets: &mut AddressSecrets,
+    before: &AddressSecrets,
+) -> Result<String, ServiceError> {
+    secrets.take(field, &url.request_url(), before).map_err(|error| unknown_placeholder(field, error))
+}
+
+/// Refuses an address whose secret is unknown.
+pub(crate) fn unknown_placeholder(field: &'static str, error: UnknownPlaceholder) -> ServiceError {
+    ServiceError::Invalid {
+        field,
+        detail: error.to_string(),
+        hint: "Write the address with its password or token in place of {secret}.",
+    }
+}
+
+fn spec(
+    settings: &FeedSettings,
+    credentials: Option<Credentials>,
+    secrets: Option<&AddressSecrets>,
+) -> Result<FeedSpec, ServiceError> {
+    let url = stored_url("url", &settings.url, secrets)?;
+    let transport = match Transport::from_word(&settings.transport) {
+        Transport::Auto => TransportChoice::Auto,
+        Transport::Tcp => TransportChoice::Tcp,
+        Transport::Udp => TransportChoice::Udp,
+    };
+    Ok(FeedSpec {
+        name: settings.name.clone(),
+        url,
+        credentials,
+        secret_lost: false,
+        transport,
+        pin: settings.pin,
+        history: yonder_core::History::default(),
+    })
+}
+
+fn sub_url(
+    settings: &FeedSettings,
+    secrets: Option<&AddressSecrets>,
+) -> Result<Option<CameraUrl>, ServiceError> {
+    settings.sub_url.as_deref().map(|url| stored_url("sub_url", url, secrets)).transpose()
+}
+
+/// Returns the specifications of both streams of a feed that is not stored, checked like one that is.
+pub(crate) fn unstored_specs(new: NewFeed) -> Result<(FeedSpec, Option<FeedSpec>), ServiceError> {
+    let (FeedValues { settings, password, .. }, secrets) = feed_values_with_secrets(new)?;
+    let user = settings.user.clone();
+    let credentials = user.map(|user| Credentials { user, password: password.unwrap_or_default() });
+    let main = spec(&settings, credentials, Some(&secrets))?;
+    let sub = sub_url(&settings, Some(&secrets))?.map(|url| FeedSpec { url, ..main.clone() });
+    Ok((main, sub))
+}
+
+/// The history in the core's type.
+pub(crate) fn history(stored: yonder_store::History) -> yonder_core::History {
+    yonder_core::History { credentials: stored.credentials, address: stored.address }
+}
+
+pub(crate) fn feed_values(new: NewFeed) -> Result<FeedValues, ServiceError> {
+    feed_values_with_secrets(new).map(|(values, _)| values)
+}
+
+fn feed_values_with_secrets(new: NewFeed) -> Result<(FeedValues, AddressSecrets), ServiceError> {
+    let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+    let (url, in_url) = read_url("url", &new.url)?;
+    let sub_url = new.sub_url.as_ref().map(|url| read_url("sub_url", url)).transpose()?;
+    let site = new.site.as_deref().and_then(read_site);
+    let (user, password) = account_of(new.user, new.password, in_url)?.unzip();
+    let (mut secrets, none) = (AddressSecrets::default(), AddressSecrets::default());
+    let settings = FeedSettings {
+        name,
+        url: take_secrets("url", &url, &mut secrets, &none)?,
+        sub_url: sub_url.map(|(url, _)| take_secrets("sub_url", &url, &mut secrets, &none)).transpose()?,
+        transport: new.transport.word().to_owned(),
+        user,
+        pin: new.pin.as_deref().map(read_pin).transpose()?.flatten(),
+        site,
+    };
+    Ok((FeedValues { settings, password, address_secrets: secrets.to_secret() }, secrets))
+}
+
+fn read_url(field: &'static str, text: &Secret) -> Result<(CameraUrl, Option<Credentials>), ServiceError> {
+    CameraUrl::parse(text.expose()).map_err(|error| ServiceError::camera_url(field, &error))
+}
+
+/// A site as people write it; nothing for an empty text.
+pub(crate) fn read_site(text: &str) -> Option<String> {
+    let site = text.split_whitespace().collect::<Vec<_>>().join(" ");
+    Some(site).filter(|site| !site.is_empty())
+}
+
+/// Reads a fingerprint as people copy it: 64 hexadecimal digits, with colons, blanks or nothing between them.
+fn read_pin(text: &str) -> Result<Option<Fingerprint>, ServiceError> {
+    let digits: Vec<char> = text.chars().filter(|c| !matches!(c, ':' | ' ' | '-')).collect();
+    if digits.is_empty() {
+        return Ok(None);
+    }
+    let bytes: Option<Vec<u8>> = digits.chunks(2).map(read_byte).collect();
+    let fingerprint = bytes.and_then(|bytes| Fingerprint::try_from(bytes).ok());
+    fingerprint.map(Some).ok_or_else(|| ServiceError::Invalid {
+        field: "pin",
+        detail: "this is no SHA-256 fingerprint".to_owned(),
+        hint: "Give 64 hexadecimal digits, as the message about the untrusted certificate shows them.",
+    })
+}
+
+/// Two hexadecimal digits, and nothing else: signs would be read as part of a number.
+fn read_byte(digits: &[char]) -> Option<u8> {
+    let [high, low] = digits else { return None };
+    u8::try_from(high.to_digit(16)? << 4 | low.to_digit(16)?).ok()
+}
+
+/// User name and password, given apart or in the address.
+fn account_of(
+    user: Option<String>,
+    password: Option<Secret>,
+    in_url: Option<Credentials>,
+) -> Result<Option<(String, SecretString)>, ServiceError> {
+    match (user.filter(|user| !user.is_empty()), password, in_url) {
+        (Some(user), password, _) => {
+            let password = password.map_or_else(|| "".into(), Secret::into_inner);
+            Ok(Some((user, password)))
+        }
+        (None, Some(password), Some(credentials)) => Ok(Some((credentials.user, password.into_inner()))),
+        (None, None, Some(credentials)) => Ok(Some((credentials.user, credentials.password))),
+        (None, Some(_), None) => Err(ServiceError::Invalid {
+            field: "user",
+            detail: "there is a password but no user name".to_owned(),
+            hint: "Give the user name as well.",
+        }),
+        (None, None, None) => Ok(None),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::with_colons(&["A1"; 32].join(":"))]
+    #[case::with_blanks(&["a1"; 32].join(" "))]
+    #[case::bare(&"a1".repeat(32))]
+    fn fingerprints_are_read_as_they_are_copied(#[case] text: &str) {
+        assert_eq!(read_pin(text).unwrap(), Some([0xa1; 32]));
+    }
+
+    #[rstest]
+    #[case::too_short("a1:a1")]
+    #[case::odd(&"a".repeat(63))]
+    #[case::too_long(&"a1".repeat(33))]
+    #[case::no_digits(&"zz".repeat(32))]
+    #[case::signed(&"+1".repeat(32))]
+    fn what_is_no_fingerprint_is_refused(#[case] text: &str) {
+        assert!(read_pin(text).is_err());
+    }
+
+    #[test]
+    fn an_empty_fingerprint_is_none() {
+        assert_eq!(read_pin(" ").unwrap(), None);
+    }
+}

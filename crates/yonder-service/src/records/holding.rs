@@ -1,0 +1,129 @@
+//! Holding pictures: held, resumed, and pictures of the users' own.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use yonder_api::Relay;
+use yonder_engine::{HoldSpec, Picture, PictureError, holding_preview};
+use yonder_store::{DesiredState, Relay as StoredRelay};
+
+use super::{Effect, Records, Transaction};
+use crate::error::ServiceError;
+use crate::sync::lock;
+
+/// Seconds after which a holding picture is shown, where nothing is said.
+pub(crate) const USUAL_AFTER_S: u32 = 3;
+/// Most of them.
+const MOST_AFTER_S: u32 = 600;
+
+impl Records {
+    /// Keeps in memory what is wanted of a relay, as the disk does not take it.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn remember_wanted(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
+        self.store.remember_wanted(name, wanted).map_err(|error| self.explain(error))?;
+        self.refresh_relay(name)?;
+        self.relay(name)
+    }
+
+    /// What a relay would show while it is held, as PNG.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn holding_picture(&self, name: &str) -> Result<Vec<u8>, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        let picture = self.own_picture(&relay)?;
+        holding_preview(&relay.name, picture.as_deref())
+            .ok_or(ServiceError::Internal("the holding picture cannot be written"))
+    }
+
+    /// What the engine must know.
+    pub(crate) fn hold_spec(&self, relay: &StoredRelay) -> Result<HoldSpec, ServiceError> {
+        let after = relay.hold_after_ms.and_then(|ms| u64::try_from(ms).ok()).map(Duration::from_millis);
+        Ok(HoldSpec { wanted: relay.wanted == DesiredState::Hold, after, picture: self.own_picture(relay)? })
+    }
+
+    /// A picture is decoded once: the engine shows another one anew.
+    fn own_picture(&self, relay: &StoredRelay) -> Result<Option<Arc<Picture>>, ServiceError> {
+        if !relay.has_picture {
+            return Ok(None);
+        }
+        if let Some(known) = lock(&self.pictures).get(&relay.name) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let Some(file) = self.store.holding_picture(&relay.name)? else { return Ok(None) };
+        let picture = Arc::new(Picture::read(&file).map_err(|error| refused(&error))?);
+        lock(&self.pictures).insert(relay.name.clone(), Arc::clone(&picture));
+        Ok(Some(picture))
+    }
+
+    /// A relay that has another name, or is gone, has no picture under this one.
+    pub(crate) fn forget_picture(&self, name: &str) {
+        lock(&self.pictures).remove(name);
+    }
+}
+
+impl Transaction<'_> {
+    /// Shows the holding picture of a relay that runs; its broadcasts go on. It is shown also when the records cannot be written:
+    /// what is wanted is stored once they can.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
+    pub fn hold_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        self.want_running(name, DesiredState::Hold)
+    }
+
+    /// Goes back to the feed.
+    ///
+    /// # Errors
+    /// As [`Transaction::hold_relay`].
+    pub fn resume_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        self.want_running(name, DesiredState::On)
+    }
+
+    fn want_running(&self, name: &str, wanted: DesiredState) -> Result<Relay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        if !relay.wanted.is_running() {
+            return Err(ServiceError::NotRunning(relay.name));
+        }
+        self.store.set_wanted(name, wanted)?;
+        self.mark_relay(name);
+        self.add_effect(Effect::Apply(relay.name));
+        self.relay(name)
+    }
+
+    /// Takes a PNG or JPEG as a relay's holding picture, or goes back to the card.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a file that is no picture, or when the records
+    /// cannot be written.
+    pub fn set_holding_picture(&self, name: &str, file: Option<&[u8]>) -> Result<(), ServiceError> {
+        // A file that is no picture is refused before it is stored.
+        file.map(Picture::read).transpose().map_err(|error| refused(&error))?;
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.set_holding_picture(name, file)?;
+        self.mark_relay(name);
+        self.add_effect(Effect::ForgetPicture(relay.name.clone()));
+        if relay.wanted.is_running() {
+            self.add_effect(Effect::Apply(relay.name));
+        }
+        Ok(())
+    }
+}
+
+fn refused(error: &PictureError) -> ServiceError {
+    let hint = "Give a PNG or JPEG of at most 8 MiB, like one of 1920×1080.";
+    ServiceError::Invalid { field: "picture", detail: error.to_string(), hint }
+}
+
+/// Seconds before the holding picture, as they are kept; 0 never shows it.
+pub(crate) fn read_after(seconds: Option<u32>) -> Result<Option<i64>, ServiceError> {
+    let seconds = seconds.unwrap_or(USUAL_AFTER_S);
+    if seconds > MOST_AFTER_S {
+        let detail = format!("{seconds} s are more than {MOST_AFTER_S} s");
+        let hint = "Give seconds from 1 to 600, or 0 to wait without a holding picture.";
+        return Err(ServiceError::Invalid { field: "hold_after_s", detail, hint });
+    }
+    Ok((seconds > 0).then(|| i64::from(seconds) * 1_000))
+}

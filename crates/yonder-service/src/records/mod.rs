@@ -1,0 +1,140 @@
+//! Records of the service: read by all of its parts, changed in a [`Transaction`] alone.
+//!
+//! Reading methods are on [`Records`], changing methods on [`Transaction`], so that none of them can be called without the write
+//! lock and a transaction of the database. What a change does to the engine is collected as [`Effect`]s, which are applied after the
+//! commit.
+
+mod alerts;
+mod book;
+mod care;
+mod destinations;
+mod feeds;
+mod holding;
+mod patterns;
+mod platforms;
+mod receivers;
+mod relays;
+mod snapshot;
+mod transaction;
+mod uplinks;
+mod windows;
+
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError, RwLock};
+use std::time::Duration;
+
+use parking_lot::MutexGuard;
+use yonder_core::nearest_name;
+use yonder_engine::{Engine, Picture};
+use yonder_store::{Kind, Relay as StoredRelay, Store, StoreError};
+
+use crate::error::ServiceError;
+use crate::sync::lock;
+
+pub(crate) use alerts::USUAL_REPEAT_S;
+pub(crate) use care::LOW_BYTES;
+pub(crate) use destinations::{is_encrypted, kept_server};
+pub(crate) use feeds::unstored_specs;
+pub(crate) use receivers::read_way;
+pub(crate) use snapshot::Snapshot;
+pub(crate) use transaction::Effect;
+pub use transaction::Transaction;
+pub(crate) use uplinks::{read_rate, unsigned, uplink, uplink_facts};
+pub(crate) use windows::{facts as window_facts, is_on_air, schedule, schedule_of};
+
+/// How long an observation waits for a change in progress.
+const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
+
+/// The store, and what is kept of it in memory.
+#[derive(Debug)]
+pub struct Records {
+    pub(crate) store: Store,
+    /// For the states that are shown with the records.
+    engine: Engine,
+    /// Held from the first read of a change to the end of its effects, so that records and engine change together.
+    write_lock: parking_lot::Mutex<()>,
+    /// Relays as they are stored, for views that must not wait for the disk.
+    relays: RwLock<Arc<[Arc<StoredRelay>]>>,
+    /// Held while `relays` is read from the store, so that an older list never replaces a newer one.
+    refresh_lock: Mutex<()>,
+    /// Decoded holding pictures of relays that have one of their own.
+    pictures: Mutex<HashMap<String, Arc<Picture>>>,
+}
+
+impl Records {
+    /// Records over an opened store.
+    ///
+    /// # Errors
+    /// When the relays cannot be read.
+    pub(crate) fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
+        let relays = store.relays()?.into_iter().map(Arc::new).collect();
+        Ok(Self {
+            store,
+            engine,
+            write_lock: parking_lot::Mutex::default(),
+            relays: RwLock::new(relays),
+            refresh_lock: Mutex::default(),
+            pictures: Mutex::default(),
+        })
+    }
+
+    /// Waits for the end of the change in progress, and keeps others from beginning.
+    pub(crate) fn lock_changes(&self) -> MutexGuard<'_, ()> {
+        self.write_lock.lock()
+    }
+
+    /// The same, but waits a second at most, so that names do not change during an observation. `None` after a change that takes
+    /// longer, as on a disk that hangs.
+    pub(crate) fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
+        self.write_lock.try_lock_for(CHANGE_TIMEOUT)
+    }
+
+    /// Relays as they were last stored, from memory.
+    pub(crate) fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
+        Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Reads all relays after a change.
+    pub(crate) fn refresh_relays(&self) -> Result<(), ServiceError> {
+        let _refreshing = lock(&self.refresh_lock);
+        self.read_relays()
+    }
+
+    fn read_relays(&self) -> Result<(), ServiceError> {
+        let relays = self.store.relays()?.into_iter().map(Arc::new).collect();
+        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = relays;
+        Ok(())
+    }
+
+    /// Reads the relay `name` after a change of that one alone.
+    pub(crate) fn refresh_relay(&self, name: &str) -> Result<(), ServiceError> {
+        let _refreshing = lock(&self.refresh_lock);
+        let known = self.stored_relays();
+        let Some(at) = known.iter().position(|relay| relay.name.eq_ignore_ascii_case(name)) else {
+            return self.read_relays();
+        };
+        let relay = match self.store.relay(name) {
+            Ok(relay) if relay.name == known[at].name => relay,
+            // Removed or renamed.
+            Ok(_) | Err(StoreError::NotFound { .. }) => return self.read_relays(),
+            Err(error) => return Err(error.into()),
+        };
+        let mut changed = known.to_vec();
+        changed[at] = Arc::new(relay);
+        *self.relays.write().unwrap_or_else(PoisonError::into_inner) = changed.into();
+        Ok(())
+    }
+
+    /// Adds the nearest known name to a "not found" error.
+    pub(crate) fn explain(&self, error: StoreError) -> ServiceError {
+        let StoreError::NotFound { kind, name } = error else { return error.into() };
+        let known = match kind {
+            // Those that ship are in the program.
+            Kind::Platform => self.sheets().map(|all| all.into_iter().map(|sheet| sheet.name).collect()),
+            _ => self.store.names(kind),
+        }
+        .unwrap_or_default();
+        let nearest = nearest_name(&name, known.iter().map(String::as_str)).map(str::to_owned);
+        ServiceError::NotFound { kind, name, nearest }
+    }
+}

@@ -1,0 +1,143 @@
+//! Address patterns, and the feeds that are made with them.
+
+use yonder_api::{Blank, BlankKind, Choice, Feed, NewFeed, Pattern, PatternFeeds};
+use yonder_core::{PatternError, check_name, read_channels};
+use yonder_store::Pattern as StoredPattern;
+
+use super::feeds::feed_values;
+use super::{Records, Transaction};
+use crate::error::ServiceError;
+use crate::time;
+
+impl Records {
+    /// All patterns by name.
+    ///
+    /// # Errors
+    /// When the records cannot be read.
+    pub fn patterns(&self) -> Result<Vec<Pattern>, ServiceError> {
+        self.store.patterns()?.into_iter().map(shown).collect()
+    }
+
+    /// One pattern.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
+        shown(self.store.pattern(name).map_err(|error| self.explain(error))?)
+    }
+}
+
+impl Transaction<'_> {
+    /// Adds a pattern.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`], a name that is taken, or when the records cannot be written.
+    pub fn add_pattern(&self, new: Pattern) -> Result<Pattern, ServiceError> {
+        let kept = checked(new)?;
+        self.store.add_pattern(&kept, time::now_s())?;
+        shown(kept)
+    }
+
+    /// Replaces a pattern. Feeds that were made with it keep their addresses.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_pattern`], and [`ServiceError::NotFound`].
+    pub fn edit_pattern(&self, name: &str, new: Pattern) -> Result<Pattern, ServiceError> {
+        let kept = checked(new)?;
+        self.store.edit_pattern(name, &kept).map_err(|error| self.explain(error))?;
+        shown(kept)
+    }
+
+    /// Removes a pattern. Feeds that were made with it keep their addresses.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn remove_pattern(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_pattern(name).map_err(|error| self.explain(error))
+    }
+
+    /// Makes feeds with a pattern: one, or one for each channel, all or none.
+    ///
+    /// # Errors
+    /// A blank that is missing or wrong, a name that is taken, or when the records cannot be written.
+    pub fn add_pattern_feeds(&self, name: &str, new: &PatternFeeds) -> Result<Vec<Feed>, ServiceError> {
+        let pattern = to_core(&self.pattern(name)?)?;
+        let channels = new.channels.as_deref().map(read_channels).transpose();
+        let channels = channels.map_err(|detail| ServiceError::Invalid {
+            field: "channels",
+            detail,
+            hint: "List channels like 1-4,7.",
+        })?;
+        if channels.is_some() && !pattern.has_channels() {
+            return Err(ServiceError::Invalid {
+                field: "channels",
+                detail: format!("the pattern {name:?} has no blank named channel"),
+                hint: "Leave the channels out, or choose a recorder's pattern.",
+            });
+        }
+        let mut feeds = Vec::new();
+        for channel in channels.map_or_else(|| vec![None], |all| all.into_iter().map(Some).collect()) {
+            let mut set = new.set.clone();
+            let mut feed_name = new.name.clone();
+            if let Some(channel) = channel {
+                set.insert("channel".to_owned(), channel.to_string());
+                feed_name = format!("{feed_name} {channel}");
+            }
+            let filled = pattern.fill(&set).map_err(|error| refused("set", &error))?;
+            feeds.push(feed_values(NewFeed {
+                name: feed_name,
+                url: filled.url.into(),
+                sub_url: filled.sub_url.map(Into::into),
+                transport: new.transport,
+                user: new.user.clone(),
+                password: new.password.clone(),
+                pin: new.pin.clone(),
+                site: new.site.clone(),
+            })?);
+        }
+        self.store.add_feeds(&feeds, time::now_s())?;
+        feeds.iter().map(|feed| self.feed(&feed.settings.name)).collect()
+    }
+}
+
+fn refused(field: &'static str, error: &PatternError) -> ServiceError {
+    if field == "set" {
+        let hint = "See what the pattern wants with `yonder pattern show`.";
+        return ServiceError::Invalid { field, detail: error.to_string(), hint };
+    }
+    let hint = "A pattern looks like rtsp://{host}:{port}/ch{channel}/{stream}; each blank in it is declared, or filled in.";
+    ServiceError::Invalid { field, detail: error.to_string(), hint }
+}
+
+fn checked(new: Pattern) -> Result<StoredPattern, ServiceError> {
+    let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+    let checked = to_core(&new)?;
+    let blanks = serde_json::to_string(&new.blanks)
+        .map_err(|_| ServiceError::Internal("blanks cannot be written as JSON"))?;
+    let note = new.note.trim().chars().take(500).collect();
+    Ok(StoredPattern { name, template: checked.template().to_owned(), blanks, note })
+}
+
+fn shown(kept: StoredPattern) -> Result<Pattern, ServiceError> {
+    let blanks = serde_json::from_str(&kept.blanks)
+        .map_err(|_| ServiceError::Internal("the blanks of a pattern cannot be read"))?;
+    Ok(Pattern { name: kept.name, template: kept.template, blanks, note: kept.note })
+}
+
+fn to_core(pattern: &Pattern) -> Result<yonder_core::Pattern, ServiceError> {
+    let blank = |blank: &Blank| yonder_core::Blank {
+        name: blank.name.clone(),
+        kind: match &blank.kind {
+            BlankKind::Text => yonder_core::BlankKind::Text,
+            BlankKind::Number { width, offset, least, most } => {
+                yonder_core::BlankKind::Number { width: *width, offset: *offset, least: *least, most: *most }
+            }
+            BlankKind::Choice { choices } => {
+                let pair = |Choice { word, value }: &Choice| (word.clone(), value.clone());
+                yonder_core::BlankKind::Choice(choices.iter().map(pair).collect())
+            }
+        },
+    };
+    let blanks = pattern.blanks.iter().map(blank).collect();
+    yonder_core::Pattern::new(&pattern.template, blanks).map_err(|error| refused("template", &error))
+}

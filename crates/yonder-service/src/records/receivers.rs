@@ -1,0 +1,194 @@
+//! Receivers of notifications.
+
+use secrecy::{ExposeSecret as _, SecretString};
+use yonder_api::{NewReceiver, ReceiverChange, Way};
+use yonder_core::check_name;
+use yonder_store::{
+    Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, ReceiverSettings, SecretChange,
+    shortened_web_address,
+};
+
+use super::{Records, Transaction};
+use crate::channel::read_mailboxes;
+use crate::error::ServiceError;
+
+/// Hours from one sign of life to the next, at most.
+const MAX_SIGN_OF_LIFE_H: u32 = 7 * 24;
+
+impl Transaction<'_> {
+    /// Adds a receiver. Returns its name, and the secret that was made for a web receiver without one.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
+    pub fn add_receiver(&self, new: NewReceiver) -> Result<(String, Option<SecretString>), ServiceError> {
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let (way, address) = read_new_way(&new.way, None)?;
+        let given = new.secret.map(yonder_api::Secret::into_inner);
+        let made = match (&given, &new.way) {
+            (None, Way::Web { .. }) => Some(SecretString::from(crate::secrets::random_token())),
+            _ => None,
+        };
+        let secret = given.or_else(|| made.clone());
+        self.store.add_receiver(&ReceiverValues {
+            name: name.clone(),
+            settings: written(&way)?,
+            secret,
+            address,
+            sign_of_life_h: read_sign_of_life(new.sign_of_life_h)?,
+        })?;
+        Ok((name, made))
+    }
+
+    /// Changes a receiver, and returns its name.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_receiver`], and [`ServiceError::NotFound`].
+    pub fn edit_receiver(&self, name: &str, change: ReceiverChange) -> Result<String, ServiceError> {
+        let mut kept = self.store.receiver(name).map_err(|error| self.explain(error))?;
+        if let Some(new_name) = &change.name {
+            kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+        }
+        let mut address = SecretChange::Keep;
+        if let Some(way) = &change.way {
+            let (way, new_address) = read_new_way(way, Some(&read_way(&kept)?))?;
+            address = match (&way, new_address) {
+                (_, Some(new)) if self.is_address_of(&kept, &new) => SecretChange::Keep,
+                (_, Some(new)) => SecretChange::Set(new),
+                // The shortened form stands for the stored address.
+                (Way::Web { url }, None) if is_shortened(url) => SecretChange::Keep,
+                (Way::Web { .. } | Way::Mail { .. }, None) => SecretChange::Remove,
+            };
+            kept.settings = written(&way)?;
+        }
+        if let Some(hours) = change.sign_of_life_h {
+            kept.sign_of_life_h = read_sign_of_life(Some(hours))?;
+        }
+        let secret = change.secret.map_or(SecretChange::Keep, |new| SecretChange::Set(new.into_inner()));
+        let new = ReceiverSettings {
+            name: &kept.name,
+            settings: &kept.settings,
+            sign_of_life_h: kept.sign_of_life_h,
+        };
+        self.store.edit_receiver(name, &new, &secret, &address)?;
+        Ok(kept.name)
+    }
+
+    /// Removes a receiver.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn remove_receiver(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_receiver(name).map_err(|error| self.explain(error))
+    }
+}
+
+impl Records {
+    /// Opens the secret of a receiver.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when it cannot be opened.
+    pub(crate) fn open_receiver_secret(
+        &self,
+        kept: &StoredReceiver,
+    ) -> Result<Option<SecretString>, ServiceError> {
+        let opened = kept.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
+        let name = || kept.name.clone();
+        opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Receiver, name: name(), secret: "secret" })
+    }
+
+    /// Returns where and how a receiver is notified, with the whole address.
+    ///
+    /// # Errors
+    /// [`ServiceError::SecretLost`] when the address cannot be opened.
+    pub(crate) fn full_way(&self, kept: &StoredReceiver) -> Result<Way, ServiceError> {
+        let way = read_way(kept)?;
+        let Some(address) = &kept.address else { return Ok(way) };
+        let lost =
+            |_| ServiceError::SecretLost { kind: Kind::Receiver, name: kept.name.clone(), secret: "address" };
+        let address = self.store.unseal(address).map_err(lost)?;
+        Ok(match way {
+            Way::Web { .. } => Way::Web { url: address.expose_secret().to_owned() },
+            way @ Way::Mail { .. } => way,
+        })
+    }
+
+    fn is_address_of(&self, kept: &StoredReceiver, address: &SecretString) -> bool {
+        let known = kept.address.as_ref().and_then(|known| self.store.unseal(known).ok());
+        known.is_some_and(|known| known.expose_secret() == address.expose_secret())
+    }
+}
+
+/// Reads the stored settings of a receiver.
+pub(crate) fn read_way(kept: &StoredReceiver) -> Result<Way, ServiceError> {
+    serde_json::from_str(&kept.settings)
+        .map_err(|_| ServiceError::Internal("a receiver's settings cannot be read"))
+}
+
+fn written(way: &Way) -> Result<String, ServiceError> {
+    serde_json::to_string(way).map_err(|_| ServiceError::Internal("a receiver's settings cannot be written"))
+}
+
+/// Mark in a web address that is shortened.
+const SHORTENED: &str = "/…";
+
+/// True for a web address as it is shown.
+fn is_shortened(url: &str) -> bool {
+    url.contains(SHORTENED)
+}
+
+/// Checks where and how a receiver is to be notified. Returns it as it is shown, and the whole address where that is shortened;
+/// `None` too for the form that is shown of `before`, which keeps the stored address.
+fn read_new_way(way: &Way, before: Option<&Way>) -> Result<(Way, Option<SecretString>), ServiceError> {
+    if before == Some(way) {
+        return Ok((way.clone(), None));
+    }
+    check_way(way)?;
+    let Way::Web { url } = way else { return Ok((way.clone(), None)) };
+    if is_shortened(url) {
+        return Err(ServiceError::Invalid {
+            field: "url",
+            detail: "the address is shortened".to_owned(),
+            hint: "Write the whole address: it is stored sealed, and shown without its end.",
+        });
+    }
+    let shown = shortened_web_address(url);
+    let address = (shown != *url).then(|| url.as_str().into());
+    Ok((Way::Web { url: shown }, address))
+}
+
+fn check_way(way: &Way) -> Result<(), ServiceError> {
+    match way {
+        Way::Web { url } => {
+            let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
+            let host = rest.and_then(|rest| rest.split(['/', '?', '#']).next()).unwrap_or_default();
+            if host.is_empty() || url.contains(char::is_whitespace) || host.contains('@') {
+                return Err(ServiceError::Invalid {
+                    field: "url",
+                    detail: "this is not an address that a message can be posted to".to_owned(),
+                    hint: "Write an address like https://hooks.example.net/relay, without a password in it.",
+                });
+            }
+            Ok(())
+        }
+        Way::Mail { server, security, from, to, .. } => {
+            read_mailboxes(server, *security, from, to).map_err(|(field, detail)| ServiceError::Invalid {
+                field,
+                detail,
+                hint: "Write a server like mail.example.net:587 and addresses like desk@example.net.",
+            })
+        }
+    }
+}
+
+/// Reads the interval of the signs of life; 0 sends none.
+fn read_sign_of_life(hours: Option<u32>) -> Result<Option<u32>, ServiceError> {
+    let hours = hours.filter(|hours| *hours > 0);
+    if hours.is_some_and(|hours| hours > MAX_SIGN_OF_LIFE_H) {
+        return Err(ServiceError::Invalid {
+            field: "sign_of_life_h",
+            detail: "the interval of signs of life is longer than a week".to_owned(),
+            hint: "24 hours are usual; 0 sends none.",
+        });
+    }
+    Ok(hours)
+}

@@ -1,0 +1,242 @@
+//! Relays: kept, started and stopped.
+
+use yonder_api::{NewRelay, Relay, RelayChange};
+use yonder_core::check_name;
+use yonder_engine::RelaySpec;
+use yonder_store::{DesiredState, Kind, Relay as StoredRelay};
+
+use super::holding::read_after;
+use super::windows::{Times, set_times};
+use super::{Effect, Records, Transaction};
+use crate::error::ServiceError;
+use crate::{time, views};
+
+/// Most destinations of one relay.
+const MAX_DESTINATIONS: usize = 64;
+
+impl Records {
+    /// Returns the names of relays that are to be started: those named, or all that are off.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`].
+    pub fn relays_to_start(&self, named: Vec<String>) -> Result<Vec<String>, ServiceError> {
+        if named.is_empty() {
+            let relays = self.stored_relays();
+            let off = relays.iter().filter(|relay| !relay.wanted.is_running());
+            return Ok(off.map(|relay| relay.name.clone()).collect());
+        }
+        let known = |name: &String| Ok(self.store.relay(name).map_err(|error| self.explain(error))?.name);
+        named.iter().map(known).collect()
+    }
+
+    /// All relays by name.
+    #[must_use]
+    pub fn relays(&self) -> Vec<Relay> {
+        self.stored_relays().iter().map(|relay| self.view(relay)).collect()
+    }
+
+    /// One relay.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be read.
+    pub fn relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        // From memory, which does not wait for the disk.
+        if let Some(relay) = self.stored_relays().iter().find(|relay| relay.name.eq_ignore_ascii_case(name)) {
+            return Ok(self.view(relay));
+        }
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        Ok(self.view(&relay))
+    }
+
+    /// A platform takes one broadcast per key: two relays to one destination would fight for it.
+    pub(crate) fn check_keys_are_free(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        match self.relay_in_the_way(relay) {
+            Some((destination, relay)) => Err(ServiceError::KeyInUse { destination, relay }),
+            None => Ok(()),
+        }
+    }
+
+    /// Another relay that is wanted on and has a destination of this one: the destination, and that relay.
+    pub(crate) fn relay_in_the_way(&self, relay: &StoredRelay) -> Option<(String, String)> {
+        let others = self.stored_relays();
+        let mut running = others.iter().filter(|other| other.name != relay.name && other.wanted.is_running());
+        running.find_map(|other| {
+            let shared = relay.destinations.iter().find(|name| other.destinations.contains(name))?;
+            Some((shared.clone(), other.name.clone()))
+        })
+    }
+
+    /// A relay as it is shown.
+    pub(crate) fn view(&self, relay: &StoredRelay) -> Relay {
+        views::relay(relay, self.engine.relay(&relay.name))
+    }
+
+    /// Returns the specification of a relay for the engine.
+    pub(crate) fn relay_spec(&self, relay: &StoredRelay) -> Result<RelaySpec, ServiceError> {
+        let feed = self.feed_spec(&self.store.feed(&relay.feed)?)?;
+        let pushes = relay
+            .destinations
+            .iter()
+            .map(|name| self.push_spec(&self.store.destination(name)?))
+            .collect::<Result<Vec<_>, _>>()?;
+        let hold = self.hold_spec(relay)?;
+        Ok(RelaySpec { name: relay.name.clone(), feed, pushes, hold })
+    }
+}
+
+impl Transaction<'_> {
+    /// Adds a relay, which is off.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] naming the field, an unknown feed or destination, a name that is taken, or
+    /// when the records cannot be written.
+    pub fn add_relay(&self, new: &NewRelay) -> Result<Relay, ServiceError> {
+        let times = Times {
+            on_air: new.on_air.clone(),
+            zone: new.zone.clone(),
+            quiet_minute: new.quiet_minute.clone(),
+        };
+        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        check_destinations(&new.to)?;
+        let hold_after_ms = read_after(new.hold_after_s)?;
+        let fresh = StoredRelay::new(name.clone(), new.feed.clone(), new.to.clone());
+        let mut relay = StoredRelay { hold_after_ms, ..fresh };
+        set_times(&mut relay, times)?;
+        self.store.add_relay(&relay, time::now_s()).map_err(|error| self.explain(error))?;
+        self.mark_all_relays();
+        self.relay(&name)
+    }
+
+    /// Changes a relay. While it runs, only the pushes that differ are touched.
+    ///
+    /// # Errors
+    /// As [`Transaction::add_relay`], and [`ServiceError::Running`] for a new name while it runs.
+    pub fn edit_relay(&self, name: &str, change: RelayChange) -> Result<Relay, ServiceError> {
+        let before = self.store.relay(name).map_err(|error| self.explain(error))?;
+        let mut after = before.clone();
+        if let Some(new_name) = &change.name {
+            after.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
+            if after.name != before.name && before.wanted.is_running() {
+                return Err(ServiceError::Running { kind: Kind::Relay, name: before.name });
+            }
+        }
+        if let Some(feed) = change.feed {
+            after.feed = feed;
+        }
+        if let Some(to) = change.to {
+            check_destinations(&to)?;
+            after.destinations = to;
+        }
+        let RelayChange { on_air, zone, quiet_minute, .. } = change;
+        set_times(&mut after, Times { on_air, zone, quiet_minute })?;
+        if change.hold_after_s.is_some() {
+            after.hold_after_ms = read_after(change.hold_after_s)?;
+        }
+        self.store.edit_relay(name, &after).map_err(|error| self.explain(error))?;
+        if after.name != before.name {
+            self.add_effect(Effect::Withdraw(before.name.clone()));
+            self.add_effect(Effect::ForgetPicture(before.name));
+        }
+        self.mark_all_relays();
+        let after = self.store.relay(&after.name)?;
+        self.apply_running(std::slice::from_ref(&after.name))?;
+        Ok(self.view(&after))
+    }
+
+    /// Removes a relay; its broadcasts end in order.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn remove_relay(&self, name: &str) -> Result<(), ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.remove_relay(name)?;
+        self.mark_all_relays();
+        self.add_effect(Effect::Withdraw(relay.name.clone()));
+        self.add_effect(Effect::ForgetPicture(relay.name));
+        Ok(())
+    }
+
+    /// Notes that the set-up of a relay has passed its preflight.
+    ///
+    /// # Errors
+    /// [`ServiceError::ChangedMeanwhile`] for a relay that has been changed since it was read, or when the records cannot be written.
+    pub(crate) fn clear_relay(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
+        let is_current = self.store.clear_relay(&relay.name, relay.setup, time::now_s())?;
+        if !is_current {
+            return Err(ServiceError::ChangedMeanwhile(relay.name.clone()));
+        }
+        self.mark_relay(&relay.name);
+        Ok(())
+    }
+
+    /// Starts a relay, or tries anew what is blocked in one that runs.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a relay without destinations, or when the
+    /// records cannot be written.
+    pub fn start_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.check_keys_are_free(&relay)?;
+        self.start(&relay)
+    }
+
+    /// Starts a relay in spite of what a preflight says, or would.
+    ///
+    /// # Errors
+    /// As [`Transaction::start_relay`].
+    pub fn force_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.start(&relay)
+    }
+
+    fn start(&self, relay: &StoredRelay) -> Result<Relay, ServiceError> {
+        let name = &relay.name;
+        // An invalid set-up is refused before it is stored.
+        self.relay_spec(relay)?;
+        self.store.set_wanted(name, DesiredState::On)?;
+        self.mark_relay(name);
+        self.add_effect(Effect::Apply(relay.name.clone()));
+        self.relay(name)
+    }
+
+    /// Stops a relay; its broadcasts end in order, also when the records cannot be written: what is wanted is stored once they
+    /// can.
+    ///
+    /// # Errors
+    /// [`ServiceError::NotFound`], or when the records cannot be written.
+    pub fn stop_relay(&self, name: &str) -> Result<Relay, ServiceError> {
+        let relay = self.store.relay(name).map_err(|error| self.explain(error))?;
+        self.store.set_wanted(name, DesiredState::Off)?;
+        self.mark_relay(name);
+        self.add_effect(Effect::Withdraw(relay.name));
+        self.relay(name)
+    }
+
+    /// Brings those of the named relays that run to their kept shape.
+    pub(crate) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
+        for name in names {
+            if self.store.relay(name)?.wanted.is_running() {
+                self.add_effect(Effect::Apply(name.clone()));
+            }
+        }
+        Ok(())
+    }
+}
+
+fn check_destinations(names: &[String]) -> Result<(), ServiceError> {
+    let invalid = |detail: String, hint| Err(ServiceError::Invalid { field: "to", detail, hint });
+    if names.is_empty() {
+        return invalid("there is no destination".to_owned(), "Name one destination at least.");
+    }
+    if names.len() > MAX_DESTINATIONS {
+        let detail =
+            format!("{} destinations are more than the {MAX_DESTINATIONS} of one relay", names.len());
+        return invalid(detail, "Make a second relay of the same feed: it shares the pull.");
+    }
+    for (at, name) in names.iter().enumerate() {
+        if names.iter().take(at).any(|other| other.eq_ignore_ascii_case(name)) {
+            return invalid(format!("{name:?} is named twice"), "Name each destination once.");
+        }
+    }
+    Ok(())
+}

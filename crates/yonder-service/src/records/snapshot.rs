@@ -1,0 +1,109 @@
+//! States of a record before and after a change, for its audit entry.
+
+use serde_json::{Map, Value, json};
+use yonder_api::FieldChange;
+use yonder_store::{Identity, Kind, SealedSecret};
+
+use super::Records;
+use super::book::{differences, table};
+
+use crate::error::ServiceError;
+use crate::views::role_facts;
+
+/// A record at one moment: its settings, and its secrets as they are stored.
+#[derive(Debug)]
+pub(crate) struct Snapshot {
+    pub(crate) identity: Option<Identity>,
+    fields: Map<String, Value>,
+    secrets: Vec<(&'static str, Option<SealedSecret>)>,
+}
+
+impl Snapshot {
+    pub(crate) fn name(&self) -> Option<String> {
+        self.fields.get("name").and_then(Value::as_str).map(str::to_owned)
+    }
+
+    /// Returns the fields in which a record differs from one state to the next: secrets by name alone.
+    pub(crate) fn differences(before: Option<&Self>, after: Option<&Self>) -> Vec<FieldChange> {
+        if before.is_none() && after.is_none() {
+            return Vec::new();
+        }
+        let empty = Map::new();
+        let new_secrets = new_secrets(before, after);
+        let fields = after.map_or(&empty, |after| &after.fields);
+        let mut fields = differences(before.map(|before| &before.fields), fields, &new_secrets);
+        fields.extend(renamed(before, after));
+        fields
+    }
+}
+
+impl Records {
+    /// Returns a record without its secrets; `None` for one that is not there, and for kinds without settings.
+    pub(crate) fn snapshot(&self, kind: Kind, name: &str) -> Result<Option<Snapshot>, ServiceError> {
+        let identity = self.store.identity(kind, name)?;
+        if identity.is_none() && kind != Kind::Invitation {
+            return Ok(None);
+        }
+        let mut secrets = Vec::new();
+        let fields = match kind {
+            Kind::Feed => {
+                let stored = self.store.feed(name)?;
+                secrets.push(("password", stored.password));
+                secrets.push(("address", stored.address_secrets));
+                table(&self.booked_feed(name)?)?
+            }
+            Kind::Destination => {
+                let stored = self.store.destination(name)?;
+                secrets.push(("key", stored.key.map(|key| key.secret)));
+                secrets.push(("passphrase", stored.passphrase));
+                secrets.push(("address", stored.address_secrets));
+                table(&self.booked_destination(name)?)?
+            }
+            Kind::Relay => {
+                let stored = self.store.relay(name)?;
+                let mut fields = table(&self.booked_relay(name)?)?;
+                fields.insert("wanted".to_owned(), json!(stored.wanted.as_str()));
+                fields.insert("holding_picture".to_owned(), json!(stored.has_picture));
+                fields
+            }
+            Kind::Person => {
+                let mut fields = Map::new();
+                fields.insert("role".to_owned(), json!(role_facts(self.store.person(name)?.role)));
+                fields
+            }
+            Kind::Pattern => table(&self.booked_pattern(name)?)?,
+            Kind::Platform => match self.booked_platform(name)? {
+                Some(sheet) => table(&sheet)?,
+                None => return Ok(None),
+            },
+            Kind::Uplink => table(&self.booked_uplink(name)?)?,
+            Kind::Alert => table(&self.booked_alert(name)?)?,
+            Kind::Receiver => {
+                let stored = self.store.receiver(name)?;
+                secrets.push(("secret", stored.secret));
+                secrets.push(("address", stored.address));
+                table(&self.booked_receiver(name)?)?
+            }
+            Kind::Token | Kind::Invitation | Kind::Session | Kind::Service => Map::new(),
+        };
+        Ok(Some(Snapshot { identity, fields, secrets }))
+    }
+}
+
+/// Names of the secrets that are other ones than before.
+fn new_secrets(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Vec<&'static str> {
+    let Some(after) = after else { return Vec::new() };
+    let known = |name: &str| {
+        let mut secrets = before.into_iter().flat_map(|before| &before.secrets);
+        secrets.find(|(other, _)| *other == name).and_then(|(_, secret)| secret.as_ref())
+    };
+    let is_new = |(name, secret): &&(&'static str, Option<SealedSecret>)| secret.as_ref() != known(name);
+    after.secrets.iter().filter(is_new).map(|(name, _)| *name).collect()
+}
+
+/// Returns the new name of a record.
+fn renamed(before: Option<&Snapshot>, after: Option<&Snapshot>) -> Option<FieldChange> {
+    let (before, after) = (before?.name()?, after?.name()?);
+    let field = "name".to_owned();
+    (before != after).then_some(FieldChange { field, before: Some(before), after: Some(after) })
+}

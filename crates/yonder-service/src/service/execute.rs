@@ -1,0 +1,148 @@
+//! The one path of every change: role, revision, transaction with its audit entry, then effects on the engine.
+//!
+//! The API, the command line, the site book and the schedules all use it. A change and its audit entry are stored together or not at
+//! all; the engine follows after the commit. Stop and hold act on the engine first, and are not lost on a full disk.
+
+use yonder_core::DesiredState;
+use yonder_store::{Fate, Kind};
+
+use super::Service;
+use crate::change::Change;
+use crate::error::ServiceError;
+use crate::journal::audit_entry;
+use crate::records::{Effect, Records, Snapshot, Transaction};
+use crate::rename::Rename;
+
+/// Consequences of a change for what is kept by name.
+pub(super) struct Outcome {
+    /// Old and new name.
+    pub(super) renamed: Option<(String, String)>,
+    pub(super) is_removed: bool,
+}
+
+impl Service {
+    /// Makes a change of a record.
+    ///
+    /// # Errors
+    /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`] for a record of another revision, what `act` failed with, or when
+    /// the records cannot be written; then nothing is changed.
+    pub fn execute<T>(
+        &self,
+        change: &Change,
+        act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
+    ) -> Result<T, ServiceError> {
+        change.check_role()?;
+        // As names are stored.
+        let asked = change.name.trim();
+        let within = |transaction: &Transaction<'_>| {
+            let before = transaction.snapshot(change.kind, asked)?;
+            let identity = before.as_ref().and_then(|before| before.identity.as_ref());
+            change.check_revision(identity.map(|identity| identity.revision))?;
+            let value = act(transaction)?;
+            let name = match identity {
+                Some(identity) => transaction.store.name_of(change.kind, &identity.uid)?,
+                None => None,
+            };
+            let after = transaction.snapshot(change.kind, name.as_deref().unwrap_or(asked))?;
+            self.journal.add_audit(&audit_entry(change, before.as_ref(), after.as_ref()))?;
+            let names = before.as_ref().and_then(Snapshot::name).zip(after.as_ref().and_then(Snapshot::name));
+            let outcome = Outcome {
+                renamed: names.filter(|(old, new)| old != new),
+                is_removed: before.is_some() && after.is_none(),
+            };
+            Ok(Fate::Keep((value, outcome)))
+        };
+        let apply = |(_, outcome): &(T, Outcome), effects| self.apply(change.kind, outcome, effects);
+        let (value, _) = self.records.transaction(within, apply)?;
+        if matches!(change.kind, Kind::Person | Kind::Token | Kind::Session | Kind::Invitation) {
+            self.auth.clear_caches();
+        }
+        change.log();
+        self.events.publish_log_lines();
+        Ok(value)
+    }
+
+    /// Makes changes that no person has asked for, like the set-up of a demonstration: in one transaction, without audit entries.
+    ///
+    /// # Errors
+    /// What `act` failed with, or when the records cannot be written; then nothing is changed.
+    pub fn provision<T>(
+        &self,
+        act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
+    ) -> Result<T, ServiceError> {
+        let done = self.records.transaction(
+            |transaction| act(transaction).map(Fate::Keep),
+            |_, effects| {
+                self.reconciler.apply(&effects);
+                self.previews.drop_stills();
+            },
+        );
+        self.events.notify_changes();
+        done
+    }
+
+    /// Makes a change that protects, like a stop: the caller has acted on the engine before. A desired state that the disk does not
+    /// take is kept in memory by `remember`, and stored later with its audit entry.
+    ///
+    /// # Errors
+    /// As [`Service::execute`], but for a disk that is full or locked.
+    pub fn execute_protective<T>(
+        &self,
+        change: &Change,
+        act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,
+        remember: impl FnOnce(&Records) -> Result<T, ServiceError>,
+    ) -> Result<T, ServiceError> {
+        match self.execute(change, act) {
+            Err(ServiceError::Store(error)) if error.is_of_disk() => {
+                tracing::error!(%error, name = change.name, action = change.action, "change kept in memory");
+                let before = self.desired_state(&change.name);
+                let value = remember(&self.records)?;
+                let after = self.desired_state(&change.name);
+                self.journal.keep_desired_state(change, before, after);
+                change.log();
+                Ok(value)
+            }
+            done => done,
+        }
+    }
+
+    /// Checks role and revision of a change before something that cannot be undone is done for it. Records that cannot be read stop
+    /// nothing.
+    ///
+    /// # Errors
+    /// [`ServiceError::RoleNeeded`], [`ServiceError::Stale`].
+    pub fn check_before(&self, change: &Change) -> Result<(), ServiceError> {
+        change.check_role()?;
+        if change.expected_revision.is_none() {
+            return Ok(());
+        }
+        let present = self.records.store.identity(change.kind, change.name.trim()).ok().flatten();
+        change.check_revision(present.map(|present| present.revision))
+    }
+
+    /// Has all parts follow a committed change. Called under the lock of changes.
+    pub(super) fn apply(&self, kind: Kind, outcome: &Outcome, effects: Vec<Effect>) {
+        self.reconciler.apply(&effects);
+        if effects.iter().any(|effect| matches!(effect, Effect::UpdateFeed(_))) {
+            self.previews.drop_stills();
+        }
+        if let Some((old, new)) = &outcome.renamed {
+            let rename = Rename { kind, old, new };
+            self.history.rename(rename);
+            self.notifications.rename(rename);
+        }
+        // Ends the runs of a removed record, before another one takes its name.
+        if outcome.is_removed
+            && matches!(kind, Kind::Feed | Kind::Relay | Kind::Destination)
+            && let Err(error) = self.history.observe_locked()
+        {
+            tracing::warn!(%error, "states could not be recorded");
+        }
+    }
+
+    fn desired_state(&self, relay: &str) -> Option<DesiredState> {
+        let relays = self.records.stored_relays();
+        let known = relays.iter().find(|known| known.name.eq_ignore_ascii_case(relay.trim()));
+        known.map(|relay| relay.wanted)
+    }
+}

@@ -1,0 +1,51 @@
+//! Start of a relay, after its preflight.
+
+use std::sync::Arc;
+
+use yonder_core::preflight::Level;
+
+use super::Service;
+use crate::change::Change;
+use crate::error::ServiceError;
+use crate::jobs::JobContext;
+use crate::sync::run_blocking;
+
+impl Service {
+    /// Starts a relay, once a preflight lets it: before its first start, and after something about it changed.
+    ///
+    /// # Errors
+    /// [`ServiceError::PreflightFailed`] with the checks, and as [`Transaction::start_relay`](crate::Transaction::start_relay).
+    ///
+    /// # Cancel safety
+    /// When dropped before it is done, the relay may or may not have been started.
+    pub async fn start_checked(
+        self: &Arc<Self>,
+        change: Change,
+        context: &JobContext,
+    ) -> Result<(), ServiceError> {
+        let name = change.name.clone();
+        let (service, wanted) = (Arc::clone(self), name.clone());
+        let cleared = run_blocking(move || {
+            let relay =
+                service.records.store.relay(&wanted).map_err(|error| service.records.explain(error))?;
+            // A relay that runs is only tried anew where it is blocked.
+            Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
+        });
+        if !cleared.await? {
+            let preflight = self.planner.preflight(&name, context).await?;
+            if preflight.level == Level::Fail {
+                return Err(ServiceError::PreflightFailed {
+                    relay: preflight.relay,
+                    checks: preflight.checks,
+                });
+            }
+        }
+        context.check_canceled()?;
+        context.set_step("starting");
+        let service = Arc::clone(self);
+        run_blocking(move || {
+            service.execute(&change, |transaction| transaction.start_relay(&name)).map(|_| ())
+        })
+        .await
+    }
+}

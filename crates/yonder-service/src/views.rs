@@ -1,0 +1,264 @@
+//! From the engine's views to the API's.
+
+use std::time::Duration;
+
+use yonder_api::{
+    AudioFacts, CauseFacts, Condition, DialStep, FeedState, LinkFacts, LogEntry, PushState, Relay,
+    Role as RoleFacts, VideoFacts,
+};
+use yonder_core::{
+    ConditionLevel, DesiredState, FeedPhase, Part, PartCause, Phase, PushPhase, Role, ServerRole, Side,
+};
+use yonder_engine::{AudioView, CauseView, FeedView, LinkView, PushView, RelayView, StepView, VideoView};
+use yonder_store::{LogLine, Relay as StoredRelay};
+
+use crate::records::window_facts;
+use crate::time;
+
+/// A kept relay, with how it is if it runs.
+pub(crate) fn relay(kept: &StoredRelay, running: Option<RelayView>) -> Relay {
+    let condition = condition(kept.wanted, running.as_ref());
+    let (feed, mut pushes) = match running {
+        Some(view) => (feed(view.feed), view.pushes.into_iter().map(push).collect()),
+        None => (feed_off(&kept.feed), Vec::new()),
+    };
+    // Pushes that do not run are listed all the same, in the relay's order.
+    let mut ordered = Vec::with_capacity(kept.destinations.len());
+    for name in &kept.destinations {
+        let at = pushes.iter().position(|push: &PushState| push.destination == *name);
+        ordered.push(at.map_or_else(|| push_off(name), |at| pushes.swap_remove(at)));
+    }
+    let hold_after_s = kept.hold_after_ms.map_or(0, |ms| u32::try_from(ms / 1_000).unwrap_or_default());
+    Relay {
+        name: kept.name.clone(),
+        id: kept.uid.clone(),
+        revision: kept.revision,
+        wanted: kept.wanted,
+        wanted_unsaved: kept.is_unsaved,
+        condition,
+        site: kept.site.clone(),
+        hold_after_s,
+        holding_picture: kept.has_picture,
+        on_air: window_facts(kept),
+        quiet_minute: kept.quiet_minute.clone(),
+        feed,
+        pushes: ordered,
+    }
+}
+
+/// An age below this is that of any snapshot.
+const SHOWN_AGE: Duration = Duration::from_secs(3);
+
+/// Condition of a relay; a push that does not run is left out.
+fn condition(wanted: DesiredState, running: Option<&RelayView>) -> Condition {
+    let Some(RelayView { feed, pushes, .. }) = running else {
+        let level = if wanted.is_running() { ConditionLevel::Starting } else { ConditionLevel::Off };
+        return Condition { level, ..Condition::default() };
+    };
+    let feed_part = Part {
+        name: feed.name.clone(),
+        phase: Phase::Feed(feed.state),
+        since_ms: Some(time::millis(feed.since)),
+        down_since_ms: feed.down_since.map(time::millis),
+        attempts: feed.attempts,
+        cause: feed.cause.as_ref().map(|cause| PartCause { code: cause.kind, side: cause.side }),
+    };
+    let push_part = |push: &PushView| Part {
+        name: push.destination.clone(),
+        phase: Phase::Push(push.state),
+        since_ms: Some(time::millis(push.since)),
+        down_since_ms: push.down_since.map(time::millis),
+        attempts: push.attempts,
+        cause: push.cause.as_ref().map(|cause| PartCause { code: cause.kind, side: cause.side }),
+    };
+    let parts: Vec<Part> = pushes.iter().map(push_part).collect();
+    let found = yonder_core::Condition::of(wanted, &feed_part, &parts);
+    let mut causes = feed.cause.iter().chain(pushes.iter().filter_map(|push| push.cause.as_ref()));
+    Condition {
+        level: found.level,
+        since: found.since_ms.map(|ms| time::text(time::from_millis(ms))),
+        attempts: found.attempts,
+        side: found.side,
+        cause: causes.find(|shown| Some(shown.kind) == found.code).cloned().map(cause),
+        about: found.about,
+        actions: found.actions,
+    }
+}
+
+/// Returns a cause for the API.
+pub fn cause(view: CauseView) -> CauseFacts {
+    let CauseView { code, side, message, hint, likely, .. } = view;
+    CauseFacts { code: code.to_owned(), side, message, hint, likely }
+}
+
+/// Seconds to one decimal: what people read, and what does not change with every look.
+fn seconds(duration: Duration) -> f64 {
+    (duration.as_secs_f64() * 10.0).round() / 10.0
+}
+
+pub(crate) fn to_hundredths(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
+}
+
+pub(crate) fn millis(duration: Duration) -> u64 {
+    u64::try_from(duration.as_millis()).unwrap_or(u64::MAX)
+}
+
+fn feed(view: FeedView) -> FeedState {
+    FeedState {
+        name: view.name,
+        state: view.state,
+        since: (view.state != FeedPhase::Off).then(|| time::text(view.since)),
+        down_since: view.down_since.map(time::text),
+        attempts: view.attempts,
+        age_s: if view.age < SHOWN_AGE { 0 } else { view.age.as_secs() },
+        cause: view.cause.map(cause),
+        retry_in_s: view.retry_in.map(seconds),
+        transport: view.transport.map(|carrier| carrier.as_str().to_owned()),
+        video: view.video.map(video),
+        audio: view.audio.map(audio),
+        bytes: view.bytes,
+        packets_lost: view.packets_lost,
+        units_dropped: view.units_dropped,
+        reconnects: view.reconnects,
+        steps: view.steps.iter().map(step).collect(),
+    }
+}
+
+pub(crate) fn video(video: VideoView) -> VideoFacts {
+    VideoFacts {
+        codec: video.codec.to_owned(),
+        profile: video.profile.to_owned(),
+        tier: video.tier.map(str::to_owned),
+        level: to_hundredths(video.level),
+        width: video.width,
+        height: video.height,
+        declared_fps: video.declared_fps.map(to_hundredths),
+        fps: video.fps.map(to_hundredths),
+        kbps: video.kbps,
+        keyframe_interval_s: video.keyframe_interval_s.map(to_hundredths),
+    }
+}
+
+pub(crate) fn audio(audio: AudioView) -> AudioFacts {
+    AudioFacts { codec: audio.codec.to_owned(), rate_hz: audio.rate_hz, channels: audio.channels }
+}
+
+fn feed_off(name: &str) -> FeedState {
+    FeedState {
+        name: name.to_owned(),
+        state: FeedPhase::Off,
+        since: None,
+        down_since: None,
+        attempts: 0,
+        age_s: 0,
+        cause: None,
+        retry_in_s: None,
+        transport: None,
+        video: None,
+        audio: None,
+        bytes: 0,
+        packets_lost: 0,
+        units_dropped: 0,
+        reconnects: 0,
+        steps: Vec::new(),
+    }
+}
+
+pub(crate) fn step(step: &StepView) -> DialStep {
+    DialStep { name: step.step, after_ms: millis(step.after) }
+}
+
+fn push(view: PushView) -> PushState {
+    PushState {
+        destination: view.destination,
+        state: view.state,
+        since: (view.state != PushPhase::Off).then(|| time::text(view.since)),
+        down_since: view.down_since.map(time::text),
+        attempts: view.attempts,
+        cause: view.cause.map(cause),
+        retry_in_s: view.retry_in.map(seconds),
+        kbps: view.kbps,
+        bytes: view.bytes,
+        frames_sent: view.frames_sent,
+        frames_dropped: view.frames_dropped,
+        reconnects: view.reconnects,
+        backlog_ms: millis(view.backlog),
+        steps: view.steps.iter().map(step).collect(),
+        server: view.server,
+        uplink: view.uplink,
+        link: view.link.map(link),
+    }
+}
+
+fn link(link: LinkView) -> LinkFacts {
+    LinkFacts {
+        latency_ms: millis(link.latency),
+        rtt_ms: millis(link.rtt),
+        sent: link.sent,
+        lost: link.lost,
+        retransmitted: link.retransmitted,
+        dropped: link.dropped,
+        room_kbps: link.room_kbps,
+        encrypted: link.encrypted,
+    }
+}
+
+fn push_off(name: &str) -> PushState {
+    PushState {
+        destination: name.to_owned(),
+        state: PushPhase::Off,
+        since: None,
+        down_since: None,
+        attempts: 0,
+        cause: None,
+        retry_in_s: None,
+        kbps: 0,
+        bytes: 0,
+        frames_sent: 0,
+        frames_dropped: 0,
+        reconnects: 0,
+        backlog_ms: 0,
+        steps: Vec::new(),
+        server: ServerRole::Main,
+        uplink: None,
+        link: None,
+    }
+}
+
+/// Returns a role for the API.
+pub fn role_facts(role: Role) -> RoleFacts {
+    match role {
+        Role::Viewer => RoleFacts::Viewer,
+        Role::Operator => RoleFacts::Operator,
+        Role::Keeper => RoleFacts::Keeper,
+    }
+}
+
+/// Reads a role of the API.
+pub(crate) fn role_of(role: RoleFacts) -> Role {
+    match role {
+        RoleFacts::Viewer => Role::Viewer,
+        RoleFacts::Operator => Role::Operator,
+        RoleFacts::Keeper => Role::Keeper,
+    }
+}
+
+/// Returns a line of the logbook for the API.
+pub(crate) fn log_entry(line: LogLine) -> LogEntry {
+    let LogLine { id, at_ms, kind, name, part, what, code, side, message, who, uid, part_uid } = line;
+    LogEntry {
+        id,
+        at: time::text(time::from_millis(at_ms)),
+        kind,
+        name,
+        part,
+        what,
+        code,
+        side: side.as_deref().and_then(Side::from_name),
+        message,
+        who,
+        record_id: uid,
+        part_id: part_uid,
+    }
+}
