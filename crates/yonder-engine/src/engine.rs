@@ -20,11 +20,12 @@ use crate::preview::{self, PreviewMessage};
 use crate::reach::{self, Reached};
 use crate::spec::{FeedSpec, PushSpec, RelaySpec, UplinkSpec};
 use crate::still::{Still, StillError};
-use crate::survey::{self, StreamView, SurveyRequest, SurveyView, Watched, survey_stream};
+use crate::survey::{self, StreamView, SurveyRequest, SurveyView, survey_stream};
 use crate::sync::lock;
 use crate::tasks::ClosingTasks;
 use crate::tls::{self, PrivateAuthority};
 use crate::view::{CauseView, FeedView, PushView, RelayView};
+use crate::watched::Watcher;
 use yonder_slate::SlateFolder;
 
 /// How long connections may take to end in order at a shutdown.
@@ -80,6 +81,13 @@ impl RunningRelay {
     }
 }
 
+impl Running {
+    /// Returns the feed that pulls a stream.
+    pub(crate) fn feed_of(&self, spec: &FeedSpec) -> Option<&FeedHandle> {
+        self.feeds.values().find(|feed| feed.spec.is_same(spec)).map(|feed| &feed.handle)
+    }
+}
+
 impl RunningFeed {
     /// Number of connections that it reads or writes.
     pub(crate) fn connections(&self) -> usize {
@@ -105,6 +113,8 @@ pub struct Engine {
     _balancer: Option<Arc<Balancer>>,
     clock: Clock,
     running: Arc<Mutex<Running>>,
+    /// Streams that viewers watch.
+    watcher: Watcher,
     /// Connections that end in order after their feed or viewer has gone.
     closing: ClosingTasks,
     /// Where the sources of slates are kept over a restart.
@@ -118,14 +128,16 @@ impl Engine {
     pub fn new(runtime: Handle) -> Self {
         tls::preload_authorities(&runtime);
         let media = Arc::from([runtime.clone()]);
+        let (clock, running, closing) = (Clock::default(), Arc::default(), ClosingTasks::default());
         Self {
             runtime,
             media,
             heartbeats: None,
             _balancer: None,
-            clock: Clock::default(),
-            running: Arc::default(),
-            closing: ClosingTasks::default(),
+            clock,
+            watcher: Watcher::new(clock, Arc::clone(&running), closing.clone()),
+            running,
+            closing,
             slates: None,
             changes: watch::Sender::new(0),
         }
@@ -279,7 +291,11 @@ impl Engine {
             change(&mut view);
             tell(&view);
         };
-        let watch = |spec: FeedSpec| (spec.url.to_string(), self.watch(spec));
+        let watch = |spec: FeedSpec| {
+            let (address, watched) = (spec.url.to_string(), self.watcher.watch(spec));
+            watched.retry_if_blocked();
+            (address, watched)
+        };
         let (main_address, main) = watch(request.main);
         let watched_sub = request.sub.map(watch);
         let main = survey_stream(main, main_address, request.duration, |main| {
@@ -297,7 +313,7 @@ impl Engine {
         done
     }
 
-    /// A still picture of a stream: of the one that runs, or of one that is pulled for a moment.
+    /// A still picture of a stream, which is pulled for a moment where no feed pulls it.
     ///
     /// # Errors
     /// The cause for which no picture can be had at all, or why this one cannot be shown.
@@ -305,18 +321,22 @@ impl Engine {
     /// # Cancel safety
     /// As [`Engine::survey`].
     pub async fn still(&self, spec: FeedSpec) -> Result<Result<Still, StillError>, CauseView> {
-        let mut watched = self.watch(spec);
+        let watched = self.watcher.watch(spec);
+        // A page with many stills must not wait for cameras that are known to be absent.
+        if let Some(cause) = watched.absence() {
+            return Err(cause);
+        }
         let keyframe = watched.keyframe().await?;
         Ok(survey::decode(keyframe).await)
     }
 
-    /// Sends a live preview of a stream to `viewer`, until it goes away or the stream ends: of the one that runs, or
-    /// of one that is pulled for this.
+    /// Sends a live preview of a stream to `viewer`, until it goes away or the stream ends. The pull of a feed that runs is used;
+    /// otherwise all viewers of the stream share a pull of their own.
     ///
     /// # Cancel safety
     /// As [`Engine::survey`].
     pub async fn preview(&self, spec: FeedSpec, viewer: mpsc::Sender<PreviewMessage>) {
-        preview::run(self.watch(spec), viewer).await;
+        preview::run(self.watcher.watch(spec), viewer).await;
     }
 
     /// Probes a platform's server, over an uplink where one is given, without sending anything secret: name, port, and
@@ -347,17 +367,6 @@ impl Engine {
         find::find(request).await
     }
 
-    /// Returns the feed that pulls just this stream already and flows, or a pull of its own.
-    fn watch(&self, spec: FeedSpec) -> Watched {
-        let shared = {
-            let running = lock(&self.running);
-            let mut feeds = running.feeds.values();
-            let feed = feeds.find(|feed| feed.spec.is_same(&spec) && feed.handle.snapshot().is_flowing());
-            feed.map(|feed| Watched::shared(&feed.handle, self.clock))
-        };
-        shared.unwrap_or_else(|| Watched::pulled(spec, self.clock, &self.closing))
-    }
-
     /// Ends everything in order, within three seconds: the pushes of each feed before the feed.
     ///
     /// # Cancel safety
@@ -377,6 +386,9 @@ impl Engine {
 
     /// Returns the feed, which is started where it does not run: on the media thread with the least load.
     fn use_feed<'a>(&self, running: &'a mut Running, spec: FeedSpec) -> &'a mut RunningFeed {
+        if !running.feeds.get(&spec.name).is_some_and(|feed| feed.spec.is_same(&spec)) {
+            self.watcher.end_pull(&spec);
+        }
         let thread = placement::least_loaded(&running.feeds, self.media.len());
         let feed = running.feeds.entry(spec.name.clone()).or_insert_with(|| {
             let setup =

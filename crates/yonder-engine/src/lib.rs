@@ -28,6 +28,7 @@ mod sync;
 mod tasks;
 mod tls;
 mod view;
+mod watched;
 
 pub use clock::Clock;
 pub use engine::Engine;

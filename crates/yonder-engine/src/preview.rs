@@ -1,19 +1,24 @@
-//! Live preview: what a feed sends, as fragmented MP4 for a browser. It is taken where the feed comes in; a feed that
-//! does not run is pulled for as long as somebody watches.
+//! Live preview: the frames of a feed as fragmented MP4 for a browser. A feed that does not run is pulled for as long as it has
+//! viewers.
 
+use std::pin::pin;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
 use tokio::sync::mpsc;
+use tokio::time::{Instant, interval_at};
 use yonder_media::fmp4::{self, Fragmenter};
 use yonder_media::{AudioConfig, Frame, StreamHeaders, Track};
 
-use crate::survey::Watched;
 use crate::view::CauseView;
+use crate::watched::Watched;
 
 /// A preview ends by itself: a page that was left open must not hold a camera for ever.
 const LONGEST: Duration = Duration::from_secs(15 * 60);
+/// Time for which a viewer waits for a feed that is absent: longer than the pause between two dials.
+const ABSENCE_TIMEOUT: Duration = Duration::from_secs(6);
 
 /// What goes to the viewer.
 #[derive(Debug, Clone, PartialEq)]
@@ -26,19 +31,32 @@ pub enum PreviewMessage {
     Ended(Option<CauseView>),
 }
 
-/// Sends segments to `viewer` until it goes away or the stream ends. A viewer that is too slow misses pictures up to
-/// the next keyframe.
-pub(crate) async fn run(mut watched: Watched, viewer: mpsc::Sender<PreviewMessage>) {
+/// Sends segments to `viewer` until it goes away or the stream ends. A viewer that is too slow misses frames up to the next
+/// keyframe. One of a feed that is absent waits for it for some seconds, and is then sent the cause.
+pub(crate) async fn run(watched: Watched, viewer: mpsc::Sender<PreviewMessage>) {
     let mut preview =
         Preview { viewer: viewer.clone(), headers: None, fragments: Fragmenter::default(), skips: false };
+    let has_begun = AtomicBool::new(false);
     let until = watched.now() + LONGEST;
-    let followed = watched.follow(until, |frame| preview.take(&frame));
-    let ended: Option<CauseView> = tokio::select! {
-        ended = followed => ended,
-        () = viewer.closed() => return,
+    let mut followed = pin!(watched.follow(until, |frame| {
+        has_begun.store(true, Ordering::Relaxed);
+        preview.take(&frame)
+    }));
+    let mut checks = interval_at(Instant::now() + ABSENCE_TIMEOUT, ABSENCE_TIMEOUT);
+    let ended: Option<CauseView> = loop {
+        tokio::select! {
+            ended = &mut followed => break ended,
+            () = viewer.closed() => return,
+            _ = checks.tick() => {
+                let absence = watched.absence().filter(|_| !has_begun.load(Ordering::Relaxed));
+                if absence.is_some() {
+                    break absence;
+                }
+            }
+        }
     };
-    // A viewer that is gone needs no farewell.
-    let _told = viewer.send(PreviewMessage::Ended(ended)).await;
+    // The viewer may have gone.
+    let _sent = viewer.send(PreviewMessage::Ended(ended)).await;
 }
 
 struct Preview {

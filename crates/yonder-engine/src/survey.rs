@@ -6,22 +6,17 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use tokio::runtime::Handle;
-use tokio::sync::mpsc;
-use tokio::time::sleep_until;
-use yonder_core::{Advice, Cause, CauseCode, Measured, SurveyMeter, SurveyedStream, advise};
+use yonder_core::{Advice, Measured, SurveyMeter, SurveyedStream, advise};
 use yonder_media::{Frame, Track};
 use yonder_rtsp::Offered;
 
 use crate::clock::Clock;
-use crate::feed::{FeedHandle, FeedSnapshot, SnapshotCell, Subscriber};
+use crate::feed::FeedSnapshot;
 use crate::spec::FeedSpec;
 use crate::still::{self, Still, StillError};
-use crate::tasks::ClosingTasks;
 use crate::view::{AudioView, Carrier, CauseView, ReceptionView, StepView, VideoView};
+use crate::watched::Watched;
 
-/// How long the first picture may take to come.
-const FIRST_PICTURE: Duration = Duration::from_secs(20);
 /// Interval of reports.
 const REPORT_INTERVAL: Duration = Duration::from_secs(1);
 /// Shortest and longest time that a survey measures for.
@@ -78,132 +73,14 @@ pub struct StreamView {
     pub still: Option<Result<Still, StillError>>,
 }
 
-/// A stream that is being watched: one that runs, or one that is pulled for this alone.
-pub(crate) struct Watched {
-    clock: Clock,
-    stream: Stream,
-}
-
-enum Stream {
-    /// A feed that runs.
-    Shared { snapshots: Arc<SnapshotCell>, subscriber: Subscriber },
-    /// A feed that was started for this; it ends when this is dropped.
-    Own { feed: Option<FeedHandle>, closing: ClosingTasks },
-}
-
-impl Drop for Stream {
-    fn drop(&mut self) {
-        if let Self::Own { feed, closing } = self
-            && let Some(feed) = feed.take()
-        {
-            // It ends in order, in the background.
-            closing.spawn(&Handle::current(), feed.end());
-        }
-    }
-}
-
-impl Watched {
-    /// Watches a feed that runs.
-    pub(crate) fn shared(feed: &FeedHandle, clock: Clock) -> Self {
-        Self { clock, stream: Stream::Shared { snapshots: feed.snapshots(), subscriber: feed.subscriber() } }
-    }
-
-    /// Pulls a stream for this alone. To be called within a tokio runtime.
-    pub(crate) fn pulled(spec: FeedSpec, clock: Clock, closing: &ClosingTasks) -> Self {
-        let feed = Some(FeedHandle::start_temporary(clock, spec, &Handle::current()));
-        Self { clock, stream: Stream::Own { feed, closing: closing.clone() } }
-    }
-
-    /// Returns the clock that the stream is watched by.
-    pub(crate) fn now(&self) -> Duration {
-        self.clock.now()
-    }
-
-    fn is_shared(&self) -> bool {
-        matches!(self.stream, Stream::Shared { .. })
-    }
-
-    fn snapshot(&self) -> Option<Arc<FeedSnapshot>> {
-        match &self.stream {
-            Stream::Shared { snapshots, .. } => Some(snapshots.load()),
-            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::snapshot),
-        }
-    }
-
-    fn snapshots(&self) -> Option<Arc<SnapshotCell>> {
-        match &self.stream {
-            Stream::Shared { snapshots, .. } => Some(Arc::clone(snapshots)),
-            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::snapshots),
-        }
-    }
-
-    fn subscribe(&self) -> Option<mpsc::Receiver<Arc<Frame>>> {
-        match &self.stream {
-            Stream::Shared { subscriber, .. } => Some(subscriber.subscribe()),
-            Stream::Own { feed, .. } => feed.as_ref().map(FeedHandle::subscribe),
-        }
-    }
-
-    /// Passes frames to `take`, from the last keyframe on and as they come, until `until` or until `take` returns false. Returns
-    /// the cause where the stream has ended before.
-    pub(crate) async fn follow(
-        &mut self,
-        until: Duration,
-        mut take: impl FnMut(Arc<Frame>) -> bool,
-    ) -> Option<CauseView> {
-        let mut frames = self.subscribe()?;
-        loop {
-            tokio::select! {
-                frame = frames.recv() => match frame {
-                    Some(frame) => {
-                        if !take(frame) {
-                            return None;
-                        }
-                    }
-                    None => return Some(self.end_cause()),
-                },
-                () = sleep_until(self.clock.instant(until)) => return None,
-            }
-        }
-    }
-
-    /// Returns the cause of a stream that has ended.
-    fn end_cause(&self) -> CauseView {
-        let cause = self.snapshot().and_then(|snapshot| snapshot.cause().cloned());
-        let ended = || CauseView::from(&Cause::new(CauseCode::FeedClosedByCamera, "The pull was ended."));
-        cause.unwrap_or_else(ended)
-    }
-
-    /// Returns the first keyframe that can be had.
-    pub(crate) async fn keyframe(&mut self) -> Result<Arc<Frame>, CauseView> {
-        let until = self.clock.now() + FIRST_PICTURE;
-        let mut found = None;
-        let ended = self.follow(until, |frame| {
-            let is_keyframe = frame.is_keyframe();
-            if is_keyframe {
-                found = Some(frame);
-            }
-            !is_keyframe
-        });
-        let ended = ended.await;
-        let known = || self.snapshot().and_then(|snapshot| snapshot.cause().cloned());
-        found.ok_or_else(|| ended.or_else(known).unwrap_or_else(|| CauseView::from(&no_picture())))
-    }
-}
-
-fn no_picture() -> Cause {
-    let message = format!("No picture came within {} s.", FIRST_PICTURE.as_secs());
-    Cause::new(CauseCode::FeedNoKeyframe, message)
-}
-
 /// Watches the stream at `address` for `duration`, and passes its view to `report` about once a second.
 pub(crate) async fn survey_stream(
-    mut watched: Watched,
+    watched: Watched,
     address: String,
     duration: Duration,
     report: impl Fn(StreamView),
 ) -> StreamView {
-    let clock = watched.clock;
+    let clock = watched.clock();
     let mut view = StreamView { address, shared: watched.is_shared(), ..StreamView::default() };
     let began = match watched.keyframe().await {
         Ok(frame) => {

@@ -119,3 +119,65 @@ async fn an_end_tells_its_cause() {
     let PreviewMessage::Ended(Some(cause)) = next(&mut viewer).await else { panic!("it cannot begin") };
     assert_eq!(cause.code, "feed.connection-refused");
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn all_viewers_of_a_stream_share_one_session() {
+    let world = Arc::new(World::start());
+    world.camera.change(|manners| manners.most_viewers = Some(1));
+    let mut viewers: Vec<_> = (0..5).map(|_| watch(&world, "/viaduct/main", 400)).collect();
+    for (viewer, _) in &mut viewers {
+        assert!(matches!(next(viewer).await, PreviewMessage::Type(_)));
+    }
+    let still = world.engine.still(world.feed("/viaduct/main", PASSWORD)).await;
+    assert!(still.unwrap().is_ok());
+    assert_eq!((world.camera.sessions(), world.camera.viewers()), (1, 1));
+    // The session stays until the last viewer has gone.
+    for (viewer, task) in viewers {
+        assert_eq!(world.camera.viewers(), 1);
+        drop(viewer);
+        timeout(Duration::from_secs(2), task).await.expect("it ends with its viewer").unwrap();
+    }
+    world.until("the camera left alone", 3, || world.camera.viewers() == 0).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn viewers_keep_no_session_from_a_relay_and_continue_with_it() {
+    let world = Arc::new(World::start());
+    world.camera.change(|manners| manners.most_viewers = Some(1));
+    let (mut viewer, _task) = watch(&world, "/summit/main", 400);
+    assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    // What was queued before comes first.
+    let mut segments = 0;
+    while segments < 150 {
+        match next(&mut viewer).await {
+            PreviewMessage::Segment(_) => segments += 1,
+            PreviewMessage::Type(_) => {}
+            PreviewMessage::Ended(cause) => panic!("the viewer was cut off: {cause:?}"),
+        }
+    }
+    assert_eq!(world.camera.viewers(), 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn viewers_of_an_absent_feed_dial_nothing_and_get_its_cause() {
+    let world = Arc::new(World::start());
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    world.camera.change(|manners| manners.most_viewers = Some(1));
+    world.camera.switch_off().await;
+    let absent = || world.engine.relay("relay").is_some_and(|relay| relay.feed.cause.is_some());
+    world.until("the feed absent", 10, absent).await;
+    let viewers: Vec<_> = (0..10).map(|_| watch(&world, "/summit/main", 400)).collect();
+    let cause = world.engine.still(world.feed("/summit/main", PASSWORD)).await.unwrap_err();
+    assert_eq!(cause.code, world.engine.relay("relay").unwrap().feed.cause.unwrap().code);
+    for (mut viewer, _task) in viewers {
+        let PreviewMessage::Ended(Some(_)) = next(&mut viewer).await else { panic!("there is no picture") };
+    }
+    // One that waits while the camera comes back sees its picture, from the one session.
+    let (mut viewer, _task) = watch(&world, "/summit/main", 400);
+    world.camera.switch_on().unwrap();
+    assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
+    assert_eq!((world.camera.viewers(), world.camera.refused()), (1, 0));
+}

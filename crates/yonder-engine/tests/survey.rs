@@ -99,3 +99,17 @@ async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
     assert!(cause.likely.iter().any(|reason| reason.contains("channel")), "{cause:?}");
     assert!(view.main.measured.is_none() && view.sub.unwrap().measured.is_some());
 }
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_survey_of_a_blocked_feed_dials_it_now() {
+    let world = World::start();
+    world.engine.apply(world.relay("/summit/main", "another password", &[KEY]));
+    let blocked = || world.engine.relay("relay").is_some_and(|relay| relay.feed.needs_attention);
+    world.until("the feed blocked", 8, blocked).await;
+    world.camera.set_account(Some(("rail".to_owned(), "another password".into())));
+    let main = world.feed("/summit/main", "another password");
+    let request = SurveyRequest { main, sub: None, duration: Duration::from_secs(2) };
+    let view = world.engine.survey(request, |_| {}).await;
+    assert!(view.main.measured.is_some(), "{:?}", view.main.cause);
+    world.wait_live().await;
+}

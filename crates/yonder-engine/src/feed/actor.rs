@@ -64,7 +64,7 @@ enum Exit {
 #[derive(Debug)]
 struct Viewer {
     frames: mpsc::Sender<Arc<Frame>>,
-    /// It was too slow: it gets nothing until the next keyframe.
+    /// It gets nothing until the next keyframe: it was too slow, or the feed was absent when it came.
     skips: bool,
 }
 
@@ -311,6 +311,10 @@ impl FeedActor {
                 self.add_relay(&relay, &hold, keyframe);
                 self.apply(&relay, revision, pushes, hold);
             }
+            FeedCommand::Retry => {
+                self.change(|machine, now| machine.set_enabled(true, now));
+                self.is_changed = true;
+            }
             FeedCommand::Remove(relay) => {
                 if let Some(at) = self.relays.iter().position(|output| *output.name == *relay) {
                     self.relays.remove(at).retire(&mut self.children);
@@ -329,9 +333,13 @@ impl FeedActor {
                 }
             }
             FeedCommand::Subscribe(frames) => {
-                let mut viewer = Viewer { frames, skips: false };
-                for frame in self.gop.frames() {
-                    viewer.send(frame);
+                let is_flowing = self.machine.state() == FeedState::Flowing;
+                let mut viewer = Viewer { frames, skips: !is_flowing };
+                // The last frames of an absent feed would be taken for its present picture.
+                if is_flowing {
+                    for frame in self.gop.frames() {
+                        viewer.send(frame);
+                    }
                 }
                 self.viewers.push(viewer);
             }

@@ -68,6 +68,8 @@ pub(crate) enum FeedCommand {
         /// Source of its slate from before a restart, for a relay that is new.
         keyframe: Option<Arc<Frame>>,
     },
+    /// Dial now, also after a failure that waits for a person.
+    Retry,
     /// End a relay's pushes in order.
     Remove(String),
     /// Begins or ends a hold that a person has asked for.
@@ -168,6 +170,11 @@ impl FeedHandle {
         self.subscriber().subscribe()
     }
 
+    /// True once the feed has ended.
+    pub(crate) fn has_ended(&self) -> bool {
+        self.keeper.is_finished()
+    }
+
     /// Ends the feed in order, and waits for the end.
     ///
     /// # Cancel safety
@@ -179,11 +186,19 @@ impl FeedHandle {
     }
 }
 
-/// Handle for subscriptions to a feed's frames.
+/// Handle of a feed for its viewers, which does not keep it alive.
 #[derive(Debug, Clone)]
 pub(crate) struct Subscriber(mpsc::WeakUnboundedSender<FeedCommand>);
 
 impl Subscriber {
+    /// Has the feed dialed now.
+    pub(crate) fn retry(&self) {
+        if let Some(commands) = self.0.upgrade() {
+            // A feed that has ended has nothing to dial.
+            let _unused = commands.send(FeedCommand::Retry);
+        }
+    }
+
     /// Returns the frames from the last keyframe on. The channel is closed when the feed ends.
     pub(crate) fn subscribe(&self) -> mpsc::Receiver<Arc<Frame>> {
         let (sender, frames) = mpsc::channel(VIEWER_QUEUE);
