@@ -1194,6 +1194,8 @@ export interface components {
         Alert: {
             /** @description Only about this name. */
             about?: string | null;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description End of a mute, during which no notification is sent. */
             muted_until?: string | null;
             /** @description Name. */
@@ -1205,6 +1207,11 @@ export interface components {
              * @description While it goes on, it is told again after so many seconds.
              */
             repeat_s: number;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description Names of those who are told; none for all. */
             to: string[];
             /** @description What it is raised for. */
@@ -2485,8 +2492,15 @@ export interface components {
         };
         /** @description Somebody who may sign in. */
         Person: {
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description What they may do. */
             role: components["schemas"]["Role"];
             /** @description When they were last here; null where they have no session. */
@@ -2503,8 +2517,15 @@ export interface components {
         Platform: {
             /** @description Destinations on it. */
             destinations: string[];
+            /** @description Stable id of a sheet of one's own; null for one that ships. */
+            id?: string | null;
             /** @description Name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Number that each change of a sheet of one's own raises, for `If-Match`.
+             */
+            revision?: number | null;
             /** @description Rules that are set, in order. */
             rules: components["schemas"]["PlatformRule"][];
             /** @description It ships with the program, and nobody changed it. */
@@ -2695,8 +2716,15 @@ export interface components {
         Receiver: {
             /** @description There is a secret. */
             has_secret: boolean;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
             secret_lost?: boolean;
             /**
@@ -3052,6 +3080,24 @@ export interface components {
             /** @description Repairs and remarks, as sentences. */
             repairs: string[];
         };
+        /** @description A stored pattern. */
+        StoredPattern: {
+            /** @description The blanks; `host` and `port` need no declaration. */
+            blanks?: components["schemas"]["Blank"][];
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
+            /** @description Name, unique among patterns. */
+            name: string;
+            /** @description What it is for. */
+            note?: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
+            /** @description Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            template: string;
+        };
         /** @description A survey, under way or done. */
         Survey: {
             /** @description What to make of it, once it is done. */
@@ -3114,8 +3160,15 @@ export interface components {
             by: string;
             /** @description When it is void; null for never. */
             expires?: string | null;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /** @description What its bearer may do. */
             role: components["schemas"]["Role"];
             /** @description When. */
@@ -3144,10 +3197,17 @@ export interface components {
              * @description Share that stays free, in hundredths.
              */
             headroom_percent: number;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
             /** @description Network interface by which they are, instead. */
             interface?: string | null;
             /** @description Name. */
             name: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
             /**
              * Format: int64
              * @description Bytes sent this month.
@@ -4688,7 +4748,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pattern"][];
+                    "application/json": components["schemas"]["StoredPattern"][];
                 };
             };
         };
@@ -4711,7 +4771,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pattern"];
+                    "application/json": components["schemas"]["StoredPattern"];
                 };
             };
             409: {
@@ -4748,7 +4808,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pattern"];
+                    "application/json": components["schemas"]["StoredPattern"];
                 };
             };
             404: {
@@ -4781,7 +4841,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Pattern"];
+                    "application/json": components["schemas"]["StoredPattern"];
                 };
             };
             404: {

@@ -83,6 +83,12 @@ pub struct ReceiverChange {
 pub struct Receiver {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// Where and how.
     pub way: Way,
     /// There is a secret.
@@ -153,6 +159,12 @@ pub struct AlertChange {
 pub struct Alert {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// What it is raised for.
     pub when: String,
     /// Only about this name.

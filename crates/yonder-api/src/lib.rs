@@ -35,7 +35,7 @@ pub use destinations::{
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
-pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds};
+pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds, StoredPattern};
 pub use people::{
     Invitation, InvitationCode, Join, MadeInvitation, MadeToken, NewInvitation, NewToken, PasswordChange,
     Person, PersonChange, Role, Session, Token,

@@ -24,6 +24,27 @@ pub struct Pattern {
     pub note: String,
 }
 
+/// A stored pattern.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct StoredPattern {
+    /// Name, unique among patterns.
+    pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
+    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    pub template: String,
+    /// The blanks; `host` and `port` need no declaration.
+    #[serde(default)]
+    pub blanks: Vec<Blank>,
+    /// What it is for.
+    #[serde(default)]
+    pub note: String,
+}
+
 /// A named blank.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Blank {

@@ -22,6 +22,12 @@ pub enum Role {
 pub struct Person {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// What they may do.
     pub role: Role,
     /// When they came.
@@ -139,6 +145,12 @@ pub struct NewToken {
 pub struct Token {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// What its bearer may do.
     pub role: Role,
     /// Who made it.

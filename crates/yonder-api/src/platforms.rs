@@ -50,6 +50,12 @@ pub struct RuleKind {
 pub struct Platform {
     /// Name.
     pub name: String,
+    /// Stable id of a sheet of one's own; null for one that ships.
+    #[serde(default)]
+    pub id: Option<String>,
+    /// Number that each change of a sheet of one's own raises, for `If-Match`.
+    #[serde(default)]
+    pub revision: Option<i64>,
     /// It ships with the program, and nobody changed it.
     pub shipped: bool,
     /// Rules that are set, in order.

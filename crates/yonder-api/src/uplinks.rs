@@ -66,6 +66,12 @@ pub struct UplinkChange {
 pub struct Uplink {
     /// Name.
     pub name: String,
+    /// Stable id: it stays when the name changes.
+    #[serde(default)]
+    pub id: String,
+    /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+    #[serde(default)]
+    pub revision: i64,
     /// Site; null for the machine that the service runs on.
     pub site: Option<String>,
     /// Rate upwards in kilobits (1000 bits) per second.

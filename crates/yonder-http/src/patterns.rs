@@ -2,7 +2,7 @@
 
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, post, put};
-use yonder_api::{Feed, Pattern, PatternFeeds, Problem};
+use yonder_api::{Feed, Pattern, PatternFeeds, Problem, StoredPattern};
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
@@ -14,15 +14,15 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All patterns by name.
-#[utoipa::path(context_path = "/api/v1", tag = "patterns", responses((status = 200, body = [Pattern])))]
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", responses((status = 200, body = [StoredPattern])))]
 #[get("/patterns")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Pattern>>, HttpError> {
+async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<StoredPattern>>, HttpError> {
     reading(&service, |service| service.records().patterns()).await.map(Json)
 }
 
 /// Adds a pattern.
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", request_body = Pattern,
-    responses((status = 201, body = Pattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = StoredPattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/patterns")]
 async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
     let pattern = recorded(&service, keeper.change("added", Kind::Pattern, &new.name), move |transaction| {
@@ -34,26 +34,26 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Resu
 
 /// One pattern.
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)),
-    responses((status = 200, body = Pattern), (status = 404, body = Problem)))]
+    responses((status = 200, body = StoredPattern), (status = 404, body = Problem)))]
 #[get("/patterns/{name}")]
 async fn show(
     service: Data<Service>,
     _caller: Caller,
     name: Path<String>,
-) -> Result<Json<Pattern>, HttpError> {
+) -> Result<Json<StoredPattern>, HttpError> {
     reading(&service, move |service| service.records().pattern(&name)).await.map(Json)
 }
 
 /// Replaces a pattern.
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)), request_body = Pattern,
-    responses((status = 200, body = Pattern), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = StoredPattern), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[put("/patterns/{name}")]
 async fn edit(
     service: Data<Service>,
     keeper: Keeper,
     name: Path<String>,
     new: Json<Pattern>,
-) -> Result<Json<Pattern>, HttpError> {
+) -> Result<Json<StoredPattern>, HttpError> {
     recorded(&service, keeper.change("changed", Kind::Pattern, &name), move |transaction| {
         transaction.edit_pattern(&name, new.into_inner())
     })

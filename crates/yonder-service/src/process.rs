@@ -1,10 +1,10 @@
-//! What this process takes of the machine.
+//! Resources of this process.
 
 use std::fs;
 
 use yonder_engine::Engine;
 
-/// What the process holds at this moment. What the system does not tell counts as none.
+/// Resources of the process. Those that the system does not report are 0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ProcessFigures {
     /// Memory that is really there, in bytes.
@@ -20,7 +20,7 @@ pub struct ProcessFigures {
 }
 
 impl ProcessFigures {
-    /// Looks now.
+    /// Reads the present figures.
     pub fn look(engine: &Engine, loop_restarts: u64) -> Self {
         let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
         let tasks = u64::try_from(engine.tasks()).unwrap_or(u64::MAX);
@@ -35,7 +35,7 @@ impl ProcessFigures {
     }
 }
 
-/// Files and sockets that are open now; the look itself takes one, which is left out.
+/// Number of open files and sockets, without the one for reading it.
 pub(crate) fn open_files() -> u64 {
     let count = fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
     u64::try_from(count.saturating_sub(1)).unwrap_or(u64::MAX)

@@ -1,4 +1,4 @@
-//! From the engine's views to the API's.
+//! Conversions from the types of the engine and the store to those of the API.
 
 use std::time::Duration;
 
@@ -91,7 +91,7 @@ pub fn cause(view: CauseView) -> CauseFacts {
     CauseFacts { code: code.to_owned(), side, message, hint, likely }
 }
 
-/// Seconds to one decimal: what people read, and what does not change with every look.
+/// Seconds to one decimal, so that they do not change with every snapshot.
 fn seconds(duration: Duration) -> f64 {
     (duration.as_secs_f64() * 10.0).round() / 10.0
 }

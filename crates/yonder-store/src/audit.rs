@@ -1,5 +1,7 @@
 //! The audit trail: every change, with what was there before and after; and the identity of records.
 
+use std::collections::HashMap;
+
 use rusqlite::{OptionalExtension as _, Row, params};
 use sha2::{Digest as _, Sha256};
 
@@ -52,7 +54,7 @@ pub struct AuditFilter {
 }
 
 /// Identity of a record.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Identity {
     /// Stable id.
     pub uid: String,
@@ -148,6 +150,22 @@ impl Store {
             let select = format!("SELECT uid, revision FROM {kind} WHERE name = ?1");
             let read = |row: &Row<'_>| Ok(Identity { uid: row.get(0)?, revision: row.get(1)? });
             Ok(connection.prepare_cached(&select)?.query_row([name], read).optional()?)
+        })
+    }
+
+    /// Returns the identities of all records of a kind, by name; none for kinds that have none.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn identities(&self, kind: Kind) -> Result<HashMap<String, Identity>, StoreError> {
+        if !kind.has_identity() {
+            return Ok(HashMap::new());
+        }
+        self.read(|connection| {
+            let select = format!("SELECT name, uid, revision FROM {kind}");
+            let read =
+                |row: &Row<'_>| Ok((row.get(0)?, Identity { uid: row.get(1)?, revision: row.get(2)? }));
+            Ok(connection.prepare_cached(&select)?.query_map([], read)?.collect::<Result<_, _>>()?)
         })
     }
 

@@ -34,12 +34,14 @@ export function heaviest(uplinks: readonly UplinkBudget[]): UplinkBudget | undef
   return uplinks.filter((each) => !each.uplink.backup).sort((a, b) => share(b) - share(a))[0];
 }
 
-/** Adds an uplink, or changes the one that is named. */
-export function useSaveUplink(name: string | null): UseMutationResult<Uplink, Error, NewUplink> {
+/** Adds an uplink, or changes the named one as it was at the given revision. */
+export function useSaveUplink(name: string | null, revision?: number): UseMutationResult<Uplink, Error, NewUplink> {
   const client = useQueryClient();
   return useMutation({
     mutationFn: (uplink) =>
-      name === null ? call<Uplink>("POST", ["uplinks"], uplink) : call<Uplink>("PATCH", ["uplinks", name], uplink),
+      name === null
+        ? call<Uplink>("POST", ["uplinks"], uplink)
+        : call<Uplink>("PATCH", ["uplinks", name], uplink, revision),
     onSuccess: () => Promise.all([budgetKey, uplinksKey].map((queryKey) => client.invalidateQueries({ queryKey }))),
   });
 }

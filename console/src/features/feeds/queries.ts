@@ -2,7 +2,7 @@ import { queryOptions, useMutation, useQueryClient, type UseMutationResult } fro
 
 import { call, isStale } from "../../api/client";
 import { type JobMutation, useJob } from "../../api/useJob";
-import type { Feed, FeedChange, FoundCamera, NewFeed, Pattern, Schemas, Survey } from "../../api/types";
+import type { Feed, FeedChange, FoundCamera, NewFeed, NewPattern, Pattern, Schemas, Survey } from "../../api/types";
 
 export const feedsKey = ["feeds"] as const;
 export const patternsKey = ["patterns"] as const;
@@ -63,14 +63,14 @@ export function useFind(): JobMutation<FoundCamera[], FindAt> {
   return useJob<FoundCamera[], FindAt>(["finds"]);
 }
 
-/** Keeps a pattern: a new one, or in place of the one that is named. */
-export function useSavePattern(name: string | null): UseMutationResult<Pattern, Error, Pattern> {
+/** Adds a pattern, or replaces the named one as it was at the given revision. */
+export function useSavePattern(name: string | null, revision?: number): UseMutationResult<Pattern, Error, NewPattern> {
   const client = useQueryClient();
   return useMutation({
     mutationFn: (pattern) =>
       name === null
         ? call<Pattern>("POST", ["patterns"], pattern)
-        : call<Pattern>("PUT", ["patterns", name], pattern),
+        : call<Pattern>("PUT", ["patterns", name], pattern, revision),
     onSuccess: () => client.invalidateQueries({ queryKey: patternsKey }),
   });
 }

@@ -26,8 +26,9 @@ export function useAddPlatform(): UseMutationResult<Platform, Error, NewPlatform
   return useChange((platform) => call<Platform>("POST", ["platforms"], platform));
 }
 
-export function useEditPlatform(name: string): UseMutationResult<Platform, Error, Record<string, string>> {
-  return useChange((rules) => call<Platform>("PATCH", ["platforms", name], { rules }));
+/** Changes rules of a platform as it was at the given revision. */
+export function useEditPlatform(name: string, revision?: number): UseMutationResult<Platform, Error, Record<string, string>> {
+  return useChange((rules) => call<Platform>("PATCH", ["platforms", name], { rules }, revision));
 }
 
 export function useRemovePlatform(): UseMutationResult<void, Error, string> {

@@ -114,9 +114,10 @@ export function useMute(): UseMutationResult<Alert, Error, { name: string; for_s
   return useChange(alertsKey, ({ name, for_s }) => call<Alert>("POST", ["alerts", name, "mute"], { for_s }));
 }
 
-export function useSaveAlert(name: string | null): UseMutationResult<Alert, Error, NewAlert> {
+/** Adds an alert, or changes the named one as it was at the given revision. */
+export function useSaveAlert(name: string | null, revision?: number): UseMutationResult<Alert, Error, NewAlert> {
   return useChange(alertsKey, (alert) =>
-    name === null ? call<Alert>("POST", ["alerts"], alert) : call<Alert>("PATCH", ["alerts", name], alert),
+    name === null ? call<Alert>("POST", ["alerts"], alert) : call<Alert>("PATCH", ["alerts", name], alert, revision),
   );
 }
 

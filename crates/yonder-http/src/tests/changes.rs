@@ -245,3 +245,63 @@ async fn shown_relays_agree_with_the_records(#[case] method: Method, #[case] uri
     }
     assert_ne!(shown, before, "the case changes what is shown");
 }
+
+#[rstest]
+#[case::uplink("uplinks", json!({ "name": "Office", "rate": "20 Mbit/s" }), Method::PATCH, json!({ "rate": "30 Mbit/s" }))]
+#[case::platform("platforms", json!({ "name": "Office" }), Method::PATCH, json!({ "rules": { "video.most-fps": "25" } }))]
+#[case::pattern("patterns", json!({ "name": "Office", "template": "rtsp://{host}/a" }), Method::PUT,
+    json!({ "name": "Office", "template": "rtsp://{host}/b" }))]
+#[case::alert("alerts", json!({ "name": "Office", "when": "down 3m" }), Method::PATCH, json!({ "when": "down 5m" }))]
+#[case::receiver("receivers", json!({ "name": "Office", "way": { "by": "web", "url": "https://hooks.example.net/a" } }),
+    Method::PATCH, json!({ "sign_of_life_h": 24 }))]
+#[case::person("people", Value::Null, Method::PATCH, json!({ "role": "operator" }))]
+#[actix_web::test]
+async fn every_kind_of_record_has_an_id_and_a_revision_that_if_match_holds_against(
+    #[case] collection: &str,
+    #[case] new: Value,
+    #[case] method: Method,
+    #[case] change: Value,
+) {
+    let service = staffed();
+    if new.is_null() {
+        service.auth().add_person("Office", &PASSWORD.into(), Role::Viewer).unwrap();
+    } else {
+        let (status, added, _) =
+            ask(&service, local(Method::POST, &format!("/api/v1/{collection}")).set_json(&new)).await;
+        assert_eq!(status, 201, "{added}");
+    }
+    let uri = format!("/api/v1/{collection}/Office");
+    let listed = || async {
+        let all = get(&service, &format!("/api/v1/{collection}")).await.1;
+        let found = all.as_array().unwrap().iter().find(|record| record["name"] == "Office");
+        let record = found.unwrap().clone();
+        (record["id"].as_str().unwrap().to_owned(), record["revision"].as_i64().unwrap())
+    };
+    let (id, revision) = listed().await;
+    assert!(!id.is_empty());
+    let edit = |revision: i64| {
+        local(method.clone(), &uri).set_json(&change).insert_header(("If-Match", format!("\"{revision}\"")))
+    };
+    let (status, edited, _) = ask(&service, edit(revision)).await;
+    assert_eq!(status, 200, "{edited}");
+    assert_eq!(listed().await.0, id);
+    assert_eq!(edited["id"], id.as_str(), "{edited}");
+    assert!(edited["revision"].as_i64().unwrap() > revision, "{edited}");
+    let (status, refused, _) = ask(&service, edit(revision)).await;
+    assert_eq!(status, 412, "{refused}");
+}
+
+#[actix_web::test]
+async fn a_token_has_an_id_and_a_revision() {
+    let service = staffed();
+    let (status, made, _) =
+        ask(&service, local(Method::POST, "/api/v1/tokens").set_json(json!({ "name": "wall" }))).await;
+    assert_eq!(status, 201, "{made}");
+    let listed = get(&service, "/api/v1/tokens").await.1;
+    assert_eq!(
+        (&listed[0]["id"], &listed[0]["revision"]),
+        (&made["token"]["id"], &made["token"]["revision"]),
+        "{made}"
+    );
+    assert!(!made["token"]["id"].as_str().unwrap().is_empty());
+}

@@ -6,7 +6,7 @@ use yonder_api::{
     SignedIn,
 };
 use yonder_core::{Role, check_name};
-use yonder_store::{Invitation, Kind, Person, StoreError};
+use yonder_store::{Identity, Invitation, Kind, Person, StoreError};
 
 use super::{Auth, check_new_password, hash_password};
 use crate::change::{Actor, Change, Origin};
@@ -34,16 +34,20 @@ pub(super) fn own_change(person: &Person, action: &'static str) -> Change {
 }
 
 impl Records {
-    /// Everybody who may sign in, by name.
+    /// All people who may sign in, by name.
     ///
     /// # Errors
     /// When the records cannot be read.
     pub fn people(&self) -> Result<Vec<PersonFacts>, ServiceError> {
         let sessions = self.store.sessions(None, time::now_s())?;
+        let identities = self.store.identities(Kind::Person)?;
         let facts = |person: Person| {
+            let Identity { uid, revision } = identities.get(&person.name).cloned().unwrap_or_default();
             // The latest used come first.
             let session = sessions.iter().find(|session| session.person == person.name);
             PersonFacts {
+                id: uid,
+                revision,
                 role: role_facts(person.role),
                 since: time::text(time::from_s(person.created_s)),
                 seen: session.map(|session| time::text(time::from_s(session.seen_s))),
@@ -69,7 +73,7 @@ impl Records {
         }
     }
 
-    /// Invitations that nobody has taken up yet.
+    /// Open invitations.
     ///
     /// # Errors
     /// When the records cannot be read.

@@ -1,4 +1,4 @@
-//! Signing in and out: the first person by the set-up link, everybody after that by name and password.
+//! Sessions: the first person signs in by the set-up link, all others by name and password.
 
 use std::time::Instant;
 
@@ -101,7 +101,7 @@ impl Auth {
         Ok(())
     }
 
-    /// Gives whoever is signed in a new password; their other sessions end.
+    /// Sets a new password of the person who is signed in; their other sessions end.
     ///
     /// # Errors
     /// [`ServiceError::SignInRefused`] for the current one, [`ServiceError::Invalid`] for the new one, and
@@ -163,7 +163,7 @@ impl Auth {
         let session = self.records.store.session(token, now_s)?.ok_or(ServiceError::SignInNeeded)?;
         lock(&self.known_sessions).insert(token, session.clone(), generation, now);
         if now_s - session.seen_s >= TOUCH_EVERY_S && lock(&self.touches).is_due(&session.id, now_s) {
-            // On a full disk people can still look.
+            // A full disk does not keep people from reading.
             if let Err(error) = self.records.store.touch_session(token, now_s) {
                 tracing::debug!(%error, "the use of a session could not be noted");
             }

@@ -5,7 +5,7 @@ use std::time::Instant;
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{MadeToken, NewToken, Token as TokenFacts};
 use yonder_core::{Role, check_name};
-use yonder_store::{NewToken as NewStored, Token};
+use yonder_store::{Identity, Kind, NewToken as NewStored, Token};
 
 use super::Auth;
 use super::sessions::TOUCH_EVERY_S;
@@ -21,10 +21,12 @@ const DAY_S: i64 = 86_400;
 /// The longest a token may be made for, in days.
 const LONGEST_DAYS: u32 = 3_650;
 
-fn facts(token: Token) -> TokenFacts {
+fn facts(token: Token, identity: Identity) -> TokenFacts {
     let text = |seconds| time::text(time::from_s(seconds));
     TokenFacts {
         name: token.name,
+        id: identity.uid,
+        revision: identity.revision,
         role: role_facts(token.role),
         by: token.made_by,
         since: text(token.created_s),
@@ -40,7 +42,13 @@ impl Records {
     /// # Errors
     /// When the records cannot be read.
     pub fn tokens(&self) -> Result<Vec<TokenFacts>, ServiceError> {
-        Ok(self.store.tokens()?.into_iter().map(facts).collect())
+        let identities = self.store.identities(Kind::Token)?;
+        let identity = |token: &Token| identities.get(&token.name).cloned().unwrap_or_default();
+        let stored = self.store.tokens()?.into_iter();
+        Ok(stored
+            .map(|token| (identity(&token), token))
+            .map(|(identity, token)| facts(token, identity))
+            .collect())
     }
 }
 
@@ -70,7 +78,9 @@ impl Transaction<'_> {
             expires_s: new.days.map(|days| created_s + i64::from(days) * DAY_S),
         })?;
         let kept = self.store.token(&secret, created_s)?;
-        let token = facts(kept.ok_or(ServiceError::Internal("a token vanished"))?);
+        let kept = kept.ok_or(ServiceError::Internal("a token vanished"))?;
+        let identity = self.store.identity(Kind::Token, &kept.name)?.unwrap_or_default();
+        let token = facts(kept, identity);
         Ok(MadeToken { token, secret: secret.into() })
     }
 
@@ -104,7 +114,7 @@ impl Auth {
         lock(&self.known_tokens).insert(secret, token.clone(), generation, now);
         let is_old = token.used_s.is_none_or(|used_s| now_s - used_s >= TOUCH_EVERY_S);
         if is_old && lock(&self.touches).is_due(&token.name, now_s) {
-            // On a full disk programs can still look.
+            // A full disk does not keep programs from reading.
             if let Err(error) = self.records.store.touch_token(&token.name, now_s) {
                 tracing::debug!(%error, "the use of a token could not be noted");
             }

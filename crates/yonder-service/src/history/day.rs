@@ -13,11 +13,11 @@ use crate::time;
 const STEP_MS: i64 = 60_000;
 const STEPS: usize = 1_440;
 const DAY_MS: i64 = 86_400_000;
-/// States that are looked at: two hundred relays that change every ten minutes. Of more, the latest.
+/// Maximum number of states that are read, the latest first: two hundred relays that change every ten minutes.
 const MOST_STATES: u32 = 60_000;
 
 impl History {
-    /// The last day of every relay that ran in it; its last step is the minute that goes on.
+    /// Returns the last day of every relay that ran in it. The last step is the present minute.
     ///
     /// # Errors
     /// When the records cannot be read.

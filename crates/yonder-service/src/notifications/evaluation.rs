@@ -59,7 +59,7 @@ impl Notifications {
         let (alerts, receivers) = (self.records.store.alerts()?, self.records.store.receivers()?);
         let now_ms = time::millis(SystemTime::now());
         self.send_signs_of_life(&receivers, now_ms);
-        // Nothing is watched and nothing goes on: nothing is to be done.
+        // Without rules and open alerts there is nothing to evaluate.
         if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
             self.evaluate_rules(&alerts, &receivers, now_ms)?;
         }

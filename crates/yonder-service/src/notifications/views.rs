@@ -3,7 +3,7 @@
 use std::time::SystemTime;
 
 use yonder_api::{Alert, AlertMessage, OpenAlert, Receiver};
-use yonder_store::{Alert as StoredAlert, Receiver as StoredReceiver};
+use yonder_store::{Alert as StoredAlert, Identity, Kind, Receiver as StoredReceiver};
 
 use super::Notifications;
 use crate::error::ServiceError;
@@ -17,7 +17,10 @@ impl Notifications {
     /// # Errors
     /// When the records cannot be read.
     pub fn receivers(&self) -> Result<Vec<Receiver>, ServiceError> {
-        self.records.store.receivers()?.iter().map(|receiver| self.receiver_facts(receiver)).collect()
+        let identities = self.records.store.identities(Kind::Receiver)?;
+        let identity = |kept: &StoredReceiver| identities.get(&kept.name).cloned().unwrap_or_default();
+        let stored = self.records.store.receivers()?;
+        stored.iter().map(|receiver| self.receiver_facts(receiver, identity(receiver))).collect()
     }
 
     /// One receiver.
@@ -25,10 +28,12 @@ impl Notifications {
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn receiver(&self, name: &str) -> Result<Receiver, ServiceError> {
-        self.receiver_facts(&self.records.store.receiver(name).map_err(|error| self.records.explain(error))?)
+        let kept = self.records.store.receiver(name).map_err(|error| self.records.explain(error))?;
+        let identity = self.records.store.identity(Kind::Receiver, &kept.name)?.unwrap_or_default();
+        self.receiver_facts(&kept, identity)
     }
 
-    /// Tells a receiver that this is a test. Blocks until it is told.
+    /// Sends a test message to a receiver. Blocks until it is delivered.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::NotTold`] with the reason, or when the records cannot be read.
@@ -55,9 +60,11 @@ impl Notifications {
         outbox.pending().iter().filter(|pending| pending.receiver == name).count()
     }
 
-    fn receiver_facts(&self, kept: &StoredReceiver) -> Result<Receiver, ServiceError> {
+    fn receiver_facts(&self, kept: &StoredReceiver, identity: Identity) -> Result<Receiver, ServiceError> {
         Ok(Receiver {
             name: kept.name.clone(),
+            id: identity.uid,
+            revision: identity.revision,
             way: read_way(kept)?,
             has_secret: kept.secret.is_some(),
             sign_of_life_h: kept.sign_of_life_h,
@@ -76,7 +83,9 @@ impl Notifications {
     /// When the records cannot be read.
     pub fn alerts(&self) -> Result<Vec<Alert>, ServiceError> {
         let open = lock(&self.book).open();
+        let identities = self.records.store.identities(Kind::Alert)?;
         let facts = |kept: StoredAlert| {
+            let Identity { uid, revision } = identities.get(&kept.name).cloned().unwrap_or_default();
             let open = open.iter().filter(|open| open.rule == kept.name);
             let open = open.map(|open| OpenAlert {
                 subject: open.subject.clone(),
@@ -87,6 +96,8 @@ impl Notifications {
             Alert {
                 open: open.collect(),
                 name: kept.name,
+                id: uid,
+                revision,
                 when: kept.trigger,
                 about: kept.about,
                 to: kept.to,

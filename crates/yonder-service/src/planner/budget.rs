@@ -1,14 +1,16 @@
 //! Budget of the uplinks: what they carry, and what would fit.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use yonder_address::Protocol;
 use yonder_api::{
-    Budget as BudgetFacts, FitRow, Load as LoadFacts, UplinkBudget, WhatFits, WhatIf as WhatIfRequest,
+    Budget as BudgetFacts, FitRow, Load as LoadFacts, Uplink as UplinkFacts, UplinkBudget, WhatFits,
+    WhatIf as WhatIfRequest,
 };
 use yonder_core::budget::{Budget, Load, Month, Pull, Push, Uplink, WhatIf, budget, what_fits};
 use yonder_core::nearest_name;
-use yonder_store::Relay as StoredRelay;
+use yonder_store::{Identity, Kind, Relay as StoredRelay};
 
 use super::Planner;
 use crate::error::ServiceError;
@@ -46,12 +48,13 @@ impl Planner {
             relays.iter().map(Arc::as_ref).filter(|relay| request.all || relay.wanted.is_running()).collect();
         let calendar = time::Calendar::now();
         let sum = self.sum_of(&counted, what_if, calendar.month())?;
+        let identities = self.records.store.identities(Kind::Uplink)?;
         let fits = request.destinations.map(|destinations| {
             let here = sum.uplinks.iter().filter(|uplink| uplink.uplink.site.is_none());
             here.map(|uplink| chart(&uplink.uplink.name, uplink.usable_kbps, destinations, over)).collect()
         });
         Ok(BudgetFacts {
-            uplinks: sum.uplinks.iter().map(uplink_budget).collect(),
+            uplinks: sum.uplinks.iter().map(|budget| uplink_budget(budget, &identities)).collect(),
             undescribed: sum.undescribed.iter().map(load).collect(),
             month: calendar.month_text(),
             days_left: calendar.days_left(),
@@ -93,7 +96,7 @@ impl Planner {
         Ok(budget(&uplinks, &pushes, &pulls, what_if, month))
     }
 
-    /// Media rate of a feed: what comes in now, or what came at the last look.
+    /// Returns the media rate of a feed: the present one, or the last measured one.
     fn media_kbps(&self, feed: &str) -> Option<u64> {
         let now = self.engine.feed(feed).and_then(|view| view.video).map(|video| video.kbps);
         let now = now.filter(|kbps| *kbps > 0);
@@ -134,9 +137,13 @@ fn load(load: &Load) -> LoadFacts {
     LoadFacts { what: load.what.clone(), kbps: load.kbps }
 }
 
-fn uplink_budget(budget: &yonder_core::budget::UplinkBudget) -> UplinkBudget {
+fn uplink_budget(
+    budget: &yonder_core::budget::UplinkBudget,
+    identities: &HashMap<String, Identity>,
+) -> UplinkBudget {
+    let Identity { uid, revision } = identities.get(&budget.uplink.name).cloned().unwrap_or_default();
     UplinkBudget {
-        uplink: uplink_facts(&budget.uplink),
+        uplink: UplinkFacts { id: uid, revision, ..uplink_facts(&budget.uplink) },
         loads: budget.loads.iter().map(load).collect(),
         sum_kbps: budget.sum_kbps,
         usable_kbps: budget.usable_kbps,

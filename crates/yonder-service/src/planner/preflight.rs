@@ -1,4 +1,4 @@
-//! Preflight: measures the feed, knocks at the servers, and lets the rules speak.
+//! Preflight: measures the feed, probes the servers, and checks the rules of the platforms.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -24,7 +24,7 @@ use crate::time;
 /// How long the feed is measured: two keyframe intervals of most cameras.
 const MEASURE: Duration = Duration::from_secs(4);
 
-/// What is to be looked at, read from the records.
+/// The parts of a preflight, read from the records.
 struct Plan {
     relay: StoredRelay,
     feed: FeedSpec,
@@ -103,7 +103,7 @@ impl Planner {
         let settings = &destination.settings;
         let secret_lost = self.records.has_lost_secret(destination);
         let one_broadcast = settings.key_kind == KeyKind::OneBroadcast;
-        // A broadcast that goes on is the one that the key is for.
+        // A key for one broadcast is that of the running one.
         let runs = self
             .records
             .stored_relays()
@@ -119,7 +119,7 @@ impl Planner {
         })
     }
 
-    /// Knocks at all servers at a time.
+    /// Probes all servers at the same time.
     async fn knock(&self, pushes: &[PlannedPush]) -> Vec<(Reach, Option<Reach>)> {
         let mut knocks = JoinSet::new();
         for (at, push) in pushes.iter().enumerate() {

@@ -1,4 +1,4 @@
-//! Previews: stills and surveys of feeds, for people who look.
+//! Previews: stills and surveys of feeds.
 
 mod stills;
 mod surveys;

@@ -1,4 +1,4 @@
-//! Still pictures, made at most every few seconds for each stream, however many look.
+//! Stills, made at most every few seconds for each stream, for all viewers.
 
 use std::collections::HashMap;
 use std::time::{Duration, Instant};

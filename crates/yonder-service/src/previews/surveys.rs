@@ -1,4 +1,4 @@
-//! Surveys: begun by somebody, measured in the background, kept for a while to be looked at.
+//! Surveys: measurements in the background, whose results are kept for a while.
 
 use std::collections::VecDeque;
 use std::sync::Arc;

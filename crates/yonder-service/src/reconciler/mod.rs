@@ -33,7 +33,7 @@ impl Reconciler {
         }
     }
 
-    /// Brings a feed that runs to its kept shape.
+    /// Has a running feed take over its stored settings.
     fn update_feed(&self, name: &str) -> Result<(), ServiceError> {
         self.engine.update_feed(self.records.feed_spec(&self.records.store.feed(name)?)?);
         Ok(())
@@ -48,7 +48,7 @@ impl Reconciler {
         }
     }
 
-    /// Brings a relay that is wanted to its kept shape, as far as its windows are open.
+    /// Has a wanted relay take over its stored settings, or ends it outside its windows.
     fn bring_up(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         if !is_on_air(relay) {
             self.engine.withdraw(&relay.name);

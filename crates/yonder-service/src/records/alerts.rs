@@ -11,7 +11,7 @@ use super::{Records, Transaction};
 use crate::error::ServiceError;
 use crate::time;
 
-/// An alert that goes on is told again after so many seconds, where nothing is said, at least and at most.
+/// Interval at which an open alert is repeated, in seconds: default, and allowed range.
 pub(crate) const USUAL_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
 

@@ -1,4 +1,4 @@
-//! Destinations: server and key are put right and checked before they are kept.
+//! Destinations: server and key, corrected and checked before they are stored.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -245,7 +245,7 @@ impl Records {
 }
 
 impl Transaction<'_> {
-    /// Adds a destination, and tells what was put right in what was pasted.
+    /// Adds a destination. Returns it with the corrections of what was pasted.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, a platform that is not known, a key that another destination has
@@ -295,7 +295,7 @@ impl Transaction<'_> {
         Ok(Stored { destination: self.destination(&values.settings.name)?, repairs })
     }
 
-    /// Changes a destination; pushes that run to it are dialled anew when what they need changed.
+    /// Changes a destination; running pushes to it are reconnected if their settings changed.
     ///
     /// # Errors
     /// As [`Transaction::add_destination`], and [`ServiceError::Running`] for a new name while pushes run to it.

@@ -1,4 +1,4 @@
-//! Feeds: checked before they are kept, and brought to the engine when they change.
+//! Feeds: checked before they are stored, and their specifications for the engine.
 
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{Feed, FeedChange, NewFeed, Secret, Transport};
@@ -125,7 +125,7 @@ impl Transaction<'_> {
         self.feed(&values.settings.name)
     }
 
-    /// Changes a feed; one that runs is dialled anew when its address or password changed.
+    /// Changes a feed; a running one is dialed again if its address or password changed.
     ///
     /// # Errors
     /// As [`Transaction::add_feed`], and [`ServiceError::Running`] for a new name of a feed that runs.

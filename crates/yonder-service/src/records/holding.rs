@@ -1,4 +1,4 @@
-//! Holding pictures: held, resumed, and pictures of the users' own.
+//! Hold and resume, and holding pictures of the users' own.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -11,13 +11,13 @@ use super::{Effect, Records, Transaction};
 use crate::error::ServiceError;
 use crate::sync::lock;
 
-/// Seconds after which a holding picture is shown, where nothing is said.
+/// Default of the seconds after which a holding picture is shown.
 pub(crate) const USUAL_AFTER_S: u32 = 3;
-/// Most of them.
+/// Maximum of these.
 const MOST_AFTER_S: u32 = 600;
 
 impl Records {
-    /// Keeps in memory what is wanted of a relay, as the disk does not take it.
+    /// Keeps the desired state of a relay in memory, for a disk that does not take it.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
@@ -27,7 +27,7 @@ impl Records {
         self.relay(name)
     }
 
-    /// What a relay would show while it is held, as PNG.
+    /// Returns the holding picture of a relay as PNG.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
@@ -38,13 +38,14 @@ impl Records {
             .ok_or(ServiceError::Internal("the holding picture cannot be written"))
     }
 
-    /// What the engine must know.
+    /// Returns the hold settings of a relay for the engine.
     pub(crate) fn hold_spec(&self, relay: &StoredRelay) -> Result<HoldSpec, ServiceError> {
         let after = relay.hold_after_ms.and_then(|ms| u64::try_from(ms).ok()).map(Duration::from_millis);
         Ok(HoldSpec { wanted: relay.wanted == DesiredState::Hold, after, picture: self.own_picture(relay)? })
     }
 
-    /// A picture is decoded once: the engine shows another one anew.
+    /// Returns the decoded picture of a relay. Always the same object for the same picture, by which the engine sees that nothing
+    /// has changed.
     fn own_picture(&self, relay: &StoredRelay) -> Result<Option<Arc<Picture>>, ServiceError> {
         if !relay.has_picture {
             return Ok(None);
@@ -58,15 +59,14 @@ impl Records {
         Ok(Some(picture))
     }
 
-    /// A relay that has another name, or is gone, has no picture under this one.
+    /// Drops the decoded picture of a relay.
     pub(crate) fn forget_picture(&self, name: &str) {
         lock(&self.pictures).remove(name);
     }
 }
 
 impl Transaction<'_> {
-    /// Shows the holding picture of a relay that runs; its broadcasts go on. It is shown also when the records cannot be written:
-    /// what is wanted is stored once they can.
+    /// Stores that the holding picture of a running relay is wanted; its broadcasts continue.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::NotRunning`], or when the records cannot be written.
@@ -74,7 +74,7 @@ impl Transaction<'_> {
         self.want_running(name, DesiredState::Hold)
     }
 
-    /// Goes back to the feed.
+    /// Stores that the feed of a running relay is wanted again.
     ///
     /// # Errors
     /// As [`Transaction::hold_relay`].
@@ -93,7 +93,7 @@ impl Transaction<'_> {
         self.relay(name)
     }
 
-    /// Takes a PNG or JPEG as a relay's holding picture, or goes back to the card.
+    /// Stores a PNG or JPEG as a relay's holding picture; `None` uses the drawn one again.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a file that is no picture, or when the records
@@ -117,7 +117,7 @@ fn refused(error: &PictureError) -> ServiceError {
     ServiceError::Invalid { field: "picture", detail: error.to_string(), hint }
 }
 
-/// Seconds before the holding picture, as they are kept; 0 never shows it.
+/// Reads the seconds before the holding picture, in milliseconds; 0 never shows it.
 pub(crate) fn read_after(seconds: Option<u32>) -> Result<Option<i64>, ServiceError> {
     let seconds = seconds.unwrap_or(USUAL_AFTER_S);
     if seconds > MOST_AFTER_S {

@@ -1,8 +1,8 @@
 //! Address patterns, and the feeds that are made with them.
 
-use yonder_api::{Blank, BlankKind, Choice, Feed, NewFeed, Pattern, PatternFeeds};
+use yonder_api::{Blank, BlankKind, Choice, Feed, NewFeed, Pattern, PatternFeeds, StoredPattern};
 use yonder_core::{PatternError, check_name, read_channels};
-use yonder_store::Pattern as StoredPattern;
+use yonder_store::{Identity, Kind, Pattern as PatternRow};
 
 use super::feeds::feed_values;
 use super::{Records, Transaction};
@@ -14,15 +14,28 @@ impl Records {
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub fn patterns(&self) -> Result<Vec<Pattern>, ServiceError> {
-        self.store.patterns()?.into_iter().map(shown).collect()
+    pub fn patterns(&self) -> Result<Vec<StoredPattern>, ServiceError> {
+        let identities = self.store.identities(Kind::Pattern)?;
+        let identity = |name: &str| identities.get(name).cloned().unwrap_or_default();
+        let all = self.store.patterns()?.into_iter();
+        all.map(|kept| (identity(&kept.name), kept)).map(|(identity, kept)| stored(kept, identity)).collect()
     }
 
     /// One pattern.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
-    pub fn pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
+    pub fn pattern(&self, name: &str) -> Result<StoredPattern, ServiceError> {
+        let kept = self.store.pattern(name).map_err(|error| self.explain(error))?;
+        let identity = self.store.identity(Kind::Pattern, &kept.name)?.unwrap_or_default();
+        stored(kept, identity)
+    }
+
+    /// One pattern, as in a site book.
+    ///
+    /// # Errors
+    /// As [`Records::pattern`].
+    pub(crate) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
         shown(self.store.pattern(name).map_err(|error| self.explain(error))?)
     }
 }
@@ -32,20 +45,20 @@ impl Transaction<'_> {
     ///
     /// # Errors
     /// [`ServiceError::Invalid`], a name that is taken, or when the records cannot be written.
-    pub fn add_pattern(&self, new: Pattern) -> Result<Pattern, ServiceError> {
+    pub fn add_pattern(&self, new: Pattern) -> Result<StoredPattern, ServiceError> {
         let kept = checked(new)?;
         self.store.add_pattern(&kept, time::now_s())?;
-        shown(kept)
+        self.pattern(&kept.name)
     }
 
     /// Replaces a pattern. Feeds that were made with it keep their addresses.
     ///
     /// # Errors
     /// As [`Transaction::add_pattern`], and [`ServiceError::NotFound`].
-    pub fn edit_pattern(&self, name: &str, new: Pattern) -> Result<Pattern, ServiceError> {
+    pub fn edit_pattern(&self, name: &str, new: Pattern) -> Result<StoredPattern, ServiceError> {
         let kept = checked(new)?;
         self.store.edit_pattern(name, &kept).map_err(|error| self.explain(error))?;
-        shown(kept)
+        self.pattern(&kept.name)
     }
 
     /// Removes a pattern. Feeds that were made with it keep their addresses.
@@ -61,7 +74,7 @@ impl Transaction<'_> {
     /// # Errors
     /// A blank that is missing or wrong, a name that is taken, or when the records cannot be written.
     pub fn add_pattern_feeds(&self, name: &str, new: &PatternFeeds) -> Result<Vec<Feed>, ServiceError> {
-        let pattern = to_core(&self.pattern(name)?)?;
+        let pattern = to_core(&self.booked_pattern(name)?)?;
         let channels = new.channels.as_deref().map(read_channels).transpose();
         let channels = channels.map_err(|detail| ServiceError::Invalid {
             field: "channels",
@@ -109,19 +122,24 @@ fn refused(field: &'static str, error: &PatternError) -> ServiceError {
     ServiceError::Invalid { field, detail: error.to_string(), hint }
 }
 
-fn checked(new: Pattern) -> Result<StoredPattern, ServiceError> {
+fn checked(new: Pattern) -> Result<PatternRow, ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let checked = to_core(&new)?;
     let blanks = serde_json::to_string(&new.blanks)
         .map_err(|_| ServiceError::Internal("blanks cannot be written as JSON"))?;
     let note = new.note.trim().chars().take(500).collect();
-    Ok(StoredPattern { name, template: checked.template().to_owned(), blanks, note })
+    Ok(PatternRow { name, template: checked.template().to_owned(), blanks, note })
 }
 
-fn shown(kept: StoredPattern) -> Result<Pattern, ServiceError> {
+fn shown(kept: PatternRow) -> Result<Pattern, ServiceError> {
     let blanks = serde_json::from_str(&kept.blanks)
         .map_err(|_| ServiceError::Internal("the blanks of a pattern cannot be read"))?;
     Ok(Pattern { name: kept.name, template: kept.template, blanks, note: kept.note })
+}
+
+fn stored(kept: PatternRow, identity: Identity) -> Result<StoredPattern, ServiceError> {
+    let Pattern { name, template, blanks, note } = shown(kept)?;
+    Ok(StoredPattern { name, id: identity.uid, revision: identity.revision, template, blanks, note })
 }
 
 fn to_core(pattern: &Pattern) -> Result<yonder_core::Pattern, ServiceError> {

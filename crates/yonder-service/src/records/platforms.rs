@@ -78,8 +78,11 @@ impl Records {
 
     fn platform_view(&self, sheet: &NamedSheet, own: &[String]) -> Result<Platform, ServiceError> {
         let lines = sheet.rules.lines().into_iter();
+        let identity = self.store.identity(Kind::Platform, &sheet.name)?;
         Ok(Platform {
             name: sheet.name.clone(),
+            revision: identity.as_ref().map(|identity| identity.revision),
+            id: identity.map(|identity| identity.uid),
             shipped: !own.iter().any(|own| own.eq_ignore_ascii_case(&sheet.name)),
             rules: lines.map(|(rule, value)| PlatformRule { rule: rule.to_owned(), value }).collect(),
             destinations: self.destinations_on(&sheet.name)?,

@@ -1,4 +1,4 @@
-//! Relays: kept, started and stopped.
+//! Relays and their desired states.
 
 use yonder_api::{NewRelay, Relay, RelayChange};
 use yonder_core::check_name;
@@ -48,7 +48,7 @@ impl Records {
         Ok(self.view(&relay))
     }
 
-    /// A platform takes one broadcast per key: two relays to one destination would fight for it.
+    /// Refuses a second running relay to one destination: a platform accepts one broadcast per key.
     pub(crate) fn check_keys_are_free(&self, relay: &StoredRelay) -> Result<(), ServiceError> {
         match self.relay_in_the_way(relay) {
             Some((destination, relay)) => Err(ServiceError::KeyInUse { destination, relay }),
@@ -56,7 +56,7 @@ impl Records {
         }
     }
 
-    /// Another relay that is wanted on and has a destination of this one: the destination, and that relay.
+    /// Returns a destination that another running relay shares with this one, and the name of that relay.
     pub(crate) fn relay_in_the_way(&self, relay: &StoredRelay) -> Option<(String, String)> {
         let others = self.stored_relays();
         let mut running = others.iter().filter(|other| other.name != relay.name && other.wanted.is_running());
@@ -66,7 +66,7 @@ impl Records {
         })
     }
 
-    /// A relay as it is shown.
+    /// Returns a relay with its state.
     pub(crate) fn view(&self, relay: &StoredRelay) -> Relay {
         views::relay(relay, self.engine.relay(&relay.name))
     }
@@ -169,7 +169,7 @@ impl Transaction<'_> {
         Ok(())
     }
 
-    /// Starts a relay, or tries anew what is blocked in one that runs.
+    /// Stores that a relay is wanted. In one that runs, blocked parts are retried.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for a relay without destinations, or when the
@@ -180,7 +180,7 @@ impl Transaction<'_> {
         self.start(&relay)
     }
 
-    /// Starts a relay in spite of what a preflight says, or would.
+    /// The same without the check of its keys.
     ///
     /// # Errors
     /// As [`Transaction::start_relay`].
@@ -199,8 +199,7 @@ impl Transaction<'_> {
         self.relay(name)
     }
 
-    /// Stops a relay; its broadcasts end in order, also when the records cannot be written: what is wanted is stored once they
-    /// can.
+    /// Stores that a relay is not wanted; its broadcasts end in order.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be written.
@@ -212,7 +211,7 @@ impl Transaction<'_> {
         self.relay(name)
     }
 
-    /// Brings those of the named relays that run to their kept shape.
+    /// Has the running ones of the named relays take over their stored settings.
     pub(crate) fn apply_running(&self, names: &[String]) -> Result<(), ServiceError> {
         for name in names {
             if self.store.relay(name)?.wanted.is_running() {

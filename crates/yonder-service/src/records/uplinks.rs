@@ -7,7 +7,7 @@ use yonder_api::{NewUplink, Uplink as UplinkFacts, UplinkChange};
 use yonder_core::budget::{BitRate, Uplink, Volume};
 use yonder_core::check_name;
 use yonder_engine::{Binding, UplinkSpec};
-use yonder_store::{Carried, Kind, StoreError, Uplink as StoredUplink};
+use yonder_store::{Carried, Identity, Kind, StoreError, Uplink as StoredUplink};
 
 use super::feeds::read_site;
 use super::{Records, Transaction};
@@ -24,7 +24,9 @@ impl Records {
     /// When the records cannot be read.
     pub fn uplinks(&self) -> Result<Vec<UplinkFacts>, ServiceError> {
         let sent = self.sent_this_month()?;
-        Ok(self.store.uplinks()?.iter().map(|kept| facts(kept, &sent)).collect())
+        let identities = self.store.identities(Kind::Uplink)?;
+        let identity = |kept: &StoredUplink| identities.get(&kept.name).cloned().unwrap_or_default();
+        Ok(self.store.uplinks()?.iter().map(|kept| facts(kept, identity(kept), &sent)).collect())
     }
 
     /// One uplink.
@@ -33,10 +35,11 @@ impl Records {
     /// [`ServiceError::NotFound`], or when the records cannot be read.
     pub fn uplink(&self, name: &str) -> Result<UplinkFacts, ServiceError> {
         let kept = self.store.uplink(name).map_err(|error| self.explain(error))?;
-        Ok(facts(&kept, &self.sent_this_month()?))
+        let identity = self.store.identity(Kind::Uplink, &kept.name)?.unwrap_or_default();
+        Ok(facts(&kept, identity, &self.sent_this_month()?))
     }
 
-    /// What the engine is told of an uplink.
+    /// Returns the specification of an uplink for the engine.
     pub(crate) fn uplink_spec(&self, name: &str) -> Result<UplinkSpec, ServiceError> {
         let kept = self.store.uplink(name)?;
         let source = kept.source.and_then(|source| source.parse().ok()).map(Binding::Source);
@@ -174,7 +177,7 @@ pub(crate) struct Sent {
 }
 
 impl Sent {
-    /// By an uplink. What was not bound is taken to have left by the main ones: which of several, nobody knows.
+    /// Returns the bytes of an uplink. Pushes that are not bound are counted for each main uplink, since their route is unknown.
     fn by(&self, uplink: &StoredUplink) -> u64 {
         let bound = self.bound.get(&uplink.name).copied().unwrap_or_default();
         match &uplink.site {
@@ -281,8 +284,10 @@ pub(crate) fn uplink(kept: &StoredUplink, sent: &Sent) -> Uplink {
     }
 }
 
-fn facts(kept: &StoredUplink, sent: &Sent) -> UplinkFacts {
+fn facts(kept: &StoredUplink, identity: Identity, sent: &Sent) -> UplinkFacts {
     UplinkFacts {
+        id: identity.uid,
+        revision: identity.revision,
         source: kept.source.clone(),
         interface: kept.interface.clone(),
         ..uplink_facts(&uplink(kept, sent))
@@ -293,6 +298,8 @@ fn facts(kept: &StoredUplink, sent: &Sent) -> UplinkFacts {
 pub(crate) fn uplink_facts(uplink: &Uplink) -> UplinkFacts {
     UplinkFacts {
         name: uplink.name.clone(),
+        id: String::new(),
+        revision: 0,
         site: uplink.site.clone(),
         up_kbps: uplink.up_kbps,
         headroom_percent: uplink.headroom_percent,

@@ -28,7 +28,7 @@ pub(crate) fn schedule_of(relay: &StoredRelay) -> Result<Schedule, ServiceError>
     schedule(relay).map_err(|error| refused(&error))
 }
 
-/// How a relay's windows look now; `None` where it has none.
+/// Returns the windows of a relay for the API; `None` where it has none.
 pub(crate) fn facts(relay: &StoredRelay) -> Option<OnAir> {
     if relay.on_air.is_empty() {
         return None;

@@ -12,7 +12,7 @@ use crate::jobs::JobContext;
 use crate::records::Transaction;
 
 impl Service {
-    /// Brings a book into effect, or tells what it would change. Only relays whose parts change are touched.
+    /// Brings a book into effect, or returns what it would change. Relays whose parts do not change are not touched.
     ///
     /// # Errors
     /// [`ServiceError::StaleBook`] if the records are not of the expected revision,

@@ -28,7 +28,7 @@ impl Service {
         let cleared = run_blocking(move || {
             let relay =
                 service.records.store.relay(&wanted).map_err(|error| service.records.explain(error))?;
-            // A relay that runs is only tried anew where it is blocked.
+            // In a relay that runs, only blocked parts are retried.
             Ok(relay.cleared_s.is_some() || relay.wanted.is_running())
         });
         if !cleared.await? {

@@ -1,7 +1,7 @@
 //! `yonder pattern …`: camera addresses with blanks to be filled in.
 
 use clap::{Args, Subcommand};
-use yonder_api::{Blank, BlankKind, Choice, Pattern};
+use yonder_api::{Blank, BlankKind, Choice, Pattern, StoredPattern};
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -86,7 +86,7 @@ pub(crate) fn run(command: PatternCommand, client: &Client) -> Result<(), Failur
     }
 }
 
-fn list(patterns: &[Pattern], json: bool) -> Result<(), Failure> {
+fn list(patterns: &[StoredPattern], json: bool) -> Result<(), Failure> {
     if json {
         return print_json(&patterns);
     }
@@ -100,7 +100,7 @@ fn list(patterns: &[Pattern], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(pattern: &Pattern, json: bool) -> Result<(), Failure> {
+fn show(pattern: &StoredPattern, json: bool) -> Result<(), Failure> {
     if json {
         return print_json(pattern);
     }

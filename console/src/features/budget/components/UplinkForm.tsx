@@ -9,7 +9,9 @@ import { useSaveUplink } from "../queries";
 
 /** Describes an uplink: a new one, or anew. */
 export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: () => void }): ReactNode {
-  const save = useSaveUplink(uplink?.name ?? null);
+  // The revision at the time when the form was opened.
+  const [revision] = useState(uplink?.revision);
+  const save = useSaveUplink(uplink?.name ?? null, revision);
   const [name, setName] = useState(uplink?.name ?? "");
   const [site, setSite] = useState(uplink?.site ?? "");
   const [rate, setRate] = useState(uplink === null ? "" : `${uplink.up_kbps}kbit/s`);

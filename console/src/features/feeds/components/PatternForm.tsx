@@ -9,7 +9,9 @@ import { readBlank, writeBlank } from "./blanks";
 
 /** An address with blanks, and what may stand in each. */
 export function PatternForm({ pattern, onDone }: { pattern: Pattern | null; onDone: () => void }): ReactNode {
-  const save = useSavePattern(pattern?.name ?? null);
+  // The revision at the time when the form was opened.
+  const [revision] = useState(pattern?.revision);
+  const save = useSavePattern(pattern?.name ?? null, revision);
   const [name, setName] = useState(pattern?.name ?? "");
   const [template, setTemplate] = useState(pattern?.template ?? "");
   const [lines, setLines] = useState((pattern?.blanks ?? []).map(writeBlank).join("\n"));

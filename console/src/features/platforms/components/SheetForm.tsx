@@ -10,7 +10,9 @@ import { rulesQuery, useEditPlatform } from "../queries";
 /** Changes a sheet, rule by rule; an empty one does not apply. */
 export function SheetForm({ platform, onDone }: { platform: Platform; onDone: () => void }): ReactNode {
   const rules = useQuery(rulesQuery());
-  const edit = useEditPlatform(platform.name);
+  // The revision at the time when the form was opened.
+  const [revision] = useState(platform.revision ?? undefined);
+  const edit = useEditPlatform(platform.name, revision);
   const before = new Map(platform.rules.map((rule) => [rule.rule, rule.value]));
   const [typed, setTyped] = useState<ReadonlyMap<string, string>>(before);
   const submit = () => {

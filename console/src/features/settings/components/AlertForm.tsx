@@ -20,7 +20,9 @@ type Props = { alert: Alert | null; receivers: readonly Receiver[]; onDone: () =
 
 /** When somebody is told, of what, and who. */
 export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
-  const save = useSaveAlert(alert?.name ?? null);
+  // The revision at the time when the form was opened.
+  const [revision] = useState(alert?.revision);
+  const save = useSaveAlert(alert?.name ?? null, revision);
   const [name, setName] = useState(alert?.name ?? "");
   const [trigger, setTrigger] = useState(readTrigger(alert?.when ?? "down 60s"));
   const [about, setAbout] = useState(alert?.about ?? "");

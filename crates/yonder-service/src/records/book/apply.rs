@@ -1,4 +1,4 @@
-//! A book brought into effect: all of it, or nothing.
+//! A site book brought into effect: all of it, or nothing.
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -34,7 +34,7 @@ impl Progress {
     }
 
     fn refuse(&mut self, kind: Kind, name: &str, error: &ServiceError) {
-        // What failed above need not be told again by all that refer to it.
+        // A refused record is not reported again by the records that refer to it.
         let is_told = matches!(error, ServiceError::NotFound { kind: missing, name: missed, .. }
             if self.refused.contains(&(*missing, missed.to_lowercase())));
         self.refused.insert((kind, name.to_lowercase()));

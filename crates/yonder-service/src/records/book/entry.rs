@@ -1,4 +1,4 @@
-//! One record of a book: brought to what the book says, with the calls that a person's own change would make.
+//! One record of a site book, changed by the same calls as by a person's own change.
 
 use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
@@ -104,7 +104,7 @@ impl Transaction<'_> {
             return_after_s: Some(new.return_after_s.unwrap_or(USUAL_RETURN_S)),
             platform: or_none(new.platform),
             watch_page: or_none(new.watch_page),
-            // What belongs to a secret stays with it, unless the book tells.
+            // Settings of a secret stay with it, unless the book has others.
             key_kind: new.key_kind,
             key_expires: new.key_expires.clone(),
             key_length: new.key_length,

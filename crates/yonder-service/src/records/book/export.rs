@@ -1,8 +1,8 @@
 //! Everything that is kept, as a site book: without any secret, but with a word where there is one.
 
 use yonder_api::{
-    NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver, NewRelay, NewUplink, Pattern, SealedSecret,
-    SiteBook, Transport,
+    NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver, NewRelay, NewUplink, SealedSecret, SiteBook,
+    Transport,
 };
 use yonder_core::budget::{BitRate, Volume};
 use yonder_store::Kind;
@@ -26,7 +26,9 @@ impl Records {
         for name in self.own_names()? {
             book.platforms.extend(self.booked_platform(&name)?);
         }
-        book.patterns = self.patterns()?;
+        for pattern in self.patterns()? {
+            book.patterns.push(self.booked_pattern(&pattern.name)?);
+        }
         let mut sealed: Vec<Sealed> = Vec::new();
         for feed in self.store.feeds()? {
             let name = feed.settings.name;
@@ -150,9 +152,5 @@ impl Records {
         let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
         let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(USUAL_REPEAT_S));
         Ok(NewAlert { name: alert.name, when: alert.trigger, about: alert.about, to: alert.to, repeat_s })
-    }
-
-    pub(in crate::records) fn booked_pattern(&self, name: &str) -> Result<Pattern, ServiceError> {
-        self.pattern(name)
     }
 }
