@@ -120,7 +120,7 @@ fn a_failed_preflight_keeps_a_relay_off_until_it_is_forced() {
     assert_eq!(service.relay("Line")["wanted"], "off");
     service.must(&["relay", "start", "Line", "--force"], "");
     service.wait_live("Line");
-    assert!(service.log().contains("start-forced"));
+    service.wait_log("start-forced");
 }
 
 #[test]
@@ -237,7 +237,7 @@ fn rolling_key_and_passphrase_reconnects_that_push_alone_and_reveal_shows_both()
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
     let revealed = service.must(&["destination", "reveal", "Marrow"], "");
     assert_eq!(revealed, format!("{SECOND_KEY}\npassphrase {PASSPHRASE}\n"));
-    assert!(service.log().contains("key-revealed"));
+    service.wait_log("key-revealed");
 }
 
 #[rstest]

@@ -114,6 +114,15 @@ impl Service {
         fs::read_to_string(self.log_file()).unwrap_or_default()
     }
 
+    /// Waits until the log contains `text`: a thread of its own writes it.
+    pub(crate) fn wait_log(&self, text: &str) {
+        let deadline = Instant::now() + Duration::from_secs(5);
+        while !self.log().contains(text) {
+            assert!(Instant::now() < deadline, "the log has no {text:?}: {}", self.log());
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    }
+
     /// What the service printed.
     pub(crate) fn printed(&self) -> String {
         fs::read_to_string(self.home.path().join("out.txt")).unwrap_or_default()
