@@ -93,6 +93,12 @@ fn on_a_full_disk_relays_are_held_and_stopped_and_people_sign_in() {
         assert!(Instant::now() < deadline, "{}", service.must(&["audit"], ""));
         std::thread::sleep(Duration::from_millis(200));
     }
+    let entries: serde_json::Value =
+        serde_json::from_str(&service.must(&["audit", "--about", "Line", "--json"], "")).unwrap();
+    let change = |before: &str, after: &str| serde_json::json!([{ "field": "wanted", "before": before, "after": after }]);
+    assert_eq!(entries[0]["fields"], change("hold", "off"), "{entries}");
+    assert_eq!(entries[1]["fields"], change("on", "hold"), "{entries}");
+    assert_eq!(entries[0]["id"], held["id"], "{entries}");
     service.kill();
     service.start_again();
     assert_eq!(service.relay("Line")["wanted"], "off");

@@ -4,8 +4,7 @@ use std::sync::Arc;
 use std::time::SystemTime;
 
 use yonder_api::FieldChange;
-use yonder_core::DesiredState;
-use yonder_store::{AuditEntry, Deed, Fate, Kind, StoreError};
+use yonder_store::{AuditEntry, Deed, Fate, Kind, Relay, StoreError};
 
 use super::Journal;
 use crate::change::Change;
@@ -68,16 +67,12 @@ impl Journal {
     }
 
     /// Keeps the audit entry of a desired state that the disk did not take.
-    pub(crate) fn keep_desired_state(
-        &self,
-        change: &Change,
-        before: Option<DesiredState>,
-        after: Option<DesiredState>,
-    ) {
-        let text = |state: Option<DesiredState>| state.map(|state| state.as_str().to_owned());
+    pub(crate) fn keep_desired_state(&self, change: &Change, before: Option<&Relay>, after: Option<&Relay>) {
+        let text = |relay: Option<&Relay>| relay.map(|relay| relay.wanted.as_str().to_owned());
         let field = FieldChange { field: "wanted".to_owned(), before: text(before), after: text(after) };
-        let fields = if before == after { Vec::new() } else { vec![field] };
+        let fields = if field.before == field.after { Vec::new() } else { vec![field] };
         let mut entry = audit_entry(change, None, None);
+        entry.uid = before.map(|relay| relay.uid.clone());
         entry.fields = serde_json::to_string(&fields).unwrap_or_default();
         self.keep_in_memory(entry);
     }

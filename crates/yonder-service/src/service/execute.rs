@@ -3,8 +3,9 @@
 //! The API, the command line, the site book and the schedules all use it. A change and its audit entry are stored together or not at
 //! all; the engine follows after the commit. Stop and hold act on the engine first, and are not lost on a full disk.
 
-use yonder_core::DesiredState;
-use yonder_store::{Fate, Kind};
+use std::sync::Arc;
+
+use yonder_store::{Fate, Kind, Relay as StoredRelay};
 
 use super::Service;
 use crate::change::Change;
@@ -95,10 +96,10 @@ impl Service {
         match self.execute(change, act) {
             Err(ServiceError::Store(error)) if error.is_of_disk() => {
                 tracing::error!(%error, name = change.name, action = change.action, "change kept in memory");
-                let before = self.desired_state(&change.name);
+                let before = self.stored_relay(&change.name);
                 let value = remember(&self.records)?;
-                let after = self.desired_state(&change.name);
-                self.journal.keep_desired_state(change, before, after);
+                let after = self.stored_relay(&change.name);
+                self.journal.keep_desired_state(change, before.as_deref(), after.as_deref());
                 change.log();
                 Ok(value)
             }
@@ -140,9 +141,8 @@ impl Service {
         }
     }
 
-    fn desired_state(&self, relay: &str) -> Option<DesiredState> {
+    fn stored_relay(&self, name: &str) -> Option<Arc<StoredRelay>> {
         let relays = self.records.stored_relays();
-        let known = relays.iter().find(|known| known.name.eq_ignore_ascii_case(relay.trim()));
-        known.map(|relay| relay.wanted)
+        relays.iter().find(|relay| relay.name.eq_ignore_ascii_case(name.trim())).cloned()
     }
 }
