@@ -9,11 +9,11 @@ use anyhow::Context as _;
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_address::read_pasted;
 use yonder_engine::PushSpec;
-use yonder_lab::{
+use yonder_media::{ParameterSets, VideoCodec};
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, LoopFrame, LoopMedia, Platform, PlatformConfig, SrtConfig,
     railway_feeds,
 };
-use yonder_media::{ParameterSets, VideoCodec};
 
 /// SRT listeners that pushes go to in turn.
 const SRT_LISTENERS: usize = 4;

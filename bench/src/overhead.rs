@@ -6,11 +6,11 @@ use std::time::Duration;
 use anyhow::Context as _;
 use bytes::BytesMut;
 use yonder_address::{RtmpServer, StreamKey};
-use yonder_lab::{LoopMedia, railway_feeds};
 use yonder_media::flv::Body;
 use yonder_media::ts::Muxer;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver};
+use yonder_sim::{LoopMedia, railway_feeds};
 
 /// TLS 1.3: header, content type and tag around at most 16 kB.
 const TLS_RECORD: u64 = 22;

@@ -8,7 +8,7 @@ use anyhow::{Context as _, ensure};
 use clap::Args;
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
-use yonder_lab::{
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig,
     PlatformManners, SrtConfig, TestAuthority, railway_feeds,
 };

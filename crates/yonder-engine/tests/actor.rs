@@ -9,7 +9,7 @@ use support::{KEY, PASSWORD, World, feed_code, push_code};
 use tokio::runtime::Handle;
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, MediaThreads, PanicPlace, RelaySpec, TransportChoice};
-use yonder_lab::{PlatformConfig, SrtConfig};
+use yonder_sim::{PlatformConfig, SrtConfig};
 
 const OTHER_KEY: &str = "second-key-0815";
 

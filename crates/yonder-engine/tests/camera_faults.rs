@@ -12,8 +12,8 @@ use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code};
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RelayView, TransportChoice};
-use yonder_lab::{Manners, Weather};
 use yonder_media::h264::kind_of;
+use yonder_sim::{Manners, Weather};
 
 async fn live(path: &str) -> World {
     let world = World::start();

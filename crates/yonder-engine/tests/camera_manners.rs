@@ -8,7 +8,7 @@ use rstest::rstest;
 use support::{KEY, PASSWORD, World, feed_code};
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{Carrier, TransportChoice};
-use yonder_lab::{Certificate, Description, Manners, Marker, SignIn, Transports};
+use yonder_sim::{Certificate, Description, Manners, Marker, SignIn, Transports};
 
 fn described(change: impl FnOnce(&mut Description)) -> Manners {
     let mut manners = Manners::default();

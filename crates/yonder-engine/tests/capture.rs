@@ -17,9 +17,9 @@ use support::{KEY, PASSWORD, World, push_to};
 use tokio::sync::Mutex;
 use yonder_address::{KeyLength, Passphrase};
 use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
-use yonder_lab::{PlatformConfig, PlatformManners, SrtConfig, Weather};
 use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
+use yonder_sim::{PlatformConfig, PlatformManners, SrtConfig, Weather};
 
 static ONE_AT_A_TIME: Mutex<()> = Mutex::const_new(());
 

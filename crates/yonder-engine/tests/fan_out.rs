@@ -9,7 +9,7 @@ use std::time::Duration;
 use support::{KEY, PASSWORD, World, push_code, push_to};
 use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PushSpec, RelaySpec};
-use yonder_lab::{Platform, PlatformConfig, PlatformManners};
+use yonder_sim::{Platform, PlatformConfig, PlatformManners};
 
 const STEADY: usize = 6;
 
@@ -154,7 +154,7 @@ async fn successor_of_a_replaced_push_waits_for_its_predecessors_end() {
     world.engine.apply(relay(&world, vec![push_to("constant", &platform.server(), &key(0))]));
     world.wait_live().await;
     // Another authority is another push, under the same key at the same server.
-    let authority = yonder_lab::TestAuthority::new().unwrap().pem();
+    let authority = yonder_sim::TestAuthority::new().unwrap().pem();
     let authority = yonder_engine::PrivateAuthority::from_pem(&authority).unwrap();
     let replaced =
         PushSpec { authority: Some(authority), ..push_to("constant", &platform.server(), &key(0)) };

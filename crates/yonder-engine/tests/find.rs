@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use rstest::rstest;
 use yonder_engine::{Engine, FindRequest, FoundCamera};
-use yonder_lab::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 use yonder_rtsp::Credentials;
+use yonder_sim::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 
 const PASSWORD: &str = "planted-device-word";
 

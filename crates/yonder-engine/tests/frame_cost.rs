@@ -12,7 +12,7 @@ use support::{KEY, PASSWORD, World, push_to};
 use tokio::runtime::Builder;
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, HoldSpec, RelaySpec};
-use yonder_lab::{PlatformConfig, SrtConfig};
+use yonder_sim::{PlatformConfig, SrtConfig};
 
 /// Time over which allocations are counted. It includes the snapshots and statistics of each second.
 const COUNTED: Duration = Duration::from_secs(4);

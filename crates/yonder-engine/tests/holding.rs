@@ -12,8 +12,8 @@ use support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use yonder_core::grade::Finding;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, Picture, PushSpec, RelaySpec};
-use yonder_lab::{PlatformConfig, PlatformManners, Recording, SrtConfig};
 use yonder_media::aac::SAMPLES_PER_FRAME;
+use yonder_sim::{PlatformConfig, PlatformManners, Recording, SrtConfig};
 
 const SECOND_KEY: &str = "second-key-0815";
 

@@ -12,7 +12,7 @@ use yonder_address::{KeyLength, Passphrase};
 use yonder_core::ServerRole;
 use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PrivateAuthority, PushSpec, RelaySpec};
-use yonder_lab::{Limits, PlatformConfig, PlatformManners, SrtConfig, Stage, TestAuthority, Weather};
+use yonder_sim::{Limits, PlatformConfig, PlatformManners, SrtConfig, Stage, TestAuthority, Weather};
 
 const PHRASE: &str = "steam and semaphores";
 
@@ -293,7 +293,7 @@ async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
     let world = World::start();
-    let other = yonder_lab::Platform::start(PlatformConfig {
+    let other = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
         channels: vec![("slow".to_owned(), "slow-key-1234".into())],
         manners: PlatformManners { slow: Some(40_000), ..PlatformManners::default() },
@@ -334,7 +334,7 @@ async fn what_a_platform_does_not_take_ends_with_its_words(
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn the_backup_server_takes_over_and_gives_back() {
     let world = World::start();
-    let backup = yonder_lab::Platform::start(PlatformConfig {
+    let backup = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
         channels: vec![("spare".to_owned(), KEY.into())],
         ..PlatformConfig::default()
@@ -369,7 +369,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
     let world = World::start();
     let channels: Vec<_> =
         names.iter().zip(keys).map(|(name, key)| ((*name).to_owned(), key.into())).collect();
-    let platform = yonder_lab::Platform::start(PlatformConfig {
+    let platform = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
         channels,
         record: true,

@@ -10,7 +10,7 @@ use support::{PASSWORD, World};
 use tokio::runtime::Handle;
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, MediaThreads, RelaySpec};
-use yonder_lab::PlatformConfig;
+use yonder_sim::PlatformConfig;
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn shutdown_ends_many_broadcasts_in_order_within_two_seconds() {
@@ -18,7 +18,7 @@ async fn shutdown_ends_many_broadcasts_in_order_within_two_seconds() {
     let channels =
         (0..RELAYS).map(|at| (format!("channel-{at}"), format!("channel-key-{at:04}").into())).collect();
     let mut world = World::start();
-    let platform = yonder_lab::Platform::start(PlatformConfig {
+    let platform = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
         channels,
         ..PlatformConfig::default()

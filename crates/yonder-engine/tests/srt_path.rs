@@ -15,7 +15,7 @@ use tokio::sync::watch;
 use tokio::task::JoinSet;
 use yonder_core::PushPhase;
 use yonder_engine::{HoldSpec, RelaySpec};
-use yonder_lab::{PlatformConfig, SrtConfig};
+use yonder_sim::{PlatformConfig, SrtConfig};
 
 /// Set in the process that runs in a network of its own.
 const IN_NAMESPACE: &str = "YONDER_TEST_IN_NAMESPACE";

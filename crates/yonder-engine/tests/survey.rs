@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use support::{KEY, PASSWORD, World};
 use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
-use yonder_lab::{Manners, Weather};
+use yonder_sim::{Manners, Weather};
 
 fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
     SurveyRequest {

@@ -11,7 +11,7 @@ use rstest::rstest;
 use support::{KEY, World, push_to};
 use yonder_core::PushPhase;
 use yonder_engine::{Binding, HoldSpec, PushSpec, RelaySpec, UplinkSpec};
-use yonder_lab::{PlatformConfig, SrtConfig};
+use yonder_sim::{PlatformConfig, SrtConfig};
 
 /// An address that no machine which runs this has.
 const NOT_OURS: &str = "192.0.2.7";

@@ -287,13 +287,15 @@ impl Store {
 pub(crate) type UnsavedStates = HashMap<i64, DesiredState>;
 
 fn write_wanted(connection: &Connection, id: i64, wanted: DesiredState) -> Result<(), StoreError> {
-    connection.execute("UPDATE relay SET wanted = ?2 WHERE id = ?1", params![id, wanted.as_str()])?;
+    let mut update = connection.prepare_cached("UPDATE relay SET wanted = ?2 WHERE id = ?1")?;
+    update.execute(params![id, wanted.as_str()])?;
     Ok(())
 }
 
 fn relay_id(connection: &Connection, name: &str) -> Result<i64, StoreError> {
     connection
-        .query_row("SELECT id FROM relay WHERE name = ?1", [name], |row| row.get(0))
+        .prepare_cached("SELECT id FROM relay WHERE name = ?1")?
+        .query_row([name], |row| row.get(0))
         .optional()?
         .ok_or_else(|| StoreError::NotFound { kind: Kind::Relay, name: name.to_owned() })
 }

@@ -18,6 +18,8 @@ use crate::sessions::UnsavedSessions;
 const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
 /// The same once a write has waited so long in vain: queued writes must not each wait as long.
 const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
+/// Prepared statements that a connection keeps: more than there are, so that none is prepared twice.
+const PREPARED_STATEMENTS: usize = 256;
 /// Reading connections that are kept open. More readers at a time open connections of their own.
 const MAX_IDLE_READERS: usize = 4;
 
@@ -65,6 +67,7 @@ impl Readers {
 pub(crate) fn open_reader(path: &Path) -> Result<Connection, StoreError> {
     let connection = Connection::open(path)?;
     connection.busy_timeout(BUSY_TIMEOUT)?;
+    connection.set_prepared_statement_cache_capacity(PREPARED_STATEMENTS);
     connection.pragma_update(None, "query_only", true)?;
     Ok(connection)
 }
@@ -115,6 +118,7 @@ impl Store {
         master_key: MasterKey,
     ) -> Result<Self, StoreError> {
         connection.busy_timeout(BUSY_TIMEOUT)?;
+        connection.set_prepared_statement_cache_capacity(PREPARED_STATEMENTS);
         connection.pragma_update(None, "journal_mode", "WAL")?;
         // What was answered as done must outlive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;

@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use rusqlite::Connection;
 use support::{CAMERA_PASSWORD, KEY, PATIENCE, Service, World, text};
-use yonder_lab::{Platform, PlatformConfig};
+use yonder_sim::{Platform, PlatformConfig};
 
 fn s(seconds: u64) -> Duration {
     Duration::from_secs(seconds)

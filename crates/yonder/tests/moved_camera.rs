@@ -11,7 +11,7 @@ use std::net::Ipv4Addr;
 use std::sync::Arc;
 
 use support::{CAMERA_PASSWORD, KEY, Service, World};
-use yonder_lab::{Camera, CameraConfig, CameraStream, railway_feeds};
+use yonder_sim::{Camera, CameraConfig, CameraStream, railway_feeds};
 
 const NAME: &str = "summit.example.net";
 

@@ -12,12 +12,12 @@ use yonder_address::{ServerAddress, read_pasted};
 use yonder_core::History;
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, TransportChoice};
-use yonder_lab::{
+use yonder_media::{VideoCodec, h264, h265};
+use yonder_rtsp::CameraUrl;
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
     railway_feeds, tunnel_media,
 };
-use yonder_media::{VideoCodec, h264, h265};
-use yonder_rtsp::CameraUrl;
 
 pub(crate) const PASSWORD: &str = "up-the-fell";
 pub(crate) const KEY: &str = "bramble-summit-4711";
@@ -26,7 +26,7 @@ pub(crate) const KEY: &str = "bramble-summit-4711";
 const SUB: &str = "/summit/sub";
 
 fn summit_sub() -> LoopMedia {
-    railway_feeds().iter().find_map(yonder_lab::RailwayFeed::sub).unwrap().1
+    railway_feeds().iter().find_map(yonder_sim::RailwayFeed::sub).unwrap().1
 }
 
 pub(crate) struct World {

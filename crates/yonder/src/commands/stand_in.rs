@@ -11,7 +11,7 @@ use clap::Subcommand;
 use secrecy::SecretString;
 use tokio::sync::mpsc;
 use yonder_address::Passphrase;
-use yonder_lab::{
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile, LoopMedia,
     PLATFORM_WORDS, Platform, PlatformConfig, SrtConfig, TestAuthority, WORDS, railway_feeds, tunnel_media,
 };

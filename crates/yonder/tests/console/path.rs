@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use fantoccini::Locator;
-use yonder_lab::{Device, DeviceConfig, DeviceProfile};
+use yonder_sim::{Device, DeviceConfig, DeviceProfile};
 
 use crate::PASSWORD;
 use crate::browser::{Browser, set_up_link};

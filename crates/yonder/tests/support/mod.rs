@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 use tempfile::TempDir;
 use yonder_address::Passphrase;
-use yonder_lab::{
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, Platform, PlatformConfig, SrtConfig, TestAuthority, railway_feeds,
 };
 

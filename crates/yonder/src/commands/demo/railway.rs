@@ -11,11 +11,11 @@ use yonder_api::{
     Transport,
 };
 use yonder_core::grade::ChannelReport;
-use yonder_lab::{
+use yonder_service::{Service, ServiceError, Transaction};
+use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
     PlatformConfig, PlatformManners, SrtConfig, TestAuthority, railway_feeds,
 };
-use yonder_service::{Service, ServiceError, Transaction};
 
 /// User name at all of the railway's cameras.
 const CAMERA_USER: &str = "rail";

@@ -1,5 +1,5 @@
-//! Stand-in cameras and platforms: real sockets, made-up world. They ship with the service for demonstrations,
-//! rehearsals and tests, and can be switched off and on at run time.
+//! Simulated devices: stand-in cameras and platforms on real sockets, for demonstrations and tests. They can be switched off and
+//! on at run time, and have faults on demand.
 
 mod camera;
 mod device;
