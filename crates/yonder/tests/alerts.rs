@@ -327,3 +327,39 @@ fn a_crash_is_an_alert_and_a_sign_of_life_comes_at_each_start() {
     let shown = service.must(&["alert", "unmute", "Crash"], "");
     assert!(!shown.contains("muted"), "{shown}");
 }
+
+#[test]
+fn alert_is_raised_and_delivered_while_the_disk_hangs() {
+    let (address, bag) = listen(web);
+    let folder = tempfile::tempdir().unwrap();
+    let hang = folder.path().join("hang");
+    let service = Service::start_with(|command| {
+        command.env("YONDER_TEST_HANG_RECORDS", &hang);
+    });
+    let world = World::start();
+    service.set_up_line(&world);
+    let url = format!("http://{address}/alerts");
+    service.must(&["receiver", "add", "Desk", "--web", &url, "--secret-stdin"], SECRET);
+    service.must(&["alert", "add", "Outage", "--when", "down 3s", "--about", "Viaduct"], "");
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+    std::fs::write(&hang, "").unwrap();
+    std::thread::sleep(Duration::from_secs(3));
+    world.camera_off();
+    let (_, _, raised) = parts(&wait_for(&bag, 1)[0]);
+    assert_eq!((&raised["kind"], &raised["alert"]), (&"raised".into(), &"Outage".into()), "{raised}");
+    world.camera_on();
+    let (_, _, over) = parts(&wait_for(&bag, 2)[1]);
+    assert_eq!(over["kind"], "over", "{over}");
+    std::fs::remove_file(&hang).unwrap();
+    // What waited for the disk is in the logbook then.
+    let deadline = Instant::now() + PATIENCE;
+    loop {
+        let log = service.must(&["logbook", "--about", "Outage"], "");
+        if log.contains("Outage") && log.matches("Viaduct").count() >= 2 {
+            break;
+        }
+        assert!(Instant::now() < deadline, "{log}");
+        std::thread::sleep(Duration::from_millis(200));
+    }
+}

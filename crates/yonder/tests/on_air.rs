@@ -131,3 +131,32 @@ fn times_that_are_none_are_refused_and_nothing_changes() {
     }
     assert!(service.relay("Line")["on_air"].is_null());
 }
+
+#[test]
+fn a_window_closes_while_the_disk_hangs() {
+    let folder = tempfile::tempdir().unwrap();
+    let hang = folder.path().join("hang");
+    let service = Service::start_with(|command| {
+        command.env("YONDER_TEST_HANG_RECORDS", &hang);
+    });
+    let world = World::start();
+    service.set_up_line(&world);
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+    // Open until the end of this minute, or of the next where this one is nearly over.
+    let now = Timestamp::now().to_zoned_datetime(TimeZone::UTC);
+    let minutes = if now.second() > 45 { 2 } else { 1 };
+    let end = now.checked_add(jiff::Span::new().minutes(minutes)).unwrap();
+    let begin = now.checked_sub(jiff::Span::new().minutes(10)).unwrap();
+    let window = format!("daily {}-{}", begin.strftime("%H:%M"), end.strftime("%H:%M"));
+    service.must(&["relay", "edit", "Line", "--on-air", &window, "--zone", "UTC"], "");
+    service.wait_live("Line");
+    std::fs::write(&hang, "").unwrap();
+    let deadline = Instant::now() + Duration::from_secs(90);
+    while service.relay("Line")["feed"]["state"] != "off" {
+        assert!(Instant::now() < deadline, "{:#}", service.relay("Line"));
+        std::thread::sleep(Duration::from_millis(200));
+    }
+    std::fs::remove_file(&hang).unwrap();
+    wait_for_line(&service, "off-air");
+}

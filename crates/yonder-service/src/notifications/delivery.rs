@@ -54,13 +54,15 @@ impl Notifications {
                 }
             }
         }
-        self.store_outbox();
+        self.store_later();
     }
 
     fn try_to_deliver(&self, batch: &Batch, now_ms: i64) -> Result<(), String> {
-        let receiver = self.records.store.receiver(&batch.receiver).map_err(|error| error.to_string())?;
-        let way = self.records.full_way(&receiver).map_err(|error| error.to_string())?;
-        let secret = self.records.open_receiver_secret(&receiver).map_err(|error| error.to_string())?;
+        let alerting = self.records.alerting();
+        let receiver = alerting.receivers.iter().find(|receiver| receiver.name == batch.receiver);
+        let Some(receiver) = receiver else { return Ok(()) };
+        let way = self.records.full_way(receiver).map_err(|error| error.to_string())?;
+        let secret = self.records.open_receiver_secret(receiver).map_err(|error| error.to_string())?;
         let Some(message) = joined(&batch.notifications, now_ms) else { return Ok(()) };
         channel::send(&way, secret.as_ref(), &message).map_err(|error| error.to_string())
     }

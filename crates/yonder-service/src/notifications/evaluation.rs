@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval};
@@ -13,13 +14,15 @@ use yonder_store::{Alert as StoredAlert, Kind, Receiver as StoredReceiver};
 
 use crate::error::ServiceError;
 use crate::notifications::Notifications;
+use crate::records::Alerting;
 use crate::sync::lock;
 use crate::time;
 
 /// Interval of the evaluation.
-const LOOK_EVERY: Duration = Duration::from_secs(2);
-/// Number of evaluations from one check of keys and allowances to the next.
-const SLOW_LOOKS: u32 = 30;
+const EVALUATION_INTERVAL: Duration = Duration::from_secs(2);
+/// Interval at which the disk, the backup, and after each twelfth time keys and allowances are checked.
+const DISK_INTERVAL: Duration = Duration::from_secs(5);
+const KEYS_EVERY: u32 = 12;
 /// Time for which a start after a crash raises an alert.
 const RESTART_SHOWN_MS: i64 = 10 * 60_000;
 /// Seconds after which a write of the record that does not end counts as a failure.
@@ -30,61 +33,85 @@ const DAY_MS: i64 = 24 * HOUR_MS;
 /// State that the evaluation alone uses.
 #[derive(Debug, Default)]
 pub(super) struct Rounds {
-    slow: Vec<Sighted>,
-    count: u32,
     /// Time of the last sign of life of each receiver.
     signs: HashMap<String, i64>,
     /// Since when the record has been waiting for the disk, in milliseconds since 1970.
     record_blocked_ms: Option<i64>,
 }
 
+/// Facts that are read from the disk, by a loop of their own: a disk that hangs delays no evaluation.
+#[derive(Debug, Default)]
+pub(super) struct DiskFacts {
+    /// Keys that expire, and uplinks with an allowance.
+    seen: Vec<Sighted>,
+    disk_low: Option<String>,
+    /// Time of the last backup, in milliseconds since 1970.
+    last_backup_ms: Option<i64>,
+}
+
 impl Notifications {
     /// Evaluates the alerts again and again, until the task is dropped.
     pub(crate) async fn run_evaluation(self: Arc<Self>) {
-        let mut ticks = interval(LOOK_EVERY);
+        let mut ticks = interval(EVALUATION_INTERVAL);
         ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
         loop {
             ticks.tick().await;
             let notifications = Arc::clone(&self);
-            let looked = tokio::task::spawn_blocking(move || notifications.evaluate()).await;
-            match looked {
-                Ok(Ok(())) => {}
-                Ok(Err(error)) => tracing::warn!(%error, "alerts could not be evaluated"),
-                Err(error) => tracing::error!(%error, "the evaluation of alerts panicked"),
+            // The book of a thousand relays takes a moment.
+            let evaluated = tokio::task::spawn_blocking(move || notifications.evaluate()).await;
+            if let Err(error) = evaluated {
+                tracing::error!(%error, "the evaluation of alerts panicked");
             }
         }
     }
 
-    fn evaluate(&self) -> Result<(), ServiceError> {
-        let (alerts, receivers) = (self.records.store.alerts()?, self.records.store.receivers()?);
-        let now_ms = time::millis(SystemTime::now());
-        self.send_signs_of_life(&receivers, now_ms);
-        // Without rules and open alerts there is nothing to evaluate.
-        if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
-            self.evaluate_rules(&alerts, &receivers, now_ms)?;
+    /// Reads facts from the disk, until the task is dropped.
+    pub(crate) async fn run_disk_checks(self: Arc<Self>) {
+        let mut ticks = interval(DISK_INTERVAL);
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut count = 0_u32;
+        loop {
+            ticks.tick().await;
+            let (notifications, with_keys) = (Arc::clone(&self), count.is_multiple_of(KEYS_EVERY));
+            count = count.wrapping_add(1);
+            let checked = tokio::task::spawn_blocking(move || notifications.check_disk(with_keys)).await;
+            if let Ok(Err(error)) = checked {
+                tracing::warn!(%error, "keys, allowances and the last backup could not be read");
+            }
         }
-        let is_known = |name: &str| receivers.iter().any(|receiver| receiver.name == name);
-        lock(&self.outbox).retain_receivers(is_known);
-        self.store_outbox();
+    }
+
+    fn check_disk(&self, with_keys: bool) -> Result<(), ServiceError> {
+        let disk_low = self.records.disk_low();
+        lock(&self.disk_facts).disk_low = disk_low;
+        let last_backup_ms = self.records.store.last_audit_ms("backed-up")?;
+        lock(&self.disk_facts).last_backup_ms = last_backup_ms;
+        if with_keys {
+            let seen = self.key_facts()?;
+            lock(&self.disk_facts).seen = seen;
+        }
         Ok(())
     }
 
-    fn evaluate_rules(
-        &self,
-        alerts: &[StoredAlert],
-        receivers: &[StoredReceiver],
-        now_ms: i64,
-    ) -> Result<(), ServiceError> {
+    /// Evaluates all rules. Does not wait for the disk.
+    fn evaluate(&self) {
+        let alerting = self.records.alerting();
+        let Alerting { alerts, receivers } = &*alerting;
+        let now_ms = time::millis(SystemTime::now());
+        self.send_signs_of_life(receivers, now_ms);
+        // Without rules and open alerts there is nothing to evaluate.
+        if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
+            self.evaluate_rules(alerts, receivers, now_ms);
+        }
+        let is_known = |name: &str| receivers.iter().any(|receiver| receiver.name == name);
+        lock(&self.outbox).retain_receivers(is_known);
+        self.store_later();
+    }
+
+    fn evaluate_rules(&self, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
         let mut seen = self.running_facts();
         seen.push(self.service_facts(now_ms));
-        {
-            let mut rounds = lock(&self.rounds);
-            if rounds.count.is_multiple_of(SLOW_LOOKS) {
-                rounds.slow = self.slow_facts()?;
-            }
-            rounds.count = rounds.count.wrapping_add(1);
-            seen.extend(rounds.slow.iter().cloned());
-        }
+        seen.extend(lock(&self.disk_facts).seen.iter().cloned());
         let rules: Vec<Rule> = alerts.iter().filter_map(rule).collect();
         // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
         let notices = lock(&self.book).look(now_ms, &rules, &seen);
@@ -100,9 +127,8 @@ impl Notifications {
             self.journal.log_own(what, Kind::Alert, &notice.rule, &notice.message);
         }
         if !notices.is_empty() {
-            self.store_open_alerts_later();
+            self.has_changed_alerts.store(true, Ordering::Relaxed);
         }
-        Ok(())
     }
 
     /// Puts a notice into the outbox for its receivers.
@@ -191,17 +217,13 @@ impl Notifications {
             let names: Vec<&str> = outbox.unreachable().collect();
             (!names.is_empty()).then(|| format!("Notifications cannot be delivered to {}.", names.join(", ")))
         };
-        // An unknown age shows as none: that of records which cannot be read is no news then.
-        let last_backup_ms = self.records.store.last_audit_ms("backed-up").ok().flatten();
+        let (disk_low, last_backup_ms) = {
+            let facts = lock(&self.disk_facts);
+            (facts.disk_low.clone(), facts.last_backup_ms)
+        };
         let backup_age_days =
             last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
-        let facts = ServiceFacts {
-            disk_low: self.records.disk_low(),
-            records_failing,
-            restarted,
-            undelivered,
-            backup_age_days,
-        };
+        let facts = ServiceFacts { disk_low, records_failing, restarted, undelivered, backup_age_days };
         let subject = "service".to_owned();
         Sighted { names: vec![subject.clone()], subject, facts: Facts::Service(facts) }
     }
@@ -241,7 +263,7 @@ impl Notifications {
     }
 
     /// Keys that expire, and uplinks with an allowance.
-    fn slow_facts(&self) -> Result<Vec<Sighted>, ServiceError> {
+    fn key_facts(&self) -> Result<Vec<Sighted>, ServiceError> {
         let mut seen = Vec::new();
         for destination in self.records.store.destinations()? {
             let settings = destination.settings;

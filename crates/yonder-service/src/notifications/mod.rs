@@ -19,7 +19,7 @@ use crate::planner::Planner;
 use crate::records::Records;
 use crate::rename::Rename;
 use crate::sync::lock;
-use evaluation::Rounds;
+use evaluation::{DiskFacts, Rounds};
 
 /// State of the alert rules, and the outbox.
 #[derive(Debug)]
@@ -34,11 +34,13 @@ pub struct Notifications {
     /// Held while the outbox is stored.
     outbox_writing: Mutex<()>,
     rounds: Mutex<Rounds>,
+    disk_facts: Mutex<DiskFacts>,
     /// Time of a start after a crash or a power cut, in milliseconds since 1970.
     restarted_ms: Mutex<Option<i64>>,
     /// The open alerts have changed since they were stored.
     has_changed_alerts: AtomicBool,
-    alerts_changed: Notify,
+    /// Signals that there may be something to store.
+    store_signal: Notify,
 }
 
 impl Notifications {
@@ -59,9 +61,10 @@ impl Notifications {
             outbox: Mutex::default(),
             outbox_writing: Mutex::default(),
             rounds: Mutex::default(),
+            disk_facts: Mutex::default(),
             restarted_ms: Mutex::default(),
             has_changed_alerts: AtomicBool::new(false),
-            alerts_changed: Notify::new(),
+            store_signal: Notify::new(),
         }
     }
 
@@ -80,32 +83,34 @@ impl Notifications {
         *lock(&self.restarted_ms) = Some(now_ms);
     }
 
-    /// Stores the open alerts when they have changed, until the task is dropped. On a thread of its own, so that a disk that hangs
-    /// does not delay the evaluation.
+    /// Stores open alerts and undelivered notifications when they have changed, until the task is dropped. A loop of its own, so
+    /// that a disk that hangs delays neither evaluation nor delivery. What a full disk does not take is tried again with the next
+    /// evaluation.
     pub(crate) async fn run_store(self: Arc<Self>) {
         loop {
-            self.alerts_changed.notified().await;
+            self.store_signal.notified().await;
             let notifications = Arc::clone(&self);
             // A panic in a write is logged by the runtime.
-            let _stored = tokio::task::spawn_blocking(move || notifications.store_open_alerts()).await;
+            let _stored = tokio::task::spawn_blocking(move || notifications.store()).await;
         }
     }
 
-    /// Has the open alerts stored by [`Notifications::run_store`], or with the end of the service.
-    fn store_open_alerts_later(&self) {
-        self.has_changed_alerts.store(true, Ordering::Relaxed);
-        self.alerts_changed.notify_one();
+    /// Has changes stored by [`Notifications::run_store`], or with the end of the service.
+    fn store_later(&self) {
+        self.store_signal.notify_one();
     }
 
-    /// Stores the open alerts if they have changed. Blocks.
-    pub(crate) fn store_open_alerts(&self) {
+    /// Stores open alerts and undelivered notifications if they have changed. Blocks.
+    pub(crate) fn store(&self) {
         if self.has_changed_alerts.swap(false, Ordering::Relaxed) {
             let open = lock(&self.book).open();
             // On a full disk notifications are sent all the same; a restart would raise these alerts again.
             if let Err(error) = self.records.store.keep_open_alerts(&open) {
                 tracing::warn!(%error, "open alerts could not be stored");
+                self.has_changed_alerts.store(true, Ordering::Relaxed);
             }
         }
+        self.store_outbox();
     }
 
     /// Continues under the new name of a record.
@@ -120,6 +125,7 @@ impl Notifications {
         if rename.kind == Kind::Receiver {
             lock(&self.outbox).rename_receiver(rename.old, rename.new);
         }
-        self.store_open_alerts_later();
+        self.has_changed_alerts.store(true, Ordering::Relaxed);
+        self.store_later();
     }
 }

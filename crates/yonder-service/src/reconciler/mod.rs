@@ -2,7 +2,8 @@
 
 mod schedules;
 
-use std::sync::Arc;
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex};
 
 use yonder_engine::Engine;
 use yonder_store::{DesiredState, Relay as StoredRelay, StoreError};
@@ -17,11 +18,13 @@ pub struct Reconciler {
     records: Arc<Records>,
     engine: Engine,
     journal: Arc<Journal>,
+    /// Relays whose windows are being opened or closed.
+    switching: Mutex<HashSet<String>>,
 }
 
 impl Reconciler {
     pub(crate) fn new(records: Arc<Records>, engine: Engine, journal: Arc<Journal>) -> Self {
-        Self { records, engine, journal }
+        Self { records, engine, journal, switching: Mutex::default() }
     }
 
     /// Starts all relays that are wanted. One that cannot be started is logged, and the others start.

@@ -14,50 +14,71 @@ use super::Reconciler;
 use crate::change::{Actor, Change};
 use crate::error::ServiceError;
 use crate::records::{schedule, schedule_of};
+use crate::sync::lock;
 use crate::time;
 
 /// Longest pause between two checks: somebody may set the clock.
 const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Reconciler {
-    /// Starts, stops and rolls over what the clock says, until the task is dropped.
+    /// Starts and stops relays by their windows, until the task is dropped.
     pub(crate) async fn run_schedules(self: Arc<Self>) {
         loop {
-            let reconciler = Arc::clone(&self);
-            let next = tokio::task::spawn_blocking(move || reconciler.follow_clock()).await;
-            let pause = next.ok().flatten().unwrap_or(MAX_PAUSE);
+            let next = self.follow_windows();
+            let pause = next.unwrap_or(MAX_PAUSE);
             sleep(pause.clamp(Duration::from_millis(50), MAX_PAUSE)).await;
         }
     }
 
-    /// Brings every relay to what its windows say. Returns the time until the next window opens or closes.
-    fn follow_clock(&self) -> Option<Duration> {
+    /// Reconnects pushes before their broadcasts are too long, until the task is dropped.
+    pub(crate) async fn run_rollovers(self: Arc<Self>) {
+        loop {
+            let reconciler = Arc::clone(&self);
+            // A panic is logged by the runtime.
+            let _done = tokio::task::spawn_blocking(move || reconciler.roll_over_all()).await;
+            sleep(MAX_PAUSE).await;
+        }
+    }
+
+    /// Begins to bring every relay to the state of its windows. Returns the time until the next window opens or closes.
+    fn follow_windows(self: &Arc<Self>) -> Option<Duration> {
         let now_ms = time::millis(SystemTime::now());
         let mut next: Option<Duration> = None;
         for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
             let Ok(schedule) = schedule(relay) else { continue };
             next = next.into_iter().chain(schedule.until_next(now_ms)).min();
-            let runs = self.engine.relay(&relay.name).is_some();
-            if runs != schedule.is_on_air(now_ms)
-                && let Err(error) = self.open_or_close(&relay.name)
-            {
-                tracing::error!(relay = relay.name, %error, "a window could not be followed");
+            let is_due = self.engine.relay(&relay.name).is_some() != schedule.is_on_air(now_ms);
+            if is_due && lock(&self.switching).insert(relay.name.clone()) {
+                let switching = Switching { reconciler: Arc::clone(self), relay: relay.name.clone() };
+                // Each by itself: one that waits for the disk keeps no other.
+                tokio::task::spawn_blocking(move || {
+                    let Switching { reconciler, relay } = &switching;
+                    if let Err(error) = reconciler.open_or_close(relay) {
+                        tracing::error!(relay, %error, "a window could not be followed");
+                    }
+                });
             }
-            self.roll_over(relay, now_ms);
         }
         next
     }
 
-    /// Looks again under the lock of changes, since a person may have stopped it meanwhile.
+    /// Opens or closes a window, unless a person has stopped the relay meanwhile. Waits a second at most for a change in progress,
+    /// and to close a window not for the disk.
     fn open_or_close(&self, name: &str) -> Result<(), ServiceError> {
-        let _changing = self.records.lock_changes();
-        let relay = self.records.store.relay(name)?;
-        if !relay.wanted.is_running() {
-            return Ok(());
-        }
+        let changing = self.records.try_lock_changes();
+        let wanted = || {
+            let relays = self.records.stored_relays();
+            relays.iter().find(|relay| relay.name == name && relay.wanted.is_running()).cloned()
+        };
+        let Some(relay) = wanted() else { return Ok(()) };
         let on_air = schedule_of(&relay)?.is_on_air(time::millis(SystemTime::now()));
         if on_air != self.engine.relay(name).is_some() {
             self.bring_up(&relay)?;
+            // The change that was in progress may have stopped or removed the relay.
+            if changing.is_none() && wanted().is_none() {
+                self.engine.withdraw(name);
+                return Ok(());
+            }
             self.audit_window(&relay, on_air);
         }
         Ok(())
@@ -77,6 +98,13 @@ impl Reconciler {
         let fields =
             [FieldChange { field: "window".to_owned(), before: field(!on_air), after: field(on_air) }];
         self.journal.keep_audit_of_fields(&change, &fields);
+    }
+
+    fn roll_over_all(&self) {
+        let now_ms = time::millis(SystemTime::now());
+        for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {
+            self.roll_over(relay, now_ms);
+        }
     }
 
     /// Reconnects pushes whose broadcast would soon be too long for their platform.
@@ -109,5 +137,17 @@ impl Reconciler {
             rollover_at(time::millis(connected), longest, quiet, &relay.zone).ok()
         };
         due_ms().is_some_and(|due_ms| due_ms <= now_ms)
+    }
+}
+
+/// Mark of a relay whose window is being opened or closed, also when that panics.
+struct Switching {
+    reconciler: Arc<Reconciler>,
+    relay: String,
+}
+
+impl Drop for Switching {
+    fn drop(&mut self) {
+        lock(&self.reconciler.switching).remove(&self.relay);
     }
 }

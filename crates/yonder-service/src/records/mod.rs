@@ -26,7 +26,9 @@ use std::time::Duration;
 use parking_lot::MutexGuard;
 use yonder_core::nearest_name;
 use yonder_engine::{Engine, Picture};
-use yonder_store::{Kind, Relay as StoredRelay, Store, StoreError};
+use yonder_store::{
+    Alert as StoredAlert, Kind, Receiver as StoredReceiver, Relay as StoredRelay, Store, StoreError,
+};
 
 use crate::error::ServiceError;
 use crate::sync::lock;
@@ -45,6 +47,13 @@ pub(crate) use windows::{facts as window_facts, is_on_air, schedule, schedule_of
 /// How long an observation waits for a change in progress.
 const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
 
+/// Alert rules and receivers.
+#[derive(Debug, Default)]
+pub(crate) struct Alerting {
+    pub(crate) alerts: Vec<StoredAlert>,
+    pub(crate) receivers: Vec<StoredReceiver>,
+}
+
 /// The store, and what is kept of it in memory.
 #[derive(Debug)]
 pub struct Records {
@@ -55,7 +64,9 @@ pub struct Records {
     write_lock: parking_lot::Mutex<()>,
     /// Relays as they are stored, for views that must not wait for the disk.
     relays: RwLock<Arc<[Arc<StoredRelay>]>>,
-    /// Held while `relays` is read from the store, so that an older list never replaces a newer one.
+    /// Alert rules and receivers as they are stored, for the evaluation of alerts, which must not wait for the disk either.
+    alerting: RwLock<Arc<Alerting>>,
+    /// Held while these are read from the store, so that older ones never replace newer ones.
     refresh_lock: Mutex<()>,
     /// Decoded holding pictures of relays that have one of their own.
     pictures: Mutex<HashMap<String, Arc<Picture>>>,
@@ -68,11 +79,13 @@ impl Records {
     /// When the relays cannot be read.
     pub(crate) fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
         let relays = store.relays()?.into_iter().map(Arc::new).collect();
+        let alerting = Alerting { alerts: store.alerts()?, receivers: store.receivers()? };
         Ok(Self {
             store,
             engine,
             write_lock: parking_lot::Mutex::default(),
             relays: RwLock::new(relays),
+            alerting: RwLock::new(Arc::new(alerting)),
             refresh_lock: Mutex::default(),
             pictures: Mutex::default(),
         })
@@ -92,6 +105,20 @@ impl Records {
     /// Relays as they were last stored, from memory.
     pub(crate) fn stored_relays(&self) -> Arc<[Arc<StoredRelay>]> {
         Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Alert rules and receivers as they were last stored, from memory.
+    pub(crate) fn alerting(&self) -> Arc<Alerting> {
+        Arc::clone(&self.alerting.read().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Reads everything that is kept in memory, after a change.
+    pub(crate) fn refresh_all(&self) -> Result<(), ServiceError> {
+        let _refreshing = lock(&self.refresh_lock);
+        self.read_relays()?;
+        let alerting = Alerting { alerts: self.store.alerts()?, receivers: self.store.receivers()? };
+        *self.alerting.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(alerting);
+        Ok(())
     }
 
     /// Reads all relays after a change.

@@ -71,14 +71,15 @@ struct Pending {
     refresh: Refresh,
 }
 
-/// Relays that are read from the store after a transaction.
+/// What is read from the store after a transaction.
 #[derive(Debug, Default, PartialEq, Eq)]
 enum Refresh {
-    /// None was named: all are read.
+    /// Nothing was named: everything is read.
     #[default]
     Unspecified,
-    /// These alone have changed.
+    /// These relays alone have changed.
     Only(BTreeSet<String>),
+    /// Any relay may have changed.
     All,
 }
 
@@ -118,11 +119,11 @@ impl Records {
             let Pending { effects, refresh } = transaction.pending.into_inner();
             let refreshed = match refresh {
                 Refresh::Only(names) => names.iter().try_for_each(|name| self.refresh_relay(name)),
-                Refresh::Unspecified | Refresh::All => self.refresh_relays(),
+                Refresh::Unspecified | Refresh::All => self.refresh_all(),
             };
             // The change is committed all the same.
             if let Err(error) = refreshed {
-                tracing::error!(%error, "relays could not be read after a change");
+                tracing::error!(%error, "records could not be read after a change");
             }
             apply(&value, in_order(effects));
         }

@@ -106,8 +106,10 @@ impl Service {
         loops.start("traffic", &self.history, |history| Box::pin(history.run_traffic()));
         loops.start("rates", &self.history, |history| Box::pin(history.run_rates()));
         loops.start("schedules", &self.reconciler, |reconciler| Box::pin(reconciler.run_schedules()));
+        loops.start("rollovers", &self.reconciler, |reconciler| Box::pin(reconciler.run_rollovers()));
         loops.start("alerts", &self.notifications, |alerts| Box::pin(alerts.run_evaluation()));
-        loops.start("open-alerts", &self.notifications, |alerts| Box::pin(alerts.run_store()));
+        loops.start("alert-store", &self.notifications, |alerts| Box::pin(alerts.run_store()));
+        loops.start("disk-checks", &self.notifications, |alerts| Box::pin(alerts.run_disk_checks()));
         loops.start("delivery", &self.notifications, |alerts| Box::pin(alerts.run_delivery()));
         loops.start("events", &self.events, |events| Box::pin(events.run()));
         loops
@@ -128,7 +130,7 @@ impl Service {
             tracing::warn!(%error, "bit rates could not be written");
         }
         self.journal.flush();
-        self.notifications.store_open_alerts();
+        self.notifications.store();
         // Before the broadcasts end, so that their end is no outage.
         if let Err(error) = self.history.finish() {
             tracing::warn!(%error, "states could not be recorded");
