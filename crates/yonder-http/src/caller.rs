@@ -2,6 +2,7 @@
 //! the type of their caller what role they want.
 
 use std::future::{Ready, ready};
+use std::net::{IpAddr, Ipv4Addr};
 
 use actix_web::body::MessageBody;
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
@@ -19,7 +20,7 @@ use super::blocking;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::same_secret;
-use yonder_service::{Actor, Change, Origin, Service, Transaction};
+use yonder_service::{Actor, Change, Origin, Service, Source, Transaction};
 
 /// Beginning of what our own command-line client says of itself.
 const CLIENT_AGENT: &str = "yonder/";
@@ -159,6 +160,17 @@ pub(super) async fn identify_first(
     let found = identify(request.request()).await;
     request.extensions_mut().insert(Identified(found));
     next.call(request).await
+}
+
+/// True for a request of a known caller.
+pub(super) fn is_identified(request: &ServiceRequest) -> bool {
+    request.extensions().get::<Identified>().is_some_and(|Identified(found)| found.is_ok())
+}
+
+/// Returns where a request comes from, for limits on guessing.
+pub(super) fn source(request: &HttpRequest) -> Source {
+    let address = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |peer| peer.ip());
+    address.into()
 }
 
 fn take(request: &HttpRequest) -> Result<Caller, HttpError> {

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use actix_web::http::StatusCode;
+use actix_web::http::header::{RETRY_AFTER, WWW_AUTHENTICATE};
 use actix_web::{HttpResponse, ResponseError};
 use yonder_api::Problem;
 use yonder_service::ServiceError;
@@ -48,13 +49,27 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::RoleNeeded { .. }
         | ServiceError::TokenMissing => StatusCode::FORBIDDEN,
         ServiceError::Stale { .. } | ServiceError::StaleBook => StatusCode::PRECONDITION_FAILED,
-        ServiceError::TooManyAttempts(_) | ServiceError::TooManySurveys(_) | ServiceError::TooManyJobs(_) => {
-            StatusCode::TOO_MANY_REQUESTS
-        }
+        ServiceError::TooManyAttempts(_)
+        | ServiceError::TooManySurveys(_)
+        | ServiceError::TooManyJobs(_)
+        | ServiceError::TooManyStreams => StatusCode::TOO_MANY_REQUESTS,
+        ServiceError::BodyTimeout => StatusCode::REQUEST_TIMEOUT,
         ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
         ServiceError::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,
         ServiceError::Store(_) | ServiceError::Internal(_) => StatusCode::INTERNAL_SERVER_ERROR,
+    }
+}
+
+/// Returns the seconds after which a refused request may be repeated (RFC 9110, section 10.2.3).
+fn retry_after_s(error: &ServiceError) -> Option<u64> {
+    match error {
+        ServiceError::TooManyAttempts(seconds) => Some(*seconds),
+        ServiceError::TooManySurveys(_) | ServiceError::TooManyJobs(_) | ServiceError::TooManyStreams => {
+            Some(10)
+        }
+        ServiceError::Store(StoreError::Locked) => Some(5),
+        _ => None,
     }
 }
 
@@ -90,7 +105,15 @@ impl ResponseError for HttpError {
         if status.is_server_error() {
             tracing::error!(error = ?self.0, "request failed");
         }
-        HttpResponse::build(status)
+        let mut response = HttpResponse::build(status);
+        if let Some(seconds) = retry_after_s(&self.0) {
+            response.insert_header((RETRY_AFTER, seconds));
+        }
+        if status == StatusCode::UNAUTHORIZED {
+            // RFC 9110, section 15.5.2.
+            response.insert_header((WWW_AUTHENTICATE, "Bearer"));
+        }
+        response
             .content_type("application/problem+json")
             .body(serde_json::to_vec(&problem(&self.0)).unwrap_or_default())
     }
@@ -113,6 +136,8 @@ mod tests {
     #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
     #[case(ServiceError::NoSuchJob("a".into()), 404, "request.not-found")]
     #[case(ServiceError::TooManyJobs(32), 429, "request.too-many-jobs")]
+    #[case(ServiceError::TooManyStreams, 429, "request.too-many-streams")]
+    #[case(ServiceError::BodyTimeout, 408, "request.timeout")]
     #[case(ServiceError::Canceled, 409, "job.canceled")]
     #[case(ServiceError::StaleBook, 412, "request.stale")]
     #[case(ServiceError::ChangedMeanwhile("a".into()), 409, "relay.changed-meanwhile")]

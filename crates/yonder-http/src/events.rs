@@ -10,10 +10,11 @@ use tokio::sync::{broadcast, mpsc};
 use tokio::time::interval;
 use tokio_stream::StreamExt as _;
 use tokio_stream::wrappers::ReceiverStream;
-use yonder_api::RelayEvent;
+use yonder_api::{Problem, RelayEvent};
 
 use super::caller::{Caller, Credential, known};
 use crate::error::HttpError;
+use crate::limits::Limits;
 use yonder_service::{LiveEvent, Service};
 
 /// Interval of the heartbeat, for proxies and for the listener's own watch; then, too, it is checked whether the listener still may.
@@ -29,12 +30,20 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 /// a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
 /// so is one whose session or token has ended.
 #[utoipa::path(context_path = "/api/v1", tag = "relays",
-    responses((status = 200, body = RelayEvent, content_type = "text/event-stream")))]
+    responses((status = 200, body = RelayEvent, content_type = "text/event-stream"), (status = 429, body = Problem)))]
 #[get("/events")]
-async fn events(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
+async fn events(
+    service: Data<Service>,
+    limits: Data<Limits>,
+    caller: Caller,
+) -> Result<HttpResponse, HttpError> {
+    let open = limits.event_streams.open(&caller.name)?;
     let (known, changes) = service.events().subscribe();
     let (sender, receiver) = mpsc::channel(QUEUE);
-    actix_web::rt::spawn(forward(service, caller.credential, (known, changes), sender));
+    actix_web::rt::spawn(async move {
+        forward(service, caller.credential, (known, changes), sender).await;
+        drop(open);
+    });
     let stream = ReceiverStream::new(receiver).map(Ok::<_, std::convert::Infallible>);
     Ok(HttpResponse::Ok()
         .content_type("text/event-stream")
@@ -59,6 +68,7 @@ async fn forward(
     heartbeat.reset();
     loop {
         let next = tokio::select! {
+            () = to.closed() => return,
             event = changes.recv() => match event {
                 Ok(event) => text(&event),
                 Err(broadcast::error::RecvError::Lagged(_) | broadcast::error::RecvError::Closed) => return,

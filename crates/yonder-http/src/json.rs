@@ -5,6 +5,7 @@ use actix_web::web::JsonConfig;
 use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 
 use crate::error::HttpError;
+use crate::limits::is_timeout;
 use yonder_service::ServiceError;
 
 /// Longest body accepted, in bytes, where nothing else is said.
@@ -17,6 +18,9 @@ pub(super) fn configuration() -> JsonConfig {
 /// For bodies up to another length.
 pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
     JsonConfig::default().limit(most).error_handler(move |error, _| {
+        if matches!(&error, JsonPayloadError::Payload(error) if is_timeout(error)) {
+            return HttpError::from(ServiceError::BodyTimeout).into();
+        }
         let detail = match &error {
             JsonPayloadError::Deserialize(inner) => inner.to_string(),
             JsonPayloadError::ContentType => "the body must be sent as application/json".to_owned(),

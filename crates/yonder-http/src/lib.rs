@@ -14,6 +14,7 @@ mod health;
 mod holding;
 mod jobs;
 mod json;
+mod limits;
 mod metrics;
 mod openapi;
 mod patterns;
@@ -34,15 +35,21 @@ use actix_web::middleware::from_fn;
 use actix_web::web::{self, Data, ServiceConfig};
 
 use crate::error::HttpError;
+use crate::limits::Limits;
 use yonder_service::Service;
 use yonder_service::ServiceError;
 
 pub use openapi::openapi;
 pub use server::{Server, ServerError};
 
-/// All routes.
-fn configure(config: &mut ServiceConfig) {
+/// Returns the configuration of all routes. Clones of `limits` share their counters.
+fn configure(limits: Limits) -> impl FnOnce(&mut ServiceConfig) {
+    move |config| configure_routes(config, limits)
+}
+
+fn configure_routes(config: &mut ServiceConfig, limits: Limits) {
     config
+        .app_data(Data::new(limits))
         .app_data(json::configuration())
         .app_data(
             web::QueryConfig::default()
@@ -56,6 +63,8 @@ fn configure(config: &mut ServiceConfig) {
         .configure(care::configure_metrics)
         .service(
             web::scope("/api/v1")
+                // The last one comes first.
+                .wrap(from_fn(limits::limit_body))
                 .wrap(from_fn(caller::identify_first))
                 .configure(openapi::configure)
                 .configure(session::configure)

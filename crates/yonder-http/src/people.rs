@@ -7,7 +7,7 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded};
+use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded, source};
 use super::session::signed_in;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -87,15 +87,17 @@ async fn look(service: Data<Service>, code: Json<InvitationCode>) -> Result<Json
 
 /// Takes an invitation up, and signs in.
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = Join,
-    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 422, body = Problem)), security(()))]
+    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 408, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem)), security(()))]
 #[post("/invitations/join")]
 async fn join(
     service: Data<Service>,
     from: HttpRequest,
     request: Json<Join>,
 ) -> Result<HttpResponse, HttpError> {
-    let agent = agent(&from);
-    let begun = changing(&service, move |service| service.auth().join(request.into_inner(), &agent)).await?;
+    let (agent, source) = (agent(&from), source(&from));
+    let begun =
+        changing(&service, move |service| service.auth().join(request.into_inner(), &agent, source)).await?;
     Ok(signed_in(begun))
 }
 

@@ -15,6 +15,7 @@ use yonder_engine::PreviewMessage;
 
 use super::caller::{Caller, Credential, known, reading};
 use crate::error::HttpError;
+use crate::limits::Limits;
 use yonder_service::Service;
 use yonder_service::ServiceError;
 
@@ -40,17 +41,18 @@ struct PreviewQuery {
 /// most a quarter of an hour.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds",
     params(("name" = String, Path), ("sub" = Option<bool>, Query, description = "the lighter stream")),
-    responses((status = 101, description = "what follows are `PreviewEvent` texts and binary segments", body = PreviewEvent), (status = 404, body = Problem)))]
+    responses((status = 101, description = "what follows are `PreviewEvent` texts and binary segments", body = PreviewEvent), (status = 404, body = Problem), (status = 429, body = Problem)))]
 #[get("/feeds/{name}/preview")]
 async fn preview(
     service: Data<Service>,
+    limits: Data<Limits>,
     caller: Caller,
     request: HttpRequest,
-    name: web::Path<String>,
-    query: Query<PreviewQuery>,
+    (name, query): (web::Path<String>, Query<PreviewQuery>),
     body: Payload,
 ) -> Result<HttpResponse, actix_web::Error> {
     check_origin(&request)?;
+    let open = limits.previews.open(&caller.name)?;
     let is_sub = query.sub;
     let spec = reading(&service, move |service| service.previews().stream_spec(&name, is_sub)).await?;
     let (response, session, messages) = actix_ws::handle(&request, body)?;
@@ -58,7 +60,10 @@ async fn preview(
     // Media runs on the engine's own threads.
     let engine = service.engine().clone();
     service.engine().runtime().spawn(async move { engine.preview(spec, viewer).await });
-    actix_web::rt::spawn(forward(service, caller.credential, (session, messages), segments));
+    actix_web::rt::spawn(async move {
+        forward(service, caller.credential, (session, messages), segments).await;
+        drop(open);
+    });
     Ok(response)
 }
 

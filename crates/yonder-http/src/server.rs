@@ -3,6 +3,7 @@
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
 use actix_web::web::Data;
@@ -10,8 +11,18 @@ use actix_web::{App, HttpServer};
 
 use yonder_service::Service;
 
+use crate::limits::Limits;
+
 /// Threads that serve requests. Little happens here: media runs on threads of its own.
 const WORKERS: usize = 2;
+/// Connections of each worker: bounded, since media needs descriptors as well.
+const MAX_CONNECTIONS: usize = 256;
+/// Connections that wait to be accepted.
+const BACKLOG: u32 = 256;
+/// Threads of each worker for calls that block. On a disk that hangs, each of these requests holds one.
+const MAX_BLOCKING: usize = 64;
+/// Time for the head of a request.
+const HEAD_TIMEOUT: Duration = Duration::from_secs(5);
 /// Seconds that open requests have to end at a stop.
 const SHUTDOWN_S: u64 = 2;
 
@@ -64,8 +75,16 @@ impl Server {
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
         let data = Data::from(Arc::clone(&self.service));
         let loops = self.service.start_loops();
-        let server = HttpServer::new(move || App::new().app_data(data.clone()).configure(super::configure))
+        let limits = Limits::default();
+        let app = move || App::new().app_data(data.clone()).configure(super::configure(limits.clone()));
+        let server = HttpServer::new(app)
             .workers(WORKERS)
+            .max_connections(MAX_CONNECTIONS)
+            .backlog(BACKLOG)
+            .worker_max_blocking_threads(MAX_BLOCKING)
+            .client_request_timeout(HEAD_TIMEOUT)
+            // A client that has closed its side of an event stream is noticed at once.
+            .h1_allow_half_closed(false)
             .disable_signals()
             .shutdown_timeout(SHUTDOWN_S)
             .listen(self.listener)?

@@ -9,7 +9,7 @@ use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeed
 use yonder_core::Role;
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, COOKIE, Caller, agent, audited, changing, reading, recorded};
+use super::caller::{Authorized as _, COOKIE, Caller, agent, audited, changing, reading, recorded, source};
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::{SESSION_S, Service, role_facts};
@@ -35,29 +35,32 @@ async fn set_up_needed(service: Data<Service>) -> Json<SetUpNeeded> {
 
 /// Makes the first person, with the code of the set-up link, and signs them in.
 #[utoipa::path(context_path = "/api/v1", tag = "session", request_body = SetUp,
-    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 422, body = Problem)), security(()))]
+    responses((status = 200, body = SignedIn), (status = 403, body = Problem), (status = 408, body = Problem),
+        (status = 422, body = Problem), (status = 429, body = Problem)), security(()))]
 #[post("/setup")]
 async fn set_up(
     service: Data<Service>,
     from: HttpRequest,
     request: Json<SetUp>,
 ) -> Result<HttpResponse, HttpError> {
-    let agent = agent(&from);
-    let begun = changing(&service, move |service| service.auth().set_up(&request, &agent)).await?;
+    let (agent, source) = (agent(&from), source(&from));
+    let begun = changing(&service, move |service| service.auth().set_up(&request, &agent, source)).await?;
     Ok(signed_in(begun))
 }
 
 /// Signs in.
 #[utoipa::path(context_path = "/api/v1", tag = "session", request_body = Credentials,
-    responses((status = 200, body = SignedIn), (status = 401, body = Problem), (status = 429, body = Problem)), security(()))]
+    responses((status = 200, body = SignedIn), (status = 401, body = Problem), (status = 408, body = Problem),
+        (status = 429, body = Problem)), security(()))]
 #[post("/session")]
 async fn sign_in(
     service: Data<Service>,
     from: HttpRequest,
     credentials: Json<Credentials>,
 ) -> Result<HttpResponse, HttpError> {
-    let agent = agent(&from);
-    let begun = changing(&service, move |service| service.auth().sign_in(&credentials, &agent)).await?;
+    let (agent, source) = (agent(&from), source(&from));
+    let begun =
+        changing(&service, move |service| service.auth().sign_in(&credentials, &agent, source)).await?;
     Ok(signed_in(begun))
 }
 
@@ -88,12 +91,16 @@ async fn sign_out(service: Data<Service>, caller: Caller) -> Result<HttpResponse
 async fn change_password(
     service: Data<Service>,
     caller: Caller,
+    from: HttpRequest,
     change: Json<PasswordChange>,
 ) -> Result<HttpResponse, HttpError> {
     let token = caller.session().map(|session| session.token.clone()).ok_or(ServiceError::SignInNeeded)?;
     let act = caller.change("password-changed", Kind::Person, &caller.name);
-    audited(&service, act, move |service| service.auth().change_password(&token, change.into_inner()))
-        .await?;
+    let source = source(&from);
+    audited(&service, act, move |service| {
+        service.auth().change_password(&token, change.into_inner(), source)
+    })
+    .await?;
     Ok(HttpResponse::NoContent().finish())
 }
 

@@ -41,6 +41,12 @@ pub enum ServiceError {
     /// Too many jobs run.
     #[error("{0} jobs run already")]
     TooManyJobs(usize),
+    /// Too many event streams or previews are open.
+    #[error("too many streams are open")]
+    TooManyStreams,
+    /// The body of a request was not complete in time.
+    #[error("the body of the request was not complete in time")]
+    BodyTimeout,
     /// A job was canceled.
     #[error("the job was canceled; nothing was changed")]
     Canceled,
@@ -119,7 +125,7 @@ pub enum ServiceError {
     #[error("this change lacks the token of its session")]
     TokenMissing,
     /// Too many attempts.
-    #[error("too many attempts; the next is heard in {0} s")]
+    #[error("too many attempts; try again in {0} s")]
     TooManyAttempts(u64),
     /// The records.
     #[error(transparent)]
@@ -233,6 +239,8 @@ impl ServiceError {
             Self::RoleNeeded { .. } => "request.role-needed",
             Self::TokenMissing => "request.token-missing",
             Self::TooManyAttempts(_) => "request.too-many-attempts",
+            Self::TooManyStreams => "request.too-many-streams",
+            Self::BodyTimeout => "request.timeout",
             Self::SecretLost { .. } => "request.secret-lost",
             Self::Stale { .. } | Self::StaleBook => "request.stale",
             Self::ChangedMeanwhile(_) => "relay.changed-meanwhile",
@@ -327,7 +335,8 @@ impl ServiceError {
                 "Stop the service and restore the last backup with `yonder restore`."
             }
             Self::Store(_) | Self::Internal(_) => "The service's log tells more.",
-            Self::NoSuchPage(_) | Self::TooManyAttempts(_) => return None,
+            Self::TooManyStreams => "Close other pages or previews first.",
+            Self::NoSuchPage(_) | Self::TooManyAttempts(_) | Self::BodyTimeout => return None,
         };
         Some(hint.to_owned())
     }

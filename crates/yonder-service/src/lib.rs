@@ -40,7 +40,7 @@ mod sync;
 mod time;
 mod views;
 
-pub use auth::{Auth, SESSION_S};
+pub use auth::{Auth, SESSION_S, Source};
 pub use change::{Actor, Change, Origin};
 pub use error::ServiceError;
 pub use events::{Events, LiveEvent};

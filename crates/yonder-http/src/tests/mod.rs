@@ -38,7 +38,12 @@ fn service() -> Arc<Service> {
 
 /// Answers one request; a new application each time shares the service.
 async fn ask(service: &Arc<Service>, request: TestRequest) -> (StatusCode, Value, ServiceResponse<()>) {
-    let app = init_service(App::new().app_data(Data::from(Arc::clone(service))).configure(configure)).await;
+    let app = init_service(
+        App::new()
+            .app_data(Data::from(Arc::clone(service)))
+            .configure(configure(crate::limits::Limits::default())),
+    )
+    .await;
     let (request, response) = call_service(&app, request.to_request()).await.into_parts();
     let (head, body) = response.into_parts();
     let bytes = to_bytes(body).await.unwrap_or_default();
@@ -314,7 +319,12 @@ async fn pages_of_the_console_come_with_a_strict_policy() {
 async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
     use std::io::Read as _;
     let service = service();
-    let app = init_service(App::new().app_data(Data::from(Arc::clone(&service))).configure(configure)).await;
+    let app = init_service(
+        App::new()
+            .app_data(Data::from(Arc::clone(&service)))
+            .configure(configure(crate::limits::Limits::default())),
+    )
+    .await;
     let plain = call_service(&app, TestRequest::get().uri("/").to_request()).await;
     assert!(plain.headers().get("content-encoding").is_none());
     let plain = to_bytes(plain.into_body()).await.unwrap();

@@ -273,3 +273,40 @@ async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
     }
     assert_eq!(told, ["feed added", "destination added", "relay added"]);
 }
+
+#[actix_web::test]
+async fn a_stranger_who_guesses_is_limited_and_the_right_person_is_not() {
+    let service = staffed();
+    let try_from = async |address: &str, password: &str| {
+        let credentials = json!({ "name": "night desk", "password": password });
+        let request = TestRequest::post()
+            .uri("/api/v1/session")
+            .peer_addr(format!("{address}:5000").parse().unwrap())
+            .set_json(credentials);
+        let (status, _, response) = ask(&service, request).await;
+        let header = response.headers().get("Retry-After").map(|value| value.to_str().unwrap().to_owned());
+        (status.as_u16(), header)
+    };
+    for _ in 0..5 {
+        assert_eq!(try_from("203.0.113.9", "a wrong password").await.0, 401);
+    }
+    let (status, retry_after) = try_from("203.0.113.9", PASSWORD).await;
+    assert_eq!((status, retry_after.as_deref()), (429, Some("2")));
+    assert_eq!(try_from("192.0.2.7", PASSWORD).await.0, 200);
+}
+
+#[actix_web::test]
+async fn made_up_codes_are_refused_before_a_password_is_hashed() {
+    let service = staffed();
+    let begun = std::time::Instant::now();
+    let mut statuses = Vec::new();
+    for at in 0..200 {
+        let body = json!({ "code": format!("made-up-{at}"), "password": PASSWORD });
+        statuses
+            .push(ask(&service, TestRequest::post().uri("/api/v1/invitations/join").set_json(body)).await.0);
+    }
+    assert!(statuses.iter().all(|status| [403, 429].contains(&status.as_u16())), "{statuses:?}");
+    assert_eq!(statuses.iter().filter(|status| status.as_u16() == 403).count(), 5);
+    // Two hundred hashes would take ten seconds.
+    assert!(begun.elapsed() < std::time::Duration::from_secs(4), "{:?}", begun.elapsed());
+}

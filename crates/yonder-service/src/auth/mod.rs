@@ -2,6 +2,7 @@
 
 mod attempts;
 mod cache;
+mod hashing;
 mod passwords;
 mod people;
 mod sessions;
@@ -9,6 +10,7 @@ mod tokens;
 mod touches;
 
 use std::sync::{Arc, Mutex};
+use std::time::Instant;
 
 use secrecy::SecretString;
 use yonder_store::{Session, Token};
@@ -19,7 +21,9 @@ use crate::records::Records;
 use crate::secrets::random_token;
 use crate::sync::lock;
 use attempts::Attempts;
+pub use attempts::Source;
 use cache::TokenCache;
+use hashing::Hashing;
 use passwords::{check_new_password, hash_password, verify_password};
 pub use sessions::SESSION_S;
 use touches::Touches;
@@ -34,6 +38,7 @@ pub struct Auth {
     /// Code of the one-time set-up link, until it has been used.
     set_up_code: Mutex<Option<SecretString>>,
     attempts: Mutex<Attempts>,
+    hashing: Hashing,
     touches: Mutex<Touches>,
     known_sessions: Mutex<TokenCache<Session>>,
     known_tokens: Mutex<TokenCache<Token>>,
@@ -56,9 +61,31 @@ impl Auth {
             local_token,
             set_up_code: Mutex::new(set_up_code),
             attempts: Mutex::default(),
+            hashing: Hashing::default(),
             touches: Mutex::default(),
             known_sessions: Mutex::default(),
             known_tokens: Mutex::default(),
+        })
+    }
+
+    /// Hashes a new password.
+    ///
+    /// # Errors
+    /// [`ServiceError::Invalid`] for one that is too short or too long, [`ServiceError::TooManyAttempts`] while too many wait.
+    fn hash(&self, password: &SecretString) -> Result<String, ServiceError> {
+        check_new_password(password)?;
+        self.hashing.run(|| hash_password(password))
+    }
+
+    /// Begins an attempt to sign in or to use a code.
+    ///
+    /// # Errors
+    /// [`ServiceError::TooManyAttempts`] after too many failures.
+    fn begin_attempt(&self, source: Source, name: &str) -> Result<(), ServiceError> {
+        let begun = lock(&self.attempts).begin(source, name, Instant::now());
+        begun.map_err(|wait| {
+            tracing::warn!(%source, wait_s = wait.as_secs() + 1, "too many failed attempts");
+            ServiceError::TooManyAttempts(wait.as_secs() + 1)
         })
     }
 

@@ -8,7 +8,7 @@ use yonder_api::{
 use yonder_core::{Role, check_name};
 use yonder_store::{Identity, Invitation, Kind, Person, StoreError};
 
-use super::{Auth, check_new_password, hash_password};
+use super::{Auth, Source};
 use crate::change::{Actor, Change, Origin};
 use crate::error::ServiceError;
 use crate::records::{Records, Transaction};
@@ -17,6 +17,8 @@ use crate::sync::lock;
 use crate::time;
 use crate::views::{role_facts, role_of};
 
+/// Name under which attempts with the code of an invitation are counted.
+const JOIN: &str = "join";
 /// How long an invitation is good for, in seconds: three days.
 const INVITATION_S: i64 = 3 * 86_400;
 
@@ -96,24 +98,24 @@ impl Auth {
     /// Adds a person who may sign in.
     ///
     /// # Errors
-    /// As [`Transaction::add_person`].
+    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be written.
     pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
-        self.records.write(|transaction| transaction.add_person(name, password, role))
+        let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
+        let hash = self.hash(password)?;
+        self.records.write(|transaction| transaction.add_person(&name, &hash, role))
     }
 
     /// Gives a keeper a password; somebody new may then sign in.
     ///
     /// # Errors
-    /// As [`Transaction::add_person`], but for a name that is taken.
+    /// As [`Auth::add_person`], but for a name that is taken.
     pub fn set_person(&self, name: &str, password: &SecretString) -> Result<(), ServiceError> {
-        let is_known = self.records.store.person(name).is_ok();
-        self.records.write(|transaction| {
-            if !is_known {
-                return transaction.add_person(name, password, Role::Keeper);
-            }
-            check_new_password(password)?;
-            Ok(transaction.store.set_password(name, &hash_password(password)?)?)
-        })?;
+        if self.records.store.person(name).is_ok() {
+            let hash = self.hash(password)?;
+            self.records.write(|transaction| Ok(transaction.store.set_password(name, &hash)?))?;
+        } else {
+            self.add_person(name, password, Role::Keeper)?;
+        }
         // With people there, nobody may use the set-up link.
         *lock(&self.set_up_code) = None;
         self.clear_caches();
@@ -124,10 +126,18 @@ impl Auth {
     ///
     /// # Errors
     /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or when the records cannot be written.
-    pub fn join(&self, join: Join, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+    pub fn join(
+        &self,
+        join: Join,
+        agent: &str,
+        source: Source,
+    ) -> Result<(SecretString, SignedIn), ServiceError> {
         let (code, password) = (join.code.into_inner(), join.password.into_inner());
-        check_new_password(&password)?;
-        let hash = hash_password(&password)?;
+        self.begin_attempt(source, JOIN)?;
+        // Before the password is hashed.
+        self.records.look_at_invitation(&code)?;
+        lock(&self.attempts).succeed(source, JOIN);
+        let hash = self.hash(&password)?;
         let (person, is_new) = self.records.write(|transaction| {
             let (store, now_s) = (&transaction.store, time::now_s());
             let invitation = store.invitation(&code, now_s)?.ok_or(ServiceError::InvitationRefused)?;
@@ -152,17 +162,9 @@ impl Transaction<'_> {
     /// Adds a person who may sign in.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be
-    /// written.
-    pub(super) fn add_person(
-        &self,
-        name: &str,
-        password: &SecretString,
-        role: Role,
-    ) -> Result<(), ServiceError> {
-        let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
-        check_new_password(password)?;
-        self.store.add_person(&name, &hash_password(password)?, role, time::now_s())?;
+    /// A name that is taken, or when the records cannot be written.
+    fn add_person(&self, name: &str, password_hash: &str, role: Role) -> Result<(), ServiceError> {
+        self.store.add_person(name, password_hash, role, time::now_s())?;
         tracing::info!(person = name, role = role.word(), "person added");
         Ok(())
     }

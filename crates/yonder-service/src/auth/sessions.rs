@@ -7,7 +7,7 @@ use yonder_api::{Credentials, PasswordChange, Session as SessionFacts, SetUp, Si
 use yonder_core::Role;
 use yonder_store::{NewSession, Person, Session, StoreError};
 
-use super::{Auth, check_new_password, hash_password, people, verify_password};
+use super::{Auth, Source, check_new_password, people, verify_password};
 use crate::error::ServiceError;
 use crate::records::Transaction;
 use crate::secrets::{random_token, same_secret};
@@ -19,7 +19,11 @@ use crate::views::role_facts;
 pub const SESSION_S: i64 = 7 * 86_400;
 /// Use is noted to the minute, so that reading does not become writing.
 pub(super) const TOUCH_EVERY_S: i64 = 60;
-/// What is kept of a browser's word about itself, in characters.
+/// Name under which attempts with a set-up code are counted.
+const SET_UP: &str = "set-up";
+/// Characters of a refused name in the log.
+const MAX_LOGGED_NAME: usize = 64;
+/// Characters of the `User-Agent` header that are kept.
 const AGENT_LENGTH: usize = 200;
 
 impl Transaction<'_> {
@@ -43,7 +47,13 @@ impl Auth {
     ///
     /// # Errors
     /// [`ServiceError::SetUpRefused`] for a wrong or used code, [`ServiceError::Invalid`] for name or password.
-    pub fn set_up(&self, request: &SetUp, agent: &str) -> Result<(SecretString, SignedIn), ServiceError> {
+    pub fn set_up(
+        &self,
+        request: &SetUp,
+        agent: &str,
+        source: Source,
+    ) -> Result<(SecretString, SignedIn), ServiceError> {
+        self.begin_attempt(source, SET_UP)?;
         let mut code = lock(&self.set_up_code);
         let expected = code.as_ref().ok_or(ServiceError::SetUpRefused)?;
         if !same_secret(expected, request.code.expose()) {
@@ -53,6 +63,7 @@ impl Auth {
         self.add_person(&request.name, &password, Role::Keeper)?;
         *code = None;
         drop(code);
+        lock(&self.attempts).succeed(source, SET_UP);
         self.begin_session(&self.records.store.person(request.name.trim())?, agent)
     }
 
@@ -64,30 +75,29 @@ impl Auth {
         &self,
         credentials: &Credentials,
         agent: &str,
+        source: Source,
     ) -> Result<(SecretString, SignedIn), ServiceError> {
         let name = credentials.name.trim();
-        let person = self.verified(name, credentials.password.clone().into_inner())?;
+        let person = self.verified(name, &credentials.password.clone().into_inner(), source)?;
         self.begin_session(&person, agent)
     }
 
     /// The person, if the password is theirs.
-    fn verified(&self, name: &str, password: SecretString) -> Result<Person, ServiceError> {
-        if let Some(wait) = lock(&self.attempts).wait(name, Instant::now()) {
-            return Err(ServiceError::TooManyAttempts(wait.as_secs() + 1));
-        }
+    fn verified(&self, name: &str, password: &SecretString, source: Source) -> Result<Person, ServiceError> {
+        self.begin_attempt(source, name)?;
         let person = match self.records.store.person(name) {
             Ok(person) => Some(person),
             Err(StoreError::NotFound { .. }) => None,
             Err(error) => return Err(error.into()),
         };
         let hash = person.as_ref().map(|person| person.password_hash.as_str());
-        let right = verify_password(&password, hash);
+        let right = self.hashing.run(|| Ok(verify_password(password, hash)))?;
         let Some(person) = person.filter(|_| right) else {
-            lock(&self.attempts).note_failure(name, Instant::now());
-            tracing::warn!("a sign-in was refused");
+            let name: String = name.chars().take(MAX_LOGGED_NAME).collect();
+            tracing::warn!(?name, %source, "sign-in refused");
             return Err(ServiceError::SignInRefused);
         };
-        lock(&self.attempts).note_success(name);
+        lock(&self.attempts).succeed(source, name);
         Ok(person)
     }
 
@@ -110,12 +120,13 @@ impl Auth {
         &self,
         session: &SecretString,
         change: PasswordChange,
+        source: Source,
     ) -> Result<(), ServiceError> {
         let name = self.session(session)?.person;
         let new = change.new.into_inner();
         check_new_password(&new)?;
-        self.verified(&name, change.current.into_inner())?;
-        let hash = hash_password(&new)?;
+        self.verified(&name, &change.current.into_inner(), source)?;
+        let hash = self.hash(&new)?;
         self.records.store.replace_password(&name, &hash, session)?;
         self.clear_caches();
         Ok(())
