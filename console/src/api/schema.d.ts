@@ -12,10 +12,10 @@ export interface paths {
             cookie?: never;
         };
         /** All alerts by name, with what they go on about. */
-        get: operations["list"];
+        get: operations["alerts_list"];
         put?: never;
         /** Adds an alert. */
-        post: operations["add"];
+        post: operations["alerts_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -30,15 +30,15 @@ export interface paths {
             cookie?: never;
         };
         /** One alert. */
-        get: operations["show"];
+        get: operations["alerts_show"];
         put?: never;
         post?: never;
         /** Removes an alert. */
-        delete: operations["remove"];
+        delete: operations["alerts_remove"];
         options?: never;
         head?: never;
         /** Changes an alert. */
-        patch: operations["edit"];
+        patch: operations["alerts_edit"];
         trace?: never;
     };
     "/api/v1/alerts/{name}/acknowledge": {
@@ -51,7 +51,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Acknowledges an open alert: it is not repeated, and the next notification says that it is over. */
-        post: operations["acknowledge"];
+        post: operations["alerts_acknowledge"];
         delete?: never;
         options?: never;
         head?: never;
@@ -68,7 +68,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Mutes an alert for some time: no notification is sent; the logbook still records it. */
-        post: operations["mute"];
+        post: operations["alerts_mute"];
         delete?: never;
         options?: never;
         head?: never;
@@ -120,10 +120,10 @@ export interface paths {
             cookie?: never;
         };
         /** Everything that is kept, without secrets. */
-        get: operations["show"];
+        get: operations["book_show"];
         put?: never;
         /** Brings a book into effect, all of it or nothing, or tells what it would change. */
-        post: operations["apply"];
+        post: operations["book_apply"];
         delete?: never;
         options?: never;
         head?: never;
@@ -172,10 +172,10 @@ export interface paths {
             cookie?: never;
         };
         /** All destinations by name. */
-        get: operations["list"];
+        get: operations["destinations_list"];
         put?: never;
         /** Adds a destination; what was put right in the pasted address and key is told. */
-        post: operations["add"];
+        post: operations["destinations_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -190,15 +190,15 @@ export interface paths {
             cookie?: never;
         };
         /** One destination. */
-        get: operations["show"];
+        get: operations["destinations_show"];
         put?: never;
         post?: never;
         /** Removes a destination that no relay uses. */
-        delete: operations["remove"];
+        delete: operations["destinations_remove"];
         options?: never;
         head?: never;
         /** Changes a destination. */
-        patch: operations["edit"];
+        patch: operations["destinations_edit"];
         trace?: never;
     };
     "/api/v1/destinations/{name}/rekey": {
@@ -211,7 +211,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Gives a destination a new key or passphrase; a running push takes it over with one reconnect. */
-        post: operations["rekey"];
+        post: operations["destinations_rekey"];
         delete?: never;
         options?: never;
         head?: never;
@@ -228,7 +228,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Key and passphrase in clear. Every call is recorded. */
-        post: operations["reveal"];
+        post: operations["destinations_reveal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -264,10 +264,10 @@ export interface paths {
             cookie?: never;
         };
         /** All feeds by name. */
-        get: operations["list"];
+        get: operations["feeds_list"];
         put?: never;
         /** Adds a feed. */
-        post: operations["add"];
+        post: operations["feeds_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -282,15 +282,15 @@ export interface paths {
             cookie?: never;
         };
         /** One feed. */
-        get: operations["show"];
+        get: operations["feeds_show"];
         put?: never;
         post?: never;
         /** Removes a feed that no relay uses. */
-        delete: operations["remove"];
+        delete: operations["feeds_remove"];
         options?: never;
         head?: never;
         /** Changes a feed. */
-        patch: operations["edit"];
+        patch: operations["feeds_edit"];
         trace?: never;
     };
     "/api/v1/feeds/{name}/preview": {
@@ -305,7 +305,7 @@ export interface paths {
          *     MP4. It is taken from the pull that runs; a feed that does not run is pulled for as long as somebody watches, at
          *     most a quarter of an hour.
          */
-        get: operations["preview"];
+        get: operations["feeds_preview"];
         put?: never;
         post?: never;
         delete?: never;
@@ -325,7 +325,7 @@ export interface paths {
          * A still picture of a feed: of the stream that runs, or of one that is pulled for a moment. At most a few seconds
          *     old.
          */
-        get: operations["feed_still"];
+        get: operations["feeds_feed_still"];
         put?: never;
         post?: never;
         delete?: never;
@@ -347,7 +347,7 @@ export interface paths {
          * Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
          *     an audit entry.
          */
-        post: operations["find"];
+        post: operations["finds_find"];
         delete?: never;
         options?: never;
         head?: never;
@@ -368,7 +368,7 @@ export interface paths {
          * Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three
          *     days; its code is shown in this answer alone.
          */
-        post: operations["invite"];
+        post: operations["invitations_invite"];
         delete?: never;
         options?: never;
         head?: never;
@@ -385,7 +385,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Takes an invitation up, and signs in. */
-        post: operations["join"];
+        post: operations["invitations_join"];
         delete?: never;
         options?: never;
         head?: never;
@@ -402,7 +402,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** What the code of a link invites to. */
-        post: operations["look"];
+        post: operations["invitations_look"];
         delete?: never;
         options?: never;
         head?: never;
@@ -420,7 +420,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Takes an invitation back. */
-        delete: operations["withdraw"];
+        delete: operations["invitations_withdraw"];
         options?: never;
         head?: never;
         patch?: never;
@@ -434,7 +434,7 @@ export interface paths {
             cookie?: never;
         };
         /** Jobs of the last hour, the latest first: one's own, and with the role keeper all. */
-        get: operations["list"];
+        get: operations["jobs_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -451,11 +451,11 @@ export interface paths {
             cookie?: never;
         };
         /** A job, at once or when it has ended. */
-        get: operations["show"];
+        get: operations["jobs_show"];
         put?: never;
         post?: never;
         /** Asks a job to end early. One that is past that point ends with its result. */
-        delete: operations["cancel"];
+        delete: operations["jobs_cancel"];
         options?: never;
         head?: never;
         patch?: never;
@@ -469,7 +469,7 @@ export interface paths {
             cookie?: never;
         };
         /** The file that a job has made: the copy of a backup. */
-        get: operations["download"];
+        get: operations["jobs_download"];
         put?: never;
         post?: never;
         delete?: never;
@@ -508,7 +508,7 @@ export interface paths {
          * Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
          *     the key that they were made under.
          */
-        post: operations["rotate_master_key"];
+        post: operations["master_key_rotate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -523,10 +523,10 @@ export interface paths {
             cookie?: never;
         };
         /** All patterns by name. */
-        get: operations["list"];
+        get: operations["patterns_list"];
         put?: never;
         /** Adds a pattern. */
-        post: operations["add"];
+        post: operations["patterns_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -541,12 +541,12 @@ export interface paths {
             cookie?: never;
         };
         /** One pattern. */
-        get: operations["show"];
+        get: operations["patterns_show"];
         /** Replaces a pattern. */
-        put: operations["edit"];
+        put: operations["patterns_edit"];
         post?: never;
         /** Removes a pattern. */
-        delete: operations["remove"];
+        delete: operations["patterns_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -562,7 +562,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Makes feeds with a pattern: one, or one for each channel of a recorder, all or none. */
-        post: operations["add_feeds"];
+        post: operations["patterns_add_feeds"];
         delete?: never;
         options?: never;
         head?: never;
@@ -577,7 +577,7 @@ export interface paths {
             cookie?: never;
         };
         /** Everybody who may sign in, by name. */
-        get: operations["list"];
+        get: operations["people_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -597,11 +597,11 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a person, and signs them out everywhere. */
-        delete: operations["remove"];
+        delete: operations["people_remove"];
         options?: never;
         head?: never;
         /** Gives a person another role. */
-        patch: operations["edit"];
+        patch: operations["people_edit"];
         trace?: never;
     };
     "/api/v1/platform-rules": {
@@ -612,7 +612,7 @@ export interface paths {
             cookie?: never;
         };
         /** Every rule that a sheet can have, in the order in which they are shown. */
-        get: operations["rules"];
+        get: operations["platform_rules_rules"];
         put?: never;
         post?: never;
         delete?: never;
@@ -629,10 +629,10 @@ export interface paths {
             cookie?: never;
         };
         /** All platforms by name: rule sheets that ship, and one's own. */
-        get: operations["list"];
+        get: operations["platforms_list"];
         put?: never;
         /** Adds a platform, perhaps like another one. */
-        post: operations["add"];
+        post: operations["platforms_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -647,15 +647,15 @@ export interface paths {
             cookie?: never;
         };
         /** One platform. */
-        get: operations["show"];
+        get: operations["platforms_show"];
         put?: never;
         post?: never;
         /** Removes a platform of one's own; one that ships comes back as it was. */
-        delete: operations["remove"];
+        delete: operations["platforms_remove"];
         options?: never;
         head?: never;
         /** Changes rules of a platform; a shipped sheet becomes one's own by that. */
-        patch: operations["edit"];
+        patch: operations["platforms_edit"];
         trace?: never;
     };
     "/api/v1/receivers": {
@@ -666,10 +666,10 @@ export interface paths {
             cookie?: never;
         };
         /** All receivers by name. */
-        get: operations["list_receivers"];
+        get: operations["receivers_list"];
         put?: never;
         /** Adds a receiver. A web receiver without a secret gets one, which is shown this once. */
-        post: operations["add_receiver"];
+        post: operations["receivers_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -684,15 +684,15 @@ export interface paths {
             cookie?: never;
         };
         /** One receiver. */
-        get: operations["show_receiver"];
+        get: operations["receivers_show"];
         put?: never;
         post?: never;
         /** Removes a receiver. */
-        delete: operations["remove_receiver"];
+        delete: operations["receivers_remove"];
         options?: never;
         head?: never;
         /** Changes a receiver. */
-        patch: operations["edit_receiver"];
+        patch: operations["receivers_edit"];
         trace?: never;
     };
     "/api/v1/receivers/{name}/test": {
@@ -705,7 +705,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Tells a receiver that this is a test, and answers once it was told. */
-        post: operations["test_receiver"];
+        post: operations["receivers_test"];
         delete?: never;
         options?: never;
         head?: never;
@@ -720,10 +720,10 @@ export interface paths {
             cookie?: never;
         };
         /** All relays by name. */
-        get: operations["list"];
+        get: operations["relays_list"];
         put?: never;
         /** Adds a relay, which is off. */
-        post: operations["add"];
+        post: operations["relays_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -738,15 +738,15 @@ export interface paths {
             cookie?: never;
         };
         /** One relay. */
-        get: operations["show"];
+        get: operations["relays_show"];
         put?: never;
         post?: never;
         /** Removes a relay; its broadcasts end in order. */
-        delete: operations["remove"];
+        delete: operations["relays_remove"];
         options?: never;
         head?: never;
         /** Changes a relay; while it runs, only the pushes that differ are touched. */
-        patch: operations["edit"];
+        patch: operations["relays_edit"];
         trace?: never;
     };
     "/api/v1/relays/{name}/hold": {
@@ -759,7 +759,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Shows the holding picture; the broadcasts go on. */
-        post: operations["hold"];
+        post: operations["relays_hold"];
         delete?: never;
         options?: never;
         head?: never;
@@ -774,12 +774,12 @@ export interface paths {
             cookie?: never;
         };
         /** What the relay shows while it is held. */
-        get: operations["show_picture"];
+        get: operations["relays_show_picture"];
         /** Takes a PNG or JPEG, at most 8 MiB, as the relay's holding picture. */
-        put: operations["set_picture"];
+        put: operations["relays_set_picture"];
         post?: never;
         /** Goes back to the card with the relay's name. */
-        delete: operations["remove_picture"];
+        delete: operations["relays_remove_picture"];
         options?: never;
         head?: never;
         patch?: never;
@@ -795,7 +795,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** The checks before a start. They take some seconds, in which the camera is pulled; no key is sent. */
-        post: operations["preflight"];
+        post: operations["relays_preflight"];
         delete?: never;
         options?: never;
         head?: never;
@@ -810,7 +810,7 @@ export interface paths {
             cookie?: never;
         };
         /** Rates of a relay's feed and pushes over an hour, a day or a month. */
-        get: operations["rates"];
+        get: operations["relays_rates"];
         put?: never;
         post?: never;
         delete?: never;
@@ -829,7 +829,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Pushes to our own grading receiver instead of a platform, and tells what a platform would see. */
-        post: operations["rehearse"];
+        post: operations["relays_rehearse"];
         delete?: never;
         options?: never;
         head?: never;
@@ -846,7 +846,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Goes back to the feed. */
-        post: operations["resume"];
+        post: operations["relays_resume"];
         delete?: never;
         options?: never;
         head?: never;
@@ -866,7 +866,7 @@ export interface paths {
          * Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
          *     it changed, a preflight is run; what fails there keeps it from starting unless forced.
          */
-        post: operations["start"];
+        post: operations["relays_start"];
         delete?: never;
         options?: never;
         head?: never;
@@ -883,7 +883,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Stops a relay; its broadcasts end in order. */
-        post: operations["stop"];
+        post: operations["relays_stop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -932,12 +932,12 @@ export interface paths {
             cookie?: never;
         };
         /** Who is signed in. */
-        get: operations["who"];
+        get: operations["session_who"];
         put?: never;
         /** Signs in. */
-        post: operations["sign_in"];
+        post: operations["session_sign_in"];
         /** Signs out. */
-        delete: operations["sign_out"];
+        delete: operations["session_sign_out"];
         options?: never;
         head?: never;
         patch?: never;
@@ -953,7 +953,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Gives whoever is signed in a new password; their other sessions end. */
-        post: operations["change_password"];
+        post: operations["session_change_password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -968,7 +968,7 @@ export interface paths {
             cookie?: never;
         };
         /** Sessions that go on: one's own; for keepers, everybody's. */
-        get: operations["list"];
+        get: operations["sessions_list"];
         put?: never;
         post?: never;
         delete?: never;
@@ -988,7 +988,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Ends a session: one of one's own; for keepers, anybody's. */
-        delete: operations["end"];
+        delete: operations["sessions_end"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1002,10 +1002,10 @@ export interface paths {
             cookie?: never;
         };
         /** Whether the first person is still to be made. */
-        get: operations["set_up_needed"];
+        get: operations["setup_set_up_needed"];
         put?: never;
         /** Makes the first person, with the code of the set-up link, and signs them in. */
-        post: operations["set_up"];
+        post: operations["setup_set_up"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1022,7 +1022,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Starts several relays, each after its preflight, a few at a time. One that cannot be started keeps no other from it. */
-        post: operations["start_several"];
+        post: operations["starts_start_several"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1056,7 +1056,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Begins a survey; it goes on in the background, and `survey` events tell how. */
-        post: operations["begin"];
+        post: operations["surveys_begin"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1071,11 +1071,11 @@ export interface paths {
             cookie?: never;
         };
         /** A survey, under way or done. */
-        get: operations["show"];
+        get: operations["surveys_show"];
         put?: never;
         post?: never;
         /** Ends a survey early; what it has measured stays. */
-        delete: operations["cancel"];
+        delete: operations["surveys_cancel"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1089,7 +1089,7 @@ export interface paths {
             cookie?: never;
         };
         /** The still picture of one of a survey's streams. */
-        get: operations["survey_still"];
+        get: operations["surveys_survey_still"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1106,10 +1106,10 @@ export interface paths {
             cookie?: never;
         };
         /** All tokens for programs by name. */
-        get: operations["list"];
+        get: operations["tokens_list"];
         put?: never;
         /** Makes a token; its secret is shown in this answer alone. */
-        post: operations["add"];
+        post: operations["tokens_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1127,7 +1127,7 @@ export interface paths {
         put?: never;
         post?: never;
         /** Removes a token; its bearer is refused from then on. */
-        delete: operations["remove"];
+        delete: operations["tokens_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1141,10 +1141,10 @@ export interface paths {
             cookie?: never;
         };
         /** All uplinks, those of this machine first. */
-        get: operations["list"];
+        get: operations["uplinks_list"];
         put?: never;
         /** Adds an uplink. */
-        post: operations["add"];
+        post: operations["uplinks_add"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1159,15 +1159,15 @@ export interface paths {
             cookie?: never;
         };
         /** One uplink. */
-        get: operations["show"];
+        get: operations["uplinks_show"];
         put?: never;
         post?: never;
         /** Removes an uplink. */
-        delete: operations["remove"];
+        delete: operations["uplinks_remove"];
         options?: never;
         head?: never;
         /** Changes an uplink. */
-        patch: operations["edit"];
+        patch: operations["uplinks_edit"];
         trace?: never;
     };
 }
@@ -3382,7 +3382,17 @@ export interface components {
             rate?: string | null;
         };
     };
-    responses: never;
+    responses: {
+        /** @description What went wrong, with a stable `code` and a hint. */
+        Problem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
@@ -3390,7 +3400,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    list: {
+    alerts_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -3407,9 +3417,12 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    alerts_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -3430,33 +3443,18 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    alerts_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -3475,17 +3473,14 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    alerts_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -3502,17 +3497,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    alerts_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -3535,33 +3530,19 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    acknowledge: {
+    alerts_acknowledge: {
         parameters: {
             query?: never;
             header?: never;
@@ -3584,25 +3565,17 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    mute: {
+    alerts_mute: {
         parameters: {
             query?: never;
             header?: never;
@@ -3625,22 +3598,14 @@ export interface operations {
                     "application/json": components["schemas"]["Alert"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     audit: {
@@ -3671,22 +3636,11 @@ export interface operations {
                     "application/json": components["schemas"]["AuditEntry"][];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
     backup: {
@@ -3714,17 +3668,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    book_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -3741,9 +3692,12 @@ export interface operations {
                     "application/json": components["schemas"]["SiteBook"];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    apply: {
+    book_apply: {
         parameters: {
             query?: never;
             header?: never;
@@ -3772,22 +3726,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            412: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     budget: {
@@ -3811,14 +3757,13 @@ export interface operations {
                     "application/json": components["schemas"]["Budget"];
                 };
             };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     day: {
@@ -3838,9 +3783,12 @@ export interface operations {
                     "application/json": components["schemas"]["Day"];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    list: {
+    destinations_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -3857,9 +3805,12 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    destinations_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -3880,25 +3831,17 @@ export interface operations {
                     "application/json": components["schemas"]["Stored"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    destinations_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -3917,17 +3860,14 @@ export interface operations {
                     "application/json": components["schemas"]["Destination"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    destinations_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -3944,25 +3884,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    destinations_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -3985,33 +3918,19 @@ export interface operations {
                     "application/json": components["schemas"]["Stored"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    rekey: {
+    destinations_rekey: {
         parameters: {
             query?: never;
             header?: never;
@@ -4034,33 +3953,18 @@ export interface operations {
                     "application/json": components["schemas"]["Stored"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    reveal: {
+    destinations_reveal: {
         parameters: {
             query?: never;
             header?: never;
@@ -4079,14 +3983,13 @@ export interface operations {
                     "application/json": components["schemas"]["RevealedKey"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     events: {
@@ -4106,17 +4009,13 @@ export interface operations {
                     "text/event-stream": components["schemas"]["RelayEvent"];
                 };
             };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    list: {
+    feeds_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -4133,9 +4032,12 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    feeds_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -4156,25 +4058,17 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    feeds_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -4193,17 +4087,14 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    feeds_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -4220,25 +4111,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    feeds_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -4261,33 +4145,19 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    preview: {
+    feeds_preview: {
         parameters: {
             query?: {
                 /** @description the lighter stream */
@@ -4310,25 +4180,15 @@ export interface operations {
                     "application/json": components["schemas"]["PreviewEvent"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    feed_still: {
+    feeds_feed_still: {
         parameters: {
             query?: {
                 /** @description the lighter stream */
@@ -4350,33 +4210,16 @@ export interface operations {
                     "image/jpeg": unknown;
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    find: {
+    finds_find: {
         parameters: {
             query?: never;
             header?: never;
@@ -4405,14 +4248,13 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     invitations: {
@@ -4432,9 +4274,13 @@ export interface operations {
                     "application/json": components["schemas"]["Invitation"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    invite: {
+    invitations_invite: {
         parameters: {
             query?: never;
             header?: never;
@@ -4455,17 +4301,16 @@ export interface operations {
                     "application/json": components["schemas"]["MadeInvitation"];
                 };
             };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    join: {
+    invitations_join: {
         parameters: {
             query?: never;
             header?: never;
@@ -4486,41 +4331,16 @@ export interface operations {
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    look: {
+    invitations_look: {
         parameters: {
             query?: never;
             header?: never;
@@ -4541,17 +4361,15 @@ export interface operations {
                     "application/json": components["schemas"]["Invitation"];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    withdraw: {
+    invitations_withdraw: {
         parameters: {
             query?: never;
             header?: never;
@@ -4568,17 +4386,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    jobs_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -4595,9 +4413,12 @@ export interface operations {
                     "application/json": components["schemas"]["Job"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    show: {
+    jobs_show: {
         parameters: {
             query?: {
                 /** @description Seconds to wait for the end of the job: 0 unless said otherwise, 30 at most. */
@@ -4619,17 +4440,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    cancel: {
+    jobs_cancel: {
         parameters: {
             query?: never;
             header?: never;
@@ -4648,17 +4466,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    download: {
+    jobs_download: {
         parameters: {
             query?: never;
             header?: never;
@@ -4677,14 +4495,12 @@ export interface operations {
                     "application/vnd.sqlite3": unknown;
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
     logbook: {
@@ -4721,17 +4537,13 @@ export interface operations {
                     "application/json": components["schemas"]["LogEntry"][];
                 };
             };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    rotate_master_key: {
+    master_key_rotate: {
         parameters: {
             query?: never;
             header?: never;
@@ -4748,25 +4560,14 @@ export interface operations {
                     "application/json": components["schemas"]["MasterKeyRotation"];
                 };
             };
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    patterns_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -4783,9 +4584,12 @@ export interface operations {
                     "application/json": components["schemas"]["StoredPattern"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    patterns_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -4806,25 +4610,17 @@ export interface operations {
                     "application/json": components["schemas"]["StoredPattern"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    patterns_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -4843,17 +4639,14 @@ export interface operations {
                     "application/json": components["schemas"]["StoredPattern"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    edit: {
+    patterns_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -4876,33 +4669,19 @@ export interface operations {
                     "application/json": components["schemas"]["StoredPattern"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    remove: {
+    patterns_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -4919,17 +4698,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    add_feeds: {
+    patterns_add_feeds: {
         parameters: {
             query?: never;
             header?: never;
@@ -4952,33 +4731,18 @@ export interface operations {
                     "application/json": components["schemas"]["Feed"][];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    people_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -4995,17 +4759,13 @@ export interface operations {
                     "application/json": components["schemas"]["Person"][];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    people_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -5022,25 +4782,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    people_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -5063,25 +4816,19 @@ export interface operations {
                     "application/json": components["schemas"]["Person"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    rules: {
+    platform_rules_rules: {
         parameters: {
             query?: never;
             header?: never;
@@ -5098,9 +4845,12 @@ export interface operations {
                     "application/json": components["schemas"]["RuleKind"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    list: {
+    platforms_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -5117,9 +4867,12 @@ export interface operations {
                     "application/json": components["schemas"]["Platform"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    platforms_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -5140,33 +4893,18 @@ export interface operations {
                     "application/json": components["schemas"]["Platform"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    platforms_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -5185,17 +4923,14 @@ export interface operations {
                     "application/json": components["schemas"]["Platform"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    platforms_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -5212,33 +4947,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    platforms_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -5261,25 +4981,18 @@ export interface operations {
                     "application/json": components["schemas"]["Platform"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list_receivers: {
+    receivers_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -5296,9 +5009,12 @@ export interface operations {
                     "application/json": components["schemas"]["Receiver"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add_receiver: {
+    receivers_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -5319,25 +5035,17 @@ export interface operations {
                     "application/json": components["schemas"]["AddedReceiver"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show_receiver: {
+    receivers_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -5356,17 +5064,14 @@ export interface operations {
                     "application/json": components["schemas"]["Receiver"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove_receiver: {
+    receivers_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -5383,17 +5088,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit_receiver: {
+    receivers_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -5416,33 +5121,19 @@ export interface operations {
                     "application/json": components["schemas"]["Receiver"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    test_receiver: {
+    receivers_test: {
         parameters: {
             query?: never;
             header?: never;
@@ -5459,25 +5150,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            502: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    relays_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -5494,9 +5177,12 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    relays_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -5517,33 +5203,18 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    relays_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -5562,17 +5233,14 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    relays_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -5589,17 +5257,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    relays_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -5622,33 +5290,19 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    hold: {
+    relays_hold: {
         parameters: {
             query?: never;
             header?: never;
@@ -5667,25 +5321,17 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show_picture: {
+    relays_show_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -5704,17 +5350,14 @@ export interface operations {
                     "image/png": unknown;
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    set_picture: {
+    relays_set_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -5735,25 +5378,18 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    remove_picture: {
+    relays_remove_picture: {
         parameters: {
             query?: never;
             header?: never;
@@ -5770,17 +5406,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    preflight: {
+    relays_preflight: {
         parameters: {
             query?: never;
             header?: never;
@@ -5807,17 +5443,16 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    rates: {
+    relays_rates: {
         parameters: {
             query?: {
                 /** @description `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise. */
@@ -5839,25 +5474,14 @@ export interface operations {
                     "application/json": components["schemas"]["Rates"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    rehearse: {
+    relays_rehearse: {
         parameters: {
             query?: never;
             header?: never;
@@ -5888,25 +5512,17 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    resume: {
+    relays_resume: {
         parameters: {
             query?: never;
             header?: never;
@@ -5925,25 +5541,17 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    start: {
+    relays_start: {
         parameters: {
             query?: never;
             header?: never;
@@ -5974,25 +5582,18 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    stop: {
+    relays_stop: {
         parameters: {
             query?: never;
             header?: never;
@@ -6011,14 +5612,13 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     report: {
@@ -6041,14 +5641,10 @@ export interface operations {
                     "application/json": components["schemas"]["Report"];
                 };
             };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
     selfcheck: {
@@ -6068,9 +5664,12 @@ export interface operations {
                     "application/json": components["schemas"]["Check"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    who: {
+    session_who: {
         parameters: {
             query?: never;
             header?: never;
@@ -6087,17 +5686,12 @@ export interface operations {
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    sign_in: {
+    session_sign_in: {
         parameters: {
             query?: never;
             header?: never;
@@ -6118,33 +5712,16 @@ export interface operations {
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    sign_out: {
+    session_sign_out: {
         parameters: {
             query?: never;
             header?: never;
@@ -6159,9 +5736,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    change_password: {
+    session_change_password: {
         parameters: {
             query?: never;
             header?: never;
@@ -6180,33 +5763,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    sessions_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -6223,9 +5790,12 @@ export interface operations {
                     "application/json": components["schemas"]["Session"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    end: {
+    sessions_end: {
         parameters: {
             query?: never;
             header?: never;
@@ -6242,17 +5812,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    set_up_needed: {
+    setup_set_up_needed: {
         parameters: {
             query?: never;
             header?: never;
@@ -6269,9 +5839,11 @@ export interface operations {
                     "application/json": components["schemas"]["SetUpNeeded"];
                 };
             };
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    set_up: {
+    setup_set_up: {
         parameters: {
             query?: never;
             header?: never;
@@ -6292,41 +5864,16 @@ export interface operations {
                     "application/json": components["schemas"]["SignedIn"];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            408: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    start_several: {
+    starts_start_several: {
         parameters: {
             query?: never;
             header?: never;
@@ -6355,14 +5902,14 @@ export interface operations {
                     "application/json": components["schemas"]["Job"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
     status: {
@@ -6382,9 +5929,12 @@ export interface operations {
                     "application/json": components["schemas"]["Status"];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    begin: {
+    surveys_begin: {
         parameters: {
             query?: never;
             header?: never;
@@ -6405,33 +5955,18 @@ export interface operations {
                     "application/json": components["schemas"]["Survey"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            429: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    surveys_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -6450,17 +5985,14 @@ export interface operations {
                     "application/json": components["schemas"]["Survey"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    cancel: {
+    surveys_cancel: {
         parameters: {
             query?: never;
             header?: never;
@@ -6479,17 +6011,17 @@ export interface operations {
                     "application/json": components["schemas"]["Survey"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    survey_still: {
+    surveys_survey_still: {
         parameters: {
             query?: never;
             header?: never;
@@ -6510,25 +6042,15 @@ export interface operations {
                     "image/jpeg": unknown;
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    list: {
+    tokens_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -6545,17 +6067,13 @@ export interface operations {
                     "application/json": components["schemas"]["Token"][];
                 };
             };
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    tokens_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -6576,25 +6094,17 @@ export interface operations {
                     "application/json": components["schemas"]["MadeToken"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    remove: {
+    tokens_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -6611,17 +6121,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    list: {
+    uplinks_list: {
         parameters: {
             query?: never;
             header?: never;
@@ -6638,9 +6148,12 @@ export interface operations {
                     "application/json": components["schemas"]["Uplink"][];
                 };
             };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    add: {
+    uplinks_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -6661,25 +6174,17 @@ export interface operations {
                     "application/json": components["schemas"]["Uplink"];
                 };
             };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    show: {
+    uplinks_show: {
         parameters: {
             query?: never;
             header?: never;
@@ -6698,17 +6203,14 @@ export interface operations {
                     "application/json": components["schemas"]["Uplink"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
         };
     };
-    remove: {
+    uplinks_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -6725,17 +6227,17 @@ export interface operations {
                 };
                 content?: never;
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
-    edit: {
+    uplinks_edit: {
         parameters: {
             query?: never;
             header?: never;
@@ -6758,30 +6260,16 @@ export interface operations {
                     "application/json": components["schemas"]["Uplink"];
                 };
             };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            409: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
         };
     };
 }

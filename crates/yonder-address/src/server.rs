@@ -142,6 +142,18 @@ impl ServerAddress {
             Self::Srt(server) => server.port,
         }
     }
+
+    /// True if a stream key identifies the same broadcast at both: at the same host for RTMP and RTMPS, whose ports lead to the same
+    /// ingest, and at the same host and port for SRT, where each port has a listener of its own.
+    #[must_use]
+    pub fn is_same_ingest(&self, other: &Self) -> bool {
+        let is_same_host = self.host().eq_ignore_ascii_case(other.host());
+        match (self, other) {
+            (Self::Srt(_), Self::Srt(_)) => is_same_host && self.port() == other.port(),
+            (Self::Rtmp(_), Self::Rtmp(_)) => is_same_host,
+            _ => false,
+        }
+    }
 }
 
 impl fmt::Display for ServerAddress {

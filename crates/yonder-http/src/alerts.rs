@@ -11,6 +11,7 @@ use yonder_api::{
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -41,7 +42,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Res
     let act = keeper.change("added", Kind::Alert, &new.name);
     let added = recorded(&service, act, move |transaction| transaction.add_alert(&new)).await?;
     let alert = shown(&service, added).await?;
-    Ok(HttpResponse::Created().json(alert))
+    Ok(created("alerts", &alert.name, &alert))
 }
 
 /// One alert.
@@ -144,7 +145,7 @@ async fn add_receiver(
         recorded(&service, act, move |transaction| transaction.add_receiver(new.into_inner())).await?;
     let receiver = reading(&service, move |service| service.notifications().receiver(&name)).await?;
     let added = AddedReceiver { receiver, secret: made.map(Into::into) };
-    Ok(HttpResponse::Created().json(added))
+    Ok(created("receivers", &added.receiver.name, &added))
 }
 
 /// One receiver.

@@ -214,7 +214,10 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
     let request_key = request_key(request)?;
     let address = request.peer_addr().map(|address| address.ip().to_string());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
-        let token = value.to_str().ok().and_then(|value| value.strip_prefix("Bearer ")).unwrap_or_default();
+        // Schemes are not case-sensitive (RFC 9110, section 11.1).
+        let parts = value.to_str().ok().and_then(|value| value.trim().split_once(' '));
+        let token = parts.filter(|(scheme, _)| scheme.eq_ignore_ascii_case("bearer"));
+        let token = token.map(|(_, token)| token).unwrap_or_default();
         let secret = SecretString::from(token.trim());
         let caller = known(service, Credential::Bearer(secret)).await?;
         let is_command = agent(request).starts_with(CLIENT_AGENT);

@@ -6,6 +6,7 @@ use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey,
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -41,7 +42,7 @@ async fn add(
             transaction.add_destination(new.into_inner())
         })
         .await?;
-    Ok(HttpResponse::Created().json(stored))
+    Ok(created("destinations", &stored.destination.name, &stored))
 }
 
 /// One destination.

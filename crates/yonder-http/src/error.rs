@@ -54,6 +54,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::TooManyJobs(_)
         | ServiceError::TooManyStreams => StatusCode::TOO_MANY_REQUESTS,
         ServiceError::BodyTimeout => StatusCode::REQUEST_TIMEOUT,
+        ServiceError::WrongMethod(_) => StatusCode::METHOD_NOT_ALLOWED,
         ServiceError::Camera(_) | ServiceError::NotTold(_) => StatusCode::BAD_GATEWAY,
         ServiceError::Store(StoreError::Full) => StatusCode::INSUFFICIENT_STORAGE,
         ServiceError::Store(StoreError::Locked) => StatusCode::SERVICE_UNAVAILABLE,

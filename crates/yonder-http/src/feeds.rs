@@ -6,6 +6,7 @@ use yonder_api::{Feed, FeedChange, NewFeed, Problem};
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -29,7 +30,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Resu
         transaction.add_feed(new.into_inner())
     })
     .await?;
-    Ok(HttpResponse::Created().json(feed))
+    Ok(created("feeds", &feed.name, &feed))
 }
 
 /// One feed.

@@ -1,9 +1,15 @@
 //! JSON bodies, and problems for those that are none.
 
 use actix_web::error::JsonPayloadError;
+use actix_web::http::Method;
+use actix_web::http::header::{ALLOW, LOCATION};
 use actix_web::web::JsonConfig;
 use actix_web::{HttpRequest, HttpResponse, ResponseError as _};
 
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
+use serde::Serialize;
+
+use crate::conventions::methods_of;
 use crate::error::HttpError;
 use crate::limits::is_timeout;
 use yonder_service::ServiceError;
@@ -33,6 +39,24 @@ pub(super) fn configuration_up_to(most: usize) -> JsonConfig {
     })
 }
 
+/// Returns the response to a request that has created a record, with its address (RFC 9110, section 15.3.2).
+pub(super) fn created(collection: &str, name: &str, body: impl Serialize) -> HttpResponse {
+    let name = utf8_percent_encode(name, NON_ALPHANUMERIC);
+    let location = format!("/api/v1/{collection}/{name}");
+    HttpResponse::Created().insert_header((LOCATION, location)).json(body)
+}
+
+/// Answers requests that no operation has taken.
 pub(super) async fn no_such_page(request: HttpRequest) -> HttpResponse {
+    let methods = methods_of(request.path());
+    if !methods.is_empty() {
+        let error = ServiceError::WrongMethod(request.method().to_string());
+        let mut response = HttpError::from(error).error_response();
+        let allow = methods.iter().map(Method::as_str).collect::<Vec<_>>().join(", ");
+        if let Ok(allow) = allow.parse() {
+            response.headers_mut().insert(ALLOW, allow);
+        }
+        return response;
+    }
     HttpError::from(ServiceError::NoSuchPage(request.path().to_owned())).error_response()
 }

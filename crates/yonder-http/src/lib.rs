@@ -5,6 +5,7 @@ mod book;
 mod caller;
 mod care;
 mod console;
+mod conventions;
 mod destinations;
 mod error;
 mod events;

@@ -5,6 +5,8 @@ use actix_web::web::{Json, ServiceConfig};
 use utoipa::openapi::security::{ApiKey, ApiKeyValue, HttpAuthScheme, HttpBuilder, SecurityScheme};
 use utoipa::{Modify, OpenApi};
 
+use crate::conventions::Conventions;
+
 use super::{
     alerts, book, care, destinations, events, feeds, finds, holding, jobs, patterns, people, platforms,
     preview, record, relays, session, surveys, tokens, uplinks,
@@ -115,10 +117,10 @@ use super::{
         surveys::feed_still,
         events::events,
     ),
-    modifiers(&SignIn),
+    modifiers(&SignIn, &Conventions),
     security(("token" = []), ("session" = []))
 )]
-struct Document;
+pub(super) struct Document;
 
 struct SignIn;
 

@@ -6,6 +6,7 @@ use yonder_api::{Feed, Pattern, PatternFeeds, Problem, StoredPattern};
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -29,7 +30,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Resu
         transaction.add_pattern(new.into_inner())
     })
     .await?;
-    Ok(HttpResponse::Created().json(pattern))
+    Ok(created("patterns", &pattern.name, &pattern))
 }
 
 /// One pattern.

@@ -7,6 +7,7 @@ use yonder_core::platform::{RULES, Rule};
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -43,7 +44,7 @@ async fn add(
             transaction.add_platform(&new)
         })
         .await?;
-    Ok(HttpResponse::Created().json(platform))
+    Ok(created("platforms", &platform.name, &platform))
 }
 
 /// One platform.

@@ -13,6 +13,7 @@ use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
 use super::jobs::{self, Preference};
+use super::json::created;
 use crate::error::{HttpError, problem as problem_of};
 use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blocking};
 
@@ -57,7 +58,7 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewRelay>) -> Res
         transaction.add_relay(&new)
     })
     .await?;
-    Ok(HttpResponse::Created().json(relay))
+    Ok(created("relays", &relay.name, &relay))
 }
 
 /// One relay.

@@ -6,6 +6,7 @@ use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
 use yonder_store::Kind;
 
 use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -33,7 +34,7 @@ async fn add(
         transaction.add_uplink(&new)
     })
     .await?;
-    Ok(HttpResponse::Created().json(uplink))
+    Ok(created("uplinks", &uplink.name, &uplink))
 }
 
 /// One uplink.

@@ -53,6 +53,9 @@ pub enum ServiceError {
     /// There is nothing at this address.
     #[error("there is nothing at {0}")]
     NoSuchPage(String),
+    /// The address does not take this method.
+    #[error("the method {0} is not allowed here")]
+    WrongMethod(String),
     /// It runs, and must not.
     #[error("the {kind} {name:?} runs")]
     Running {
@@ -241,6 +244,7 @@ impl ServiceError {
             Self::TooManyAttempts(_) => "request.too-many-attempts",
             Self::TooManyStreams => "request.too-many-streams",
             Self::BodyTimeout => "request.timeout",
+            Self::WrongMethod(_) => "request.wrong-method",
             Self::SecretLost { .. } => "request.secret-lost",
             Self::Stale { .. } | Self::StaleBook => "request.stale",
             Self::ChangedMeanwhile(_) => "relay.changed-meanwhile",
@@ -336,7 +340,9 @@ impl ServiceError {
             }
             Self::Store(_) | Self::Internal(_) => "The service's log tells more.",
             Self::TooManyStreams => "Close other pages or previews first.",
-            Self::NoSuchPage(_) | Self::TooManyAttempts(_) | Self::BodyTimeout => return None,
+            Self::NoSuchPage(_) | Self::TooManyAttempts(_) | Self::BodyTimeout | Self::WrongMethod(_) => {
+                return None;
+            }
         };
         Some(hint.to_owned())
     }

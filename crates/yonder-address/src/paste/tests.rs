@@ -190,3 +190,16 @@ fn a_second_servers_address_with_another_key_is_refused_without_showing_it() {
     assert_eq!(error, PasteError::OtherKey);
     assert!(!error.to_string().contains("planted"));
 }
+
+#[rstest]
+#[case::another_port("rtmp://a.example.net:1935/live", "rtmp://a.example.net:1936/live", true)]
+#[case::with_and_without_tls("rtmp://a.example.net/live", "rtmps://A.example.net/live", true)]
+#[case::another_host("rtmp://a.example.net/live", "rtmp://b.example.net/live", false)]
+#[case::srt_same_port("srt://a.example.net:9000", "srt://a.example.net:9000", true)]
+#[case::srt_another_listener("srt://a.example.net:9000", "srt://a.example.net:9001", false)]
+#[case::another_protocol("srt://a.example.net:1935", "rtmp://a.example.net:1935/live", false)]
+fn a_key_is_the_same_broadcast_at_the_same_ingest(#[case] a: &str, #[case] b: &str, #[case] same: bool) {
+    let server = |text: &str| read_server(text).unwrap().0;
+    assert_eq!(server(a).is_same_ingest(&server(b)), same);
+    assert_eq!(server(b).is_same_ingest(&server(a)), same);
+}

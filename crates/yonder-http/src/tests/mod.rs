@@ -337,3 +337,26 @@ async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
     flate2::read::GzDecoder::new(packed.as_ref()).read_to_end(&mut unpacked).unwrap();
     assert_eq!(unpacked, plain);
 }
+
+#[actix_web::test]
+async fn a_new_record_has_a_location_and_a_wrong_method_is_told_which_are_allowed() {
+    let service = service();
+    let new = json!({ "name": "Summit Station", "url": "rtsp://192.0.2.7/main" });
+    let (status, _, response) = ask(&service, local(Method::POST, "/api/v1/feeds").set_json(new)).await;
+    let header = |response: &ServiceResponse<()>, name: &str| {
+        response.headers().get(name).map(|value| value.to_str().unwrap().to_owned())
+    };
+    assert_eq!(status, 201);
+    let location = header(&response, "Location").unwrap();
+    assert_eq!(location, "/api/v1/feeds/Summit%20Station");
+    assert_eq!(get(&service, &location).await.1["name"], "Summit Station");
+    let (status, problem, response) = ask(&service, local(Method::PUT, "/api/v1/relays")).await;
+    assert_eq!((status.as_u16(), &problem["code"]), (405, &json!("request.wrong-method")));
+    assert_eq!(header(&response, "Allow").as_deref(), Some("GET, POST"));
+    assert_eq!(ask(&service, local(Method::GET, "/api/v1/nothing")).await.0, 404);
+    let (status, _, response) = ask(&service, TestRequest::get().uri("/api/v1/relays")).await;
+    assert_eq!((status.as_u16(), header(&response, "WWW-Authenticate").as_deref()), (401, Some("Bearer")));
+    let lower =
+        TestRequest::get().uri("/api/v1/relays").insert_header(("Authorization", format!("bearer {TOKEN}")));
+    assert_eq!(ask(&service, lower).await.0, 200);
+}

@@ -40,38 +40,6 @@ pub(super) fn staffed() -> Arc<Service> {
     service
 }
 
-/// The role that each call needs at least, by method and address; what is not listed needs a keeper if it changes
-/// something.
-fn needed(method: &str, path: &str) -> Option<Role> {
-    let open =
-        ["get /setup", "post /setup", "post /session", "post /invitations/look", "post /invitations/join"];
-    if open.contains(&format!("{method} {path}").as_str()) {
-        return None;
-    }
-    Some(match (method, path) {
-        ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Role::Keeper,
-        ("get", _)
-        | ("delete", "/session" | "/sessions/{id}")
-        | ("post", "/session/password" | "/budget") => Role::Viewer,
-        (
-            "post",
-            "/relays/{name}/preflight"
-            | "/relays/{name}/start"
-            | "/relays/{name}/rehearse"
-            | "/relays/{name}/stop"
-            | "/relays/{name}/hold"
-            | "/relays/{name}/resume"
-            | "/destinations/{name}/rekey"
-            | "/alerts/{name}/acknowledge"
-            | "/alerts/{name}/mute"
-            | "/surveys"
-            | "/starts",
-        )
-        | ("delete", "/jobs/{id}" | "/surveys/{id}") => Role::Operator,
-        _ => Role::Keeper,
-    })
-}
-
 #[actix_web::test]
 async fn every_call_of_the_api_is_refused_to_those_whose_role_is_too_small() {
     let service = staffed();
@@ -83,7 +51,7 @@ async fn every_call_of_the_api_is_refused_to_those_whose_role_is_too_small() {
     let mut seen = 0;
     for (path, methods) in document["paths"].as_object().unwrap() {
         for method in methods.as_object().unwrap().keys().filter(|key| *key != "parameters") {
-            let Some(needs) = needed(method, path.trim_start_matches("/api/v1")) else { continue };
+            let Some(needs) = crate::conventions::role_of(method, path) else { continue };
             let uri = path.replace("{name}", "nobody").replace("{id}", "none").replace("{stream}", "main");
             let method = Method::from_bytes(method.to_uppercase().as_bytes()).unwrap();
             for (role, visitor) in visitors.iter().filter(|(role, _)| *role < needs) {

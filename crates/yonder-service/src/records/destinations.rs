@@ -137,7 +137,7 @@ impl Records {
     pub(crate) fn twin_of(&self, destination: &StoredDestination) -> Result<Option<String>, ServiceError> {
         let server = kept_server(&destination.settings.server)?;
         for (other, theirs) in self.store.destinations_with_same_key(destination)? {
-            if kept_server(&theirs)?.host() == server.host() {
+            if kept_server(&theirs)?.is_same_ingest(&server) {
                 return Ok(Some(other));
             }
         }
@@ -411,7 +411,7 @@ fn check_same_key(
     repairs: &mut Vec<String>,
 ) -> Result<(), ServiceError> {
     for (other, theirs) in others {
-        if kept_server(&theirs)?.host() == server.host() {
+        if kept_server(&theirs)?.is_same_ingest(server) {
             return Err(ServiceError::SameKey(other));
         }
         repairs.push(format!("key: remark: {other} has the same key at another server"));

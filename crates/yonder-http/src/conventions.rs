@@ -1,0 +1,185 @@
+//! What holds for all operations of the API's description: their ids and roles, and the problems that each can answer with.
+
+use std::sync::LazyLock;
+
+use actix_web::http::Method;
+use utoipa::openapi::extensions::ExtensionsBuilder;
+use utoipa::openapi::path::{Operation, PathItem};
+use utoipa::openapi::{Content, Ref, RefOr, ResponseBuilder, Server};
+use utoipa::{Modify, OpenApi as _};
+use yonder_core::Role;
+
+use crate::openapi::Document;
+
+/// Name of the shared response.
+const PROBLEM: &str = "Problem";
+/// Media type of problem documents (RFC 9457).
+const PROBLEM_JSON: &str = "application/problem+json";
+
+/// Returns the role that an operation needs; `None` for one that is open to all. A test walks through all operations with each role.
+pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
+    let path = path.trim_start_matches("/api/v1");
+    match (method, path) {
+        ("get" | "post", "/setup") | ("post", "/session" | "/invitations/look" | "/invitations/join") => None,
+        ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Some(Role::Keeper),
+        ("get", _)
+        | ("delete", "/session" | "/sessions/{id}")
+        | ("post", "/session/password" | "/budget") => Some(Role::Viewer),
+        (
+            "post",
+            "/relays/{name}/preflight"
+            | "/relays/{name}/start"
+            | "/relays/{name}/rehearse"
+            | "/relays/{name}/stop"
+            | "/relays/{name}/hold"
+            | "/relays/{name}/resume"
+            | "/destinations/{name}/rekey"
+            | "/alerts/{name}/acknowledge"
+            | "/alerts/{name}/mute"
+            | "/surveys"
+            | "/starts",
+        )
+        | ("delete", "/jobs/{id}" | "/surveys/{id}") => Some(Role::Operator),
+        _ => Some(Role::Keeper),
+    }
+}
+
+/// Adds the conventions to the description.
+pub(super) struct Conventions;
+
+impl Modify for Conventions {
+    fn modify(&self, api: &mut utoipa::openapi::OpenApi) {
+        api.servers = Some(vec![Server::new("/")]);
+        let schema = Ref::from_schema_name(PROBLEM);
+        let problem = ResponseBuilder::new()
+            .description("What went wrong, with a stable `code` and a hint.")
+            .content(PROBLEM_JSON, Content::new(Some(schema)))
+            .build();
+        let components = api.components.get_or_insert_default();
+        components.responses.insert(PROBLEM.to_owned(), problem.into());
+        for (path, item) in &mut api.paths.paths {
+            for (method, operation) in operations(item) {
+                complete(path, method, operation);
+            }
+        }
+    }
+}
+
+fn operations(item: &mut PathItem) -> impl Iterator<Item = (&'static str, &mut Operation)> {
+    let all = [
+        ("get", item.get.as_mut()),
+        ("put", item.put.as_mut()),
+        ("post", item.post.as_mut()),
+        ("delete", item.delete.as_mut()),
+        ("patch", item.patch.as_mut()),
+    ];
+    all.into_iter().filter_map(|(method, operation)| Some((method, operation?)))
+}
+
+/// Gives an operation its id, its role, and the problems that it can answer with.
+fn complete(path: &str, method: &'static str, operation: &mut Operation) {
+    let name = operation.operation_id.take().unwrap_or_default();
+    operation.operation_id = Some(operation_id(path, &name));
+    let role = role_of(method, path);
+    if let Some(role) = role {
+        operation.extensions = Some(ExtensionsBuilder::new().add("x-role", role.word()).build());
+    }
+    let responses = &mut operation.responses.responses;
+    // Problems have one shared form.
+    for (status, response) in responses.iter_mut() {
+        if status.starts_with(['4', '5']) {
+            *response = shared();
+        }
+    }
+    let takes_body = operation.request_body.is_some();
+    let has_input = takes_body || operation.parameters.as_ref().is_some_and(|all| !all.is_empty());
+    let changes = method != "get";
+    let common = [
+        ("401", role.is_some()),
+        // A role that is too small, or a cookie without its token.
+        ("403", role.is_some_and(|role| role > Role::Viewer) || (changes && role.is_some())),
+        ("408", takes_body),
+        ("412", changes && matches!(method, "patch" | "put" | "delete")),
+        ("422", has_input),
+        ("500", true),
+        ("503", true),
+        ("507", changes),
+    ];
+    for (status, _) in common.into_iter().filter(|(_, applies)| *applies) {
+        responses.entry(status.to_owned()).or_insert_with(shared);
+    }
+}
+
+/// Returns the id of an operation: the first segment of its path and the name of its handler, like `receivers_list`.
+fn operation_id(path: &str, handler: &str) -> String {
+    let segments = path.trim_start_matches("/api/v1/").split('/').next().unwrap_or_default();
+    let collection = segments.replace('-', "_");
+    let singular = collection.trim_end_matches('s');
+    let name = handler.trim_end_matches(&format!("_{collection}")).trim_end_matches(&format!("_{singular}"));
+    if name == collection { collection } else { format!("{collection}_{name}") }
+}
+
+fn shared() -> RefOr<utoipa::openapi::Response> {
+    RefOr::Ref(Ref::from_response_name(PROBLEM))
+}
+
+/// Paths of the API, by segments, with their methods.
+static PATHS: LazyLock<Vec<(Vec<String>, Vec<&'static str>)>> = LazyLock::new(|| {
+    let mut api = Document::openapi();
+    let paths = api.paths.paths.iter_mut().map(|(path, item)| {
+        let segments = path.split('/').map(str::to_owned).collect();
+        (segments, operations(item).map(|(method, _)| method).collect())
+    });
+    paths.collect()
+});
+
+/// Returns the methods of a path, for a `405` to others (RFC 9110, section 15.5.6); none for an unknown path.
+pub(super) fn methods_of(path: &str) -> Vec<Method> {
+    let asked: Vec<&str> = path.split('/').collect();
+    let is_path = |segments: &[String]| {
+        let is_segment = |(known, asked): (&String, &&str)| known.starts_with('{') || known == asked;
+        segments.len() == asked.len() && segments.iter().zip(&asked).all(is_segment)
+    };
+    let found = PATHS.iter().filter(|(segments, _)| is_path(segments)).flat_map(|(_, methods)| methods);
+    found.filter_map(|method| method.to_uppercase().parse().ok()).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeSet;
+
+    use rstest::rstest;
+
+    use super::*;
+
+    #[test]
+    fn operation_ids_are_unique_and_problems_have_one_form() {
+        let mut api = Document::openapi();
+        let (mut ids, mut count) = (BTreeSet::new(), 0);
+        for (path, item) in &mut api.paths.paths {
+            for (method, operation) in operations(item) {
+                count += 1;
+                let id = operation.operation_id.clone().unwrap();
+                assert!(id.chars().all(|c| c.is_ascii_lowercase() || c == '_'), "{id}");
+                assert!(ids.insert(id.clone()), "{id} of {method} {path} is there twice");
+                for (status, response) in &operation.responses.responses {
+                    let is_problem = status.starts_with(['4', '5']);
+                    assert_eq!(matches!(response, RefOr::Ref(_)), is_problem, "{status} of {id}");
+                }
+            }
+        }
+        assert!(count > 90, "{count}");
+    }
+
+    #[rstest]
+    #[case("/api/v1/relays", &["GET", "POST"])]
+    #[case("/api/v1/relays/Summit%20Station", &["GET", "DELETE", "PATCH"])]
+    #[case("/api/v1/relays/Line/start", &["POST"])]
+    #[case("/api/v1/nothing", &[])]
+    #[case("/api/v1/relays/Line/start/now", &[])]
+    fn methods_of_a_path_are_known(#[case] path: &str, #[case] expected: &[&str]) {
+        let methods = methods_of(path);
+        let found: Vec<&str> = methods.iter().map(Method::as_str).collect();
+        assert_eq!(found, expected);
+    }
+}
