@@ -464,3 +464,15 @@ fn unit_is_started_again_however_often_it_failed() {
     let (head, _) = unit.split_once("[Service]").unwrap();
     assert!(head.contains("StartLimitIntervalSec=0"));
 }
+
+#[test]
+fn unit_is_hardened_and_leaves_no_core_dump() {
+    let unit = concat!(env!("CARGO_MANIFEST_DIR"), "/../../packaging/yonder-relay.service");
+    let analyzed =
+        Command::new("systemd-analyze").args(["security", "--offline=true", "--no-pager", unit]).output();
+    let report = text(&analyzed.expect("systemd-analyze is installed by `make setup`").stdout);
+    let exposure = report.lines().find(|line| line.contains("Overall exposure level")).expect(&report);
+    let level: f64 = exposure.rsplit(": ").next().unwrap().split(' ').next().unwrap().parse().unwrap();
+    assert!(level < 2.0, "{exposure}");
+    assert!(std::fs::read_to_string(unit).unwrap().lines().any(|line| line == "LimitCORE=0"));
+}
