@@ -2309,7 +2309,7 @@ export interface components {
             over?: string | null;
             /** @description Platform by whose rules it is judged; the destination's own where nothing is said. */
             platform?: string | null;
-            /** @description Destination of the relay that is rehearsed; all of them, one after the other, where nothing is said. */
+            /** @description Destination of the relay that is rehearsed; the first one where none is named. */
             to?: string | null;
         };
         /** @description A relay to be added. */

@@ -45,7 +45,7 @@ pub struct Start {
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewRehearsal {
-    /// Destination of the relay that is rehearsed; all of them, one after the other, where nothing is said.
+    /// Destination of the relay that is rehearsed; the first one where none is named.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<String>,
     /// Platform by whose rules it is judged; the destination's own where nothing is said.

@@ -20,6 +20,8 @@ pub(crate) enum Failure {
     Camera(String),
     /// A site book is refused, for these reasons.
     Book(Vec<String>),
+    /// The output could not be written, as on a full disk.
+    Output(std::io::Error),
     /// It did not come out well, and that has been said.
     Told,
     /// Something else went wrong here.
@@ -29,7 +31,12 @@ pub(crate) enum Failure {
 impl Failure {
     pub(crate) fn exit_code(&self) -> ExitCode {
         ExitCode::from(match self {
-            Self::Refused(_) | Self::Camera(_) | Self::Book(_) | Self::Told | Self::Other(_) => 1,
+            Self::Refused(_)
+            | Self::Camera(_)
+            | Self::Book(_)
+            | Self::Output(_)
+            | Self::Told
+            | Self::Other(_) => 1,
             Self::Usage(_) => 2,
             Self::NotReachable(_) => 3,
         })
@@ -47,6 +54,9 @@ impl Failure {
                 if let Some(hint) = &problem.hint {
                     eprintln!("        {hint}");
                 }
+            }
+            Self::Output(error) => {
+                eprintln!("yonder: the output could not be written: {error} (output.failed)")
             }
             Self::Told => {}
             Self::Book(faults) => {
@@ -80,6 +90,7 @@ impl fmt::Display for Failure {
             Self::Usage(text) | Self::NotReachable(text) => f.write_str(text),
             Self::Camera(code) => write!(f, "the camera gave no picture ({code})"),
             Self::Book(faults) => f.write_str(&faults.join("; ")),
+            Self::Output(error) => write!(f, "the output could not be written: {error}"),
             Self::Told => f.write_str("it did not come out well"),
             Self::Other(error) => write!(f, "{error:#}"),
         }

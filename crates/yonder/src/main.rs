@@ -25,7 +25,13 @@ static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    match run(arguments) {
+    let done = run(arguments);
+    if let Some(error) = output::write_error() {
+        let failure = Failure::Output(error);
+        failure.print();
+        return failure.exit_code();
+    }
+    match done {
         Ok(code) => code,
         Err(failure) => {
             failure.print();

@@ -1,6 +1,7 @@
 //! Standard output: tables for people, JSON for machines.
 
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -9,11 +10,23 @@ use serde::Serialize;
 use crate::failure::Failure;
 use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 
-/// Writes text. A reader that went away ends the output quietly.
+/// First failure of the standard output.
+static WRITE_ERROR: Mutex<Option<io::Error>> = Mutex::new(None);
+
+/// Writes text. A failure is kept for [`write_error`]; a reader that has closed its end is none.
 pub(crate) fn print(text: &str) {
     let mut out = io::stdout().lock();
-    // Nobody is left to tell about a broken pipe.
-    let _written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
+    if let Err(error) = written
+        && error.kind() != io::ErrorKind::BrokenPipe
+    {
+        WRITE_ERROR.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+    }
+}
+
+/// Returns the first failure of the standard output: what was printed is not complete.
+pub(crate) fn write_error() -> Option<io::Error> {
+    WRITE_ERROR.lock().unwrap_or_else(PoisonError::into_inner).take()
 }
 
 /// Writes a value as indented JSON.

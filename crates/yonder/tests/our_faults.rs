@@ -105,6 +105,24 @@ fn on_a_full_disk_relays_are_held_and_stopped_and_people_sign_in() {
     service.kill();
 }
 
+#[test]
+fn output_that_cannot_be_written_is_a_failure_and_a_closed_pipe_is_none() {
+    let service = Service::start();
+    let status = |out: std::process::Stdio| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_yonder"));
+        command.arg("--home").arg(service.home.path()).args(["status", "--json"]);
+        command.stdout(out).stderr(std::process::Stdio::piped());
+        command.spawn().unwrap().wait_with_output().unwrap()
+    };
+    let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+    let failed = status(full.into());
+    assert_eq!(failed.status.code(), Some(1));
+    assert!(text(&failed.stderr).contains("(output.failed)"), "{}", text(&failed.stderr));
+    let (reader, writer) = std::io::pipe().unwrap();
+    drop(reader);
+    assert!(status(writer.into()).status.success());
+}
+
 fn set_file_limit(process: u32, limit: usize) {
     // The soft limit alone: the hard one belongs to whoever started us.
     let set = format!("--nofile={limit}:");

@@ -183,7 +183,6 @@ impl Service {
         self.run_with(arguments, "")
     }
 
-    /// Runs a client command with something on its standard input.
     /// Begins a command that need not end soon.
     pub(crate) fn begin(&self, arguments: &[&str]) -> Child {
         let mut command = Command::new(program());
@@ -191,6 +190,7 @@ impl Service {
         command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
     }
 
+    /// Runs a client command with something on its standard input.
     pub(crate) fn run_with(&self, arguments: &[&str], input: &str) -> Output {
         let mut child = Command::new(program())
             .arg("--home")
