@@ -56,7 +56,7 @@ impl Failure {
                 }
             }
             Self::Output(error) => {
-                eprintln!("yonder: the output could not be written: {error} (output.failed)")
+                eprintln!("yonder: the output could not be written: {error} (output.failed)");
             }
             Self::Told => {}
             Self::Book(faults) => {
