@@ -115,11 +115,14 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
     world.engine.apply(spec);
     let lossy = |view: &RelayView| {
         let feed = &view.feed;
-        feed.packets_lost > 5 && feed.units_dropped > 40 && view.pushes[0].frames_sent > 15
+        // The reception is that of the present session alone.
+        let video = feed.reception.first();
+        feed.packets_lost > 5
+            && feed.units_dropped > 40
+            && view.pushes[0].frames_sent > 15
+            && video.is_some_and(|video| video.reordered > 0 && video.repeated > 0)
     };
-    let view = world.wait("lossy", 90, lossy).await;
-    let video = view.feed.reception[0];
-    assert!(video.reordered > 0 && video.repeated > 0, "{video:?}");
+    world.wait("lossy", 90, lossy).await;
     world.engine.shutdown().await;
     let media = world.media("/summit/sub");
     // Parameter sets that a keyframe repeats may be lost without harm: they are known.
