@@ -38,6 +38,9 @@ pub enum HomeError {
         /// Path.
         path: String,
     },
+    /// A restore was cut off while it replaced the records.
+    #[error("a restore was interrupted while it replaced the records")]
+    RestoreInterrupted,
     /// The key opens the records, so that nothing is to be reset.
     #[error("the master key {path} opens these records")]
     MasterKeyFits {
@@ -140,6 +143,9 @@ impl Home {
     /// [`HomeError::MasterKeyMissing`] or [`HomeError::MasterKeyForeign`] when the key is not that of the records, or why
     /// records or key cannot be used.
     pub fn open_store(&self) -> Result<Store, HomeError> {
+        if self.restore_marker().exists() {
+            return Err(HomeError::RestoreInterrupted);
+        }
         let master_key = self.master_key()?;
         let path = self.create_records_file()?;
         match Store::open(&path, master_key) {
@@ -157,6 +163,11 @@ impl Home {
             }
             opened => Ok(opened?),
         }
+    }
+
+    /// File that is there while a restore replaces the records.
+    pub(crate) fn restore_marker(&self) -> PathBuf {
+        self.folder.join("restore-in-progress")
     }
 
     /// Gives records whose master key is lost a new one. Every secret in them is lost, and has to be set again.

@@ -55,7 +55,7 @@ pub use previews::Previews;
 pub use process::ProcessFigures;
 pub use reconciler::Reconciler;
 pub use records::{Records, Transaction};
-pub use restore::Restored;
+pub use restore::{RestoreOptions, Restored};
 pub use secrets::same_secret;
 pub use service::Service;
 pub use sync::run_blocking;

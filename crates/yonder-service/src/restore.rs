@@ -16,33 +16,63 @@ pub struct Restored {
     pub before: Option<PathBuf>,
     /// Relays in the backup.
     pub relays: usize,
+    /// People in the backup, who may sign in again.
+    pub people: usize,
+    /// Tokens in the backup, which are valid again.
+    pub tokens: usize,
+}
+
+/// Options of a restore.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct RestoreOptions {
+    /// Switch every relay off, for a machine that shall not push what another one pushes already.
+    pub relays_off: bool,
+    /// Keep the sessions and invitations of the backup.
+    pub keep_sessions: bool,
 }
 
 impl Home {
     /// Takes the records from a backup. It is brought to this version, and checked against damage and the master key, before
-    /// anything is replaced; a backup that cannot be used changes nothing. `relays_off` switches every relay off, for
-    /// a machine that shall not push what another one pushes already.
+    /// anything is replaced; a backup that cannot be used changes nothing. While the records are replaced a marker file keeps a
+    /// service from starting with none, also after a power cut.
     ///
     /// # Errors
     /// [`HomeError::Taken`] while a service runs here, or why the backup cannot be used.
-    pub fn restore(&self, backup: &Path, relays_off: bool) -> Result<Restored, HomeError> {
+    pub fn restore(&self, backup: &Path, options: RestoreOptions) -> Result<Restored, HomeError> {
         let _lock = self.occupy()?;
-        let draft = self.records_file().with_extension("restoring");
-        let checked = self.check_backup(backup, &draft, relays_off);
-        let relays = match checked {
-            Ok(relays) => relays,
+        let draft = self.records_file().with_file_name("restore-draft.db");
+        let checked = self.check_backup(backup, &draft, options);
+        let restored = match checked {
+            Ok(restored) => restored,
             Err(error) => {
                 remove_records(&draft);
                 return Err(error);
             }
         };
-        let records = self.records_file();
+        let (records, marker) = (self.records_file(), self.restore_marker());
+        fs::write(&marker, "").map_err(at(&marker))?;
+        self.sync_folder()?;
         let before = records.exists().then(|| set_aside(&records)).transpose()?;
         fs::rename(&draft, &records).map_err(at(&records))?;
-        Ok(Restored { before, relays })
+        self.sync_folder()?;
+        fs::remove_file(&marker).map_err(at(&marker))?;
+        remove_records(&draft);
+        Ok(Restored { before, ..restored })
     }
 
-    fn check_backup(&self, backup: &Path, draft: &Path, relays_off: bool) -> Result<usize, HomeError> {
+    /// Makes renames in the folder last over a power cut.
+    fn sync_folder(&self) -> Result<(), HomeError> {
+        let records = self.records_file();
+        let folder = records.parent().unwrap_or_else(|| Path::new("."));
+        fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(at(folder))
+    }
+
+    fn check_backup(
+        &self,
+        backup: &Path,
+        draft: &Path,
+        options: RestoreOptions,
+    ) -> Result<Restored, HomeError> {
         remove_records(draft);
         let bytes = fs::read(backup).map_err(at(backup))?;
         let mut file =
@@ -58,10 +88,18 @@ impl Home {
             error => error.into(),
         })?;
         store.check()?;
-        if relays_off {
+        if options.relays_off {
             store.switch_all_off()?;
         }
-        Ok(store.relays()?.len())
+        if !options.keep_sessions {
+            store.end_all_sessions()?;
+        }
+        Ok(Restored {
+            before: None,
+            relays: store.relays()?.len(),
+            people: store.people()?.len(),
+            tokens: store.tokens()?.len(),
+        })
         // Closing the last connection writes everything into the one file.
     }
 }
@@ -86,10 +124,15 @@ fn set_aside(records: &Path) -> Result<PathBuf, HomeError> {
     Ok(before)
 }
 
-fn remove_records(path: &Path) {
-    for path in [path.to_owned(), with_end(path, "wal"), with_end(path, "shm")] {
-        // It is hardly ever there.
-        let _removed = fs::remove_file(path);
+/// Removes a draft of the records with everything that belongs to it. A backup of an older version is copied before it is migrated;
+/// that copy is the backup itself.
+fn remove_records(draft: &Path) {
+    let (Some(folder), Some(stem)) = (draft.parent(), draft.file_stem()) else { return };
+    let files = fs::read_dir(folder).into_iter().flatten().flatten();
+    let stem = format!("{}.", stem.to_string_lossy());
+    for file in files.filter(|file| file.file_name().to_string_lossy().starts_with(&stem)) {
+        // What stays is replaced by the next restore.
+        let _removed = fs::remove_file(file.path());
     }
 }
 

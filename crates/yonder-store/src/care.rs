@@ -64,6 +64,18 @@ impl Store {
             Ok(())
         })
     }
+
+    /// Ends all sessions and withdraws all invitations.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn end_all_sessions(&self) -> Result<(), StoreError> {
+        self.write(|transaction| {
+            transaction.execute("DELETE FROM session", [])?;
+            transaction.execute("DELETE FROM invitation", [])?;
+            Ok(())
+        })
+    }
 }
 
 fn copy(connection: &Connection, to: &Path) -> Result<u64, StoreError> {

@@ -121,6 +121,14 @@ pub enum StoreError {
     /// The records were sealed under another master key.
     #[error("the records were sealed under another master key")]
     ForeignMasterKey,
+    /// The records of an older version cannot be copied before they are migrated.
+    #[error("the records cannot be copied to {path} before they are migrated")]
+    NotCopied {
+        /// Path of the copy.
+        path: String,
+        /// Why.
+        source: std::io::Error,
+    },
     /// A secret cannot be sealed or opened.
     #[error(transparent)]
     Seal(#[from] SealError),

@@ -125,7 +125,7 @@ impl Store {
         connection.pragma_update(None, "foreign_keys", true)?;
         // Pages of removed secrets are overwritten, sealed as they are.
         connection.pragma_update(None, "secure_delete", true)?;
-        migrate(&mut connection)?;
+        migrate(&mut connection, readers.as_ref().map(|readers| readers.path.as_path()))?;
         Ok(Self {
             writer: ReentrantMutex::new(connection),
             readers,

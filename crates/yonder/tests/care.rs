@@ -41,13 +41,34 @@ fn a_backup_taken_while_it_runs_brings_everything_back() {
     assert_eq!(fs::read(backup).unwrap(), bytes);
 
     service.must(&["relay", "remove", "Line"], "");
+    service.must(&["person", "invite", "Night desk", "--role", "operator"], "");
     let refused = restore(service.home.path(), &[backup]);
     assert_eq!(refused.status.code(), Some(1));
     assert!(text(&refused.stderr).contains("Stop the service first"), "{}", text(&refused.stderr));
     assert!(service.stop());
     let restored = restore(service.home.path(), &[backup]);
     assert!(restored.status.success(), "{}", text(&restored.stderr));
-    assert!(text(&restored.stdout).contains("before-restore"), "{}", text(&restored.stdout));
+    let said = text(&restored.stdout);
+    assert!(said.contains("before-restore") && said.contains("all sessions have ended"), "{said}");
+    service.start_again();
+    service.wait_live("Line");
+
+    // A power cut between the former records and the new ones.
+    assert!(service.stop());
+    let marker = service.home.path().join("restore-in-progress");
+    fs::write(&marker, "").unwrap();
+    fs::rename(service.home.path().join("yonder.db"), service.home.path().join("aside.db")).unwrap();
+    let refused = Command::new(support::program())
+        .args(["serve", "--listen", "127.0.0.1:0", "--home"])
+        .arg(service.home.path())
+        .output()
+        .unwrap();
+    let said = text(&refused.stderr);
+    assert!(!refused.status.success() && said.contains("restore was interrupted"), "{said}");
+    assert!(!service.home.path().join("yonder.db").exists(), "no empty records are made");
+    let restored = restore(service.home.path(), &[backup, "--keep-sessions"]);
+    assert!(restored.status.success(), "{}", text(&restored.stderr));
+    assert!(!marker.exists());
     service.start_again();
     service.wait_live("Line");
 }
@@ -72,7 +93,7 @@ fn a_backup_on_another_machine_needs_the_master_key_and_can_leave_everything_off
     assert_eq!(fs::read(other.home.path().join("yonder.db")).unwrap(), records, "nothing changed");
     let left: Vec<_> =
         fs::read_dir(other.home.path()).unwrap().map(|file| file.unwrap().file_name()).collect();
-    assert!(!left.iter().any(|name| name.to_string_lossy().contains("restoring")), "{left:?}");
+    assert!(!left.iter().any(|name| name.to_string_lossy().starts_with("restore-")), "{left:?}");
 
     fs::copy(service.home.path().join("master.key"), other.home.path().join("master.key")).unwrap();
     let restored = restore(other.home.path(), &[backup, "--relays-off"]);

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use yonder_api::Check;
 use yonder_core::preflight::Level;
-use yonder_service::{Home, HomeError};
+use yonder_service::{Home, HomeError, RestoreOptions};
 use yonder_store::StoreError;
 
 use crate::client::Client;
@@ -29,6 +29,9 @@ pub(crate) struct RestoreArguments {
     /// Switch every relay off: for a machine that shall not push what another one pushes already.
     #[arg(long)]
     relays_off: bool,
+    /// Keep the sessions and invitations of the backup, which are ended otherwise.
+    #[arg(long)]
+    keep_sessions: bool,
 }
 
 /// Writes a copy of all records, readable by its owner alone.
@@ -64,12 +67,22 @@ pub(crate) fn backup(arguments: &BackupArguments, client: &Client) -> Result<(),
 
 /// Puts a backup in the place of the records; no service may run in the home folder.
 pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), Failure> {
-    let restored = Home::new(home).restore(&arguments.file, arguments.relays_off).map_err(explain)?;
-    let off = if arguments.relays_off { ", all switched off" } else { "" };
+    let RestoreArguments { file, relays_off, keep_sessions } = arguments;
+    let options = RestoreOptions { relays_off: *relays_off, keep_sessions: *keep_sessions };
+    let restored = Home::new(home).restore(file, options).map_err(explain)?;
+    let off = if *relays_off { ", all switched off" } else { "" };
     let mut text = format!("Restored into {}: {} relays{off}.\n", home.display(), restored.relays);
     if let Some(before) = restored.before {
         text += &format!("What was there before lies in {}.\n", before.display());
     }
+    let (people, tokens) = (restored.people, restored.tokens);
+    text +=
+        &format!("{people} people may sign in and {tokens} tokens are valid, as at the time of the backup");
+    text += if *keep_sessions {
+        "; sessions and invitations are kept.\n"
+    } else {
+        "; all sessions have ended.\n"
+    };
     print(&text);
     Ok(())
 }
