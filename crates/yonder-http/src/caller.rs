@@ -2,7 +2,6 @@
 //! the type of their caller what role they want.
 
 use std::future::{Ready, ready};
-use std::net::{IpAddr, Ipv4Addr};
 
 use actix_web::body::MessageBody;
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
@@ -17,17 +16,16 @@ use yonder_core::Role;
 use yonder_store::Kind;
 
 use super::blocking;
+use crate::access::Access;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::same_secret;
-use yonder_service::{Actor, Change, Origin, Service, Source, Transaction};
+use yonder_service::{Actor, Change, Origin, Service, Transaction};
 
 /// Beginning of what our own command-line client says of itself.
 const CLIENT_AGENT: &str = "yonder/";
 /// Longest key of a request, in bytes.
 const MAX_REQUEST_KEY: usize = 100;
-/// Name of the session cookie.
-pub(super) const COOKIE: &str = "yonder-session";
 
 /// Somebody who may use the API. Handlers that take one refuse everybody else.
 #[derive(Debug, Clone)]
@@ -167,12 +165,6 @@ pub(super) fn is_identified(request: &ServiceRequest) -> bool {
     request.extensions().get::<Identified>().is_some_and(|Identified(found)| found.is_ok())
 }
 
-/// Returns where a request comes from, for limits on guessing.
-pub(super) fn source(request: &HttpRequest) -> Source {
-    let address = request.peer_addr().map_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED), |peer| peer.ip());
-    address.into()
-}
-
 fn take(request: &HttpRequest) -> Result<Caller, HttpError> {
     let found = request.extensions_mut().remove::<Identified>();
     found.map_or(Err(ServiceError::Internal("the caller was not identified").into()), |Identified(found)| {
@@ -212,7 +204,8 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
         request.app_data().ok_or(ServiceError::Internal("the service is not configured"))?;
     let expected_revision = expected_revision(request)?;
     let request_key = request_key(request)?;
-    let address = request.peer_addr().map(|address| address.ip().to_string());
+    let access = Access::of(request);
+    let address = access.client_address(request).map(|address| address.to_string());
     if let Some(value) = request.headers().get(AUTHORIZATION) {
         // Schemes are not case-sensitive (RFC 9110, section 11.1).
         let parts = value.to_str().ok().and_then(|value| value.trim().split_once(' '));
@@ -224,8 +217,8 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
         let origin = if is_command { Origin::CommandLine } else { Origin::Api };
         return Ok(Caller { origin, address, expected_revision, request_key, ..caller });
     }
-    let cookie = request.cookie(COOKIE).ok_or(ServiceError::SignInNeeded)?;
-    let session = CallerSession { token: SecretString::from(cookie.value()), csrf: String::new() };
+    let token = access.session_token(request).ok_or(ServiceError::SignInNeeded)?;
+    let session = CallerSession { token, csrf: String::new() };
     let caller = known(service, Credential::Session(session)).await?;
     let reads_only = matches!(*request.method(), Method::GET | Method::HEAD);
     let carried =

@@ -1,5 +1,6 @@
 //! Actix Web: routes, sign-in by header or cookie, problems, and the embedded console.
 
+mod access;
 mod alerts;
 mod book;
 mod caller;
@@ -27,6 +28,7 @@ mod relays;
 mod server;
 mod session;
 mod surveys;
+mod tls;
 mod tokens;
 mod uplinks;
 
@@ -40,16 +42,19 @@ use crate::limits::Limits;
 use yonder_service::Service;
 use yonder_service::ServiceError;
 
+pub use access::Access;
 pub use openapi::openapi;
-pub use server::{Server, ServerError};
+pub use server::{Server, ServerConfig, ServerError};
+pub use tls::{TlsError, TlsFiles};
 
 /// Returns the configuration of all routes. Clones of `limits` share their counters.
-fn configure(limits: Limits) -> impl FnOnce(&mut ServiceConfig) {
-    move |config| configure_routes(config, limits)
+fn configure(access: Access, limits: Limits) -> impl FnOnce(&mut ServiceConfig) {
+    move |config| configure_routes(config, access, limits)
 }
 
-fn configure_routes(config: &mut ServiceConfig, limits: Limits) {
+fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits) {
     config
+        .app_data(Data::new(access))
         .app_data(Data::new(limits))
         .app_data(json::configuration())
         .app_data(

@@ -1,6 +1,8 @@
 //! The figures of all relays as `OpenMetrics` text.
 
 use std::fmt::Write as _;
+use std::sync::atomic::AtomicU64;
+use std::time::Duration;
 
 use prometheus_client::encoding::EncodeLabelSet;
 use prometheus_client::encoding::text::encode;
@@ -8,9 +10,9 @@ use prometheus_client::metrics::counter::Counter;
 use prometheus_client::metrics::family::Family;
 use prometheus_client::metrics::gauge::Gauge;
 use prometheus_client::metrics::info::Info;
-use prometheus_client::registry::Registry;
+use prometheus_client::registry::{Registry, Unit};
 use yonder_api::{FeedState, PushState, Relay, Status};
-use yonder_core::{FeedPhase, PushPhase};
+use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 
 use yonder_service::ProcessFigures;
 
@@ -30,10 +32,18 @@ struct OfRelay {
     relay: String,
 }
 
-/// Names, helps and families, all made anew for each look: what is gone leaves no trace.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfCondition {
+    relay: String,
+    condition: &'static str,
+}
+
+/// Metric families, new for each request, so that removed records leave no trace.
 #[derive(Default)]
 struct Families {
     relay_wanted: Family<OfRelay, Gauge>,
+    relay_should_run: Family<OfRelay, Gauge>,
+    relay_condition: Family<OfCondition, Gauge>,
     feed_up: Family<OfFeed, Gauge>,
     feed_bytes: Family<OfFeed, Counter>,
     feed_lost: Family<OfFeed, Counter>,
@@ -45,6 +55,9 @@ struct Families {
     push_dropped: Family<OfPush, Counter>,
     push_reconnects: Family<OfPush, Counter>,
     push_backlog: Family<OfPush, Gauge>,
+    push_round_trip: Family<OfPush, Gauge<f64, AtomicU64>>,
+    push_packets_lost: Family<OfPush, Counter>,
+    push_packets_retransmitted: Family<OfPush, Counter>,
 }
 
 fn register_process(registry: &mut Registry, process: &ProcessFigures) {
@@ -73,7 +86,17 @@ fn register_process(registry: &mut Registry, process: &ProcessFigures) {
 
 impl Families {
     fn register(&self, registry: &mut Registry) {
-        registry.register("relay_wanted", "The relay should run", self.relay_wanted.clone());
+        registry.register("relay_wanted", "A person wants the relay to run", self.relay_wanted.clone());
+        registry.register(
+            "relay_should_run",
+            "The relay is wanted, and within its on-air windows",
+            self.relay_should_run.clone(),
+        );
+        registry.register(
+            "relay_condition",
+            "Condition of the relay: 1 for the present one, 0 for the others",
+            self.relay_condition.clone(),
+        );
         registry.register("feed_up", "Pictures come", self.feed_up.clone());
         registry.register("feed_bytes", "Bytes received", self.feed_bytes.clone());
         registry.register("feed_packets_lost", "Packets that never came", self.feed_lost.clone());
@@ -89,12 +112,36 @@ impl Families {
             "How far it is behind its feed",
             self.push_backlog.clone(),
         );
+        registry.register_with_unit(
+            "push_round_trip",
+            "Round trip of an SRT connection",
+            Unit::Seconds,
+            self.push_round_trip.clone(),
+        );
+        registry.register(
+            "push_packets_lost",
+            "Packets reported lost by an SRT listener, in this connection",
+            self.push_packets_lost.clone(),
+        );
+        registry.register(
+            "push_packets_retransmitted",
+            "Packets sent again to an SRT listener, in this connection",
+            self.push_packets_retransmitted.clone(),
+        );
     }
 
     fn set_relay(&self, relay: &Relay) {
         let label = OfRelay { relay: relay.name.clone() };
         self.relay_wanted.get_or_create(&label).set(i64::from(relay.wanted.is_running()));
-        if relay.wanted.is_running() {
+        let is_on_air = relay.on_air.as_ref().is_none_or(|on_air| on_air.now);
+        let should_run = relay.wanted.is_running() && is_on_air;
+        self.relay_should_run.get_or_create(&label).set(i64::from(should_run));
+        for level in ConditionLevel::ALL {
+            let label = OfCondition { relay: relay.name.clone(), condition: level.as_str() };
+            self.relay_condition.get_or_create(&label).set(i64::from(relay.condition.level == level));
+        }
+        // Outside its windows a relay does not know the state of its feed, which another one may pull.
+        if should_run {
             self.set_feed(&relay.feed);
             relay.pushes.iter().for_each(|push| self.set_push(&relay.name, push));
         }
@@ -120,6 +167,12 @@ impl Families {
         set_counter(&self.push_reconnects.get_or_create(&label), push.reconnects);
         let backlog = i64::try_from(push.backlog_ms).unwrap_or(i64::MAX);
         self.push_backlog.get_or_create(&label).set(backlog);
+        if let Some(link) = &push.link {
+            let round_trip = Duration::from_millis(link.rtt_ms).as_secs_f64();
+            self.push_round_trip.get_or_create(&label).set(round_trip);
+            set_counter(&self.push_packets_lost.get_or_create(&label), link.lost);
+            set_counter(&self.push_packets_retransmitted.get_or_create(&label), link.retransmitted);
+        }
     }
 }
 
@@ -192,5 +245,45 @@ mod tests {
             assert!(text.contains(line), "{line} is not in {text}");
         }
         assert!(text.ends_with("# EOF\n"));
+    }
+
+    #[test]
+    fn relay_outside_its_windows_reports_neither_its_feed_nor_its_pushes() {
+        let on_air = |now: bool| json!({"windows": ["daily 06:00-22:00"], "zone": "UTC", "now": now, "changes_at": null});
+        let mut running = relay("Line", "Bramble");
+        running.on_air = serde_json::from_value(on_air(true)).unwrap();
+        running.condition.level = ConditionLevel::Good;
+        running.pushes[0].link = serde_json::from_value(json!({
+            "latency_ms": 120, "rtt_ms": 25, "sent": 1000, "lost": 8, "retransmitted": 9, "dropped": 0,
+            "room_kbps": null, "encrypted": true,
+        }))
+        .unwrap();
+        // The later one in the list: it must not hide what the first one says of the feed.
+        let mut waiting = relay("Zed", "Hall");
+        waiting.on_air = serde_json::from_value(on_air(false)).unwrap();
+        waiting.feed.state = FeedPhase::Off;
+        let status = Status { version: "0.1.0".into(), now: String::new(), relays: vec![running, waiting] };
+        let process = ProcessFigures {
+            resident_bytes: 0,
+            open_files: 0,
+            tasks: 0,
+            heartbeat_age_ms: 0,
+            loop_restarts: 0,
+        };
+        let text = text(&status, &process);
+        for line in [
+            r#"yonder_relay_wanted{relay="Zed"} 1"#,
+            r#"yonder_relay_should_run{relay="Line"} 1"#,
+            r#"yonder_relay_should_run{relay="Zed"} 0"#,
+            r#"yonder_feed_up{feed="Summit \"main\""} 1"#,
+            r#"yonder_relay_condition{relay="Line",condition="good"} 1"#,
+            r#"yonder_relay_condition{relay="Line",condition="down"} 0"#,
+            "# UNIT yonder_push_round_trip_seconds seconds",
+            r#"yonder_push_round_trip_seconds{relay="Line",destination="Bramble"} 0.025"#,
+            r#"yonder_push_packets_retransmitted_total{relay="Line",destination="Bramble"} 9"#,
+        ] {
+            assert!(text.contains(line), "{line} is not in {text}");
+        }
+        assert!(!text.contains(r#"push_up{relay="Zed""#), "{text}");
     }
 }

@@ -129,7 +129,7 @@ impl Modify for SignIn {
         let components = api.components.get_or_insert_default();
         let bearer = HttpBuilder::new().scheme(HttpAuthScheme::Bearer).build();
         components.add_security_scheme("token", SecurityScheme::Http(bearer));
-        let cookie = ApiKey::Cookie(ApiKeyValue::new(super::caller::COOKIE));
+        let cookie = ApiKey::Cookie(ApiKeyValue::new(crate::access::COOKIE));
         components.add_security_scheme("session", SecurityScheme::ApiKey(cookie));
     }
 }

@@ -7,8 +7,9 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded, source};
+use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded};
 use super::session::signed_in;
+use crate::access::Access;
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -95,10 +96,10 @@ async fn join(
     from: HttpRequest,
     request: Json<Join>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), source(&from));
+    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
     let begun =
         changing(&service, move |service| service.auth().join(request.into_inner(), &agent, source)).await?;
-    Ok(signed_in(begun))
+    Ok(signed_in(&from, begun))
 }
 
 /// Takes an invitation back.

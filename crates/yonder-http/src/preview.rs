@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use actix_web::http::header::{HOST, ORIGIN};
+use actix_web::http::header::ORIGIN;
 use actix_web::web::{Data, Payload, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use actix_ws::{Message, MessageStream, Session};
@@ -14,6 +14,7 @@ use yonder_api::{PreviewEvent, Problem};
 use yonder_engine::PreviewMessage;
 
 use super::caller::{Caller, Credential, known, reading};
+use crate::access::Access;
 use crate::error::HttpError;
 use crate::limits::Limits;
 use yonder_service::Service;
@@ -71,10 +72,8 @@ async fn preview(
 /// allow connections of this kind to anywhere (RFC 6455, 10.2).
 fn check_origin(request: &HttpRequest) -> Result<(), HttpError> {
     let Some(origin) = request.headers().get(ORIGIN) else { return Ok(()) };
-    let origin = origin.to_str().unwrap_or_default();
-    let host = request.headers().get(HOST).and_then(|host| host.to_str().ok()).unwrap_or_default();
-    let same = origin.split_once("://").is_some_and(|(_, authority)| authority == host);
-    if same { Ok(()) } else { Err(ServiceError::TokenMissing.into()) }
+    let is_own = Access::of(request).is_own_origin(origin.to_str().unwrap_or_default(), request);
+    if is_own { Ok(()) } else { Err(ServiceError::TokenMissing.into()) }
 }
 
 /// Runs until the viewer or the stream ends, or the viewer is not allowed any more. Dropping the segments is what

@@ -1,7 +1,7 @@
 //! Listening, and stopping in order.
 
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -9,9 +9,13 @@ use actix_web::dev::ServerHandle;
 use actix_web::web::Data;
 use actix_web::{App, HttpServer};
 
+use tokio::time::sleep;
+use url::Url;
 use yonder_service::Service;
 
+use crate::access::Access;
 use crate::limits::Limits;
+use crate::tls::{CHECK_INTERVAL, Certificate, TlsError, TlsFiles};
 
 /// Threads that serve requests. Little happens here: media runs on threads of its own.
 const WORKERS: usize = 2;
@@ -26,7 +30,41 @@ const HEAD_TIMEOUT: Duration = Duration::from_secs(5);
 /// Seconds that open requests have to end at a stop.
 const SHUTDOWN_S: u64 = 2;
 
-/// Why the server cannot run.
+/// Settings of the server.
+#[derive(Debug, Clone)]
+pub struct ServerConfig {
+    /// Address and port to listen on; port 0 picks one.
+    pub listen: SocketAddr,
+    /// Files of the certificate; plain HTTP without them.
+    pub tls: Option<TlsFiles>,
+    /// Address by which browsers reach the service.
+    pub public_url: Option<Url>,
+    /// Proxies whose `X-Forwarded-For` is believed.
+    pub trusted_proxies: Vec<IpAddr>,
+    /// Accept plain HTTP from other machines.
+    pub insecure: bool,
+}
+
+impl ServerConfig {
+    /// Plain HTTP at an address.
+    #[must_use]
+    pub fn plain(listen: SocketAddr) -> Self {
+        Self { listen, tls: None, public_url: None, trusted_proxies: Vec::new(), insecure: false }
+    }
+
+    /// Refuses plain HTTP beyond this machine: passwords and tokens would be readable on the way. A proxy with TLS on another machine
+    /// is named by its address and the public URL.
+    fn check(&self) -> Result<(), ServerError> {
+        let is_behind_tls = self.public_url.as_ref().is_some_and(|url| url.scheme() == "https")
+            && !self.trusted_proxies.is_empty();
+        if self.tls.is_some() || self.insecure || self.listen.ip().is_loopback() || is_behind_tls {
+            return Ok(());
+        }
+        Err(ServerError::Insecure(self.listen))
+    }
+}
+
+/// Failure of the server.
 #[derive(Debug, thiserror::Error)]
 pub enum ServerError {
     /// The address cannot be listened on.
@@ -37,6 +75,15 @@ pub enum ServerError {
         /// Why.
         source: io::Error,
     },
+    /// Plain HTTP would be open to other machines.
+    #[error(
+        "plain HTTP at {0} would send passwords and tokens in clear: give --tls-cert and --tls-key, name a proxy with TLS by \
+         --public-url and --trusted-proxy, or accept it by --insecure"
+    )]
+    Insecure(SocketAddr),
+    /// The certificate cannot be used.
+    #[error(transparent)]
+    Tls(#[from] TlsError),
     /// The server failed while it ran.
     #[error("the server failed")]
     Failed(#[from] io::Error),
@@ -45,27 +92,54 @@ pub enum ServerError {
 /// A listening server that does not serve yet.
 #[derive(Debug)]
 pub struct Server {
-    listener: std::net::TcpListener,
+    listener: TcpListener,
+    /// Plain HTTP on this machine alone, for commands beside a server with TLS.
+    local: Option<TcpListener>,
+    certificate: Option<Arc<Certificate>>,
+    access: Access,
     service: Arc<Service>,
 }
 
+fn listen(address: SocketAddr) -> Result<TcpListener, ServerError> {
+    TcpListener::bind(address).map_err(|source| ServerError::Listen { address, source })
+}
+
 impl Server {
-    /// Takes the address; port 0 picks one.
+    /// Listens.
     ///
     /// # Errors
-    /// [`ServerError::Listen`] when the address is taken or not ours.
-    pub fn bind(service: Arc<Service>, address: SocketAddr) -> Result<Self, ServerError> {
-        let listener =
-            std::net::TcpListener::bind(address).map_err(|source| ServerError::Listen { address, source })?;
-        Ok(Self { listener, service })
+    /// [`ServerError::Listen`] for an address that is taken or not ours, [`ServerError::Insecure`], and [`ServerError::Tls`].
+    pub fn bind(service: Arc<Service>, config: ServerConfig) -> Result<Self, ServerError> {
+        config.check()?;
+        let ServerConfig { listen: address, tls, public_url, trusted_proxies, .. } = config;
+        let certificate = tls.map(Certificate::load).transpose()?.map(Arc::new);
+        let local = match &certificate {
+            Some(_) => Some(listen((Ipv4Addr::LOCALHOST, 0).into())?),
+            None => None,
+        };
+        let access = Access { public_url, trusted_proxies, tls: certificate.is_some() };
+        Ok(Self { listener: listen(address)?, local, certificate, access, service })
     }
 
-    /// The address that is listened on.
+    /// Returns the URL by which browsers reach the service.
     ///
     /// # Errors
-    /// When the system does not tell.
-    pub fn address(&self) -> io::Result<SocketAddr> {
-        self.listener.local_addr()
+    /// When the system does not report the address.
+    pub fn url(&self) -> io::Result<String> {
+        if let Some(url) = &self.access.public_url {
+            return Ok(url.as_str().trim_end_matches('/').to_owned());
+        }
+        let scheme = if self.certificate.is_some() { "https" } else { "http" };
+        Ok(format!("{scheme}://{}", reachable(self.listener.local_addr()?)))
+    }
+
+    /// Returns the URL for commands on this machine.
+    ///
+    /// # Errors
+    /// As [`Server::url`].
+    pub fn local_url(&self) -> io::Result<String> {
+        let listener = self.local.as_ref().unwrap_or(&self.listener);
+        Ok(format!("http://{}", reachable(listener.local_addr()?)))
     }
 
     /// Serves until `stop` resolves, then lets open requests end. To be called within an Actix system.
@@ -73,30 +147,98 @@ impl Server {
     /// # Errors
     /// [`ServerError::Failed`] when the server fails while it runs.
     pub async fn run(self, stop: impl Future<Output = ()> + 'static) -> Result<(), ServerError> {
-        let data = Data::from(Arc::clone(&self.service));
-        let loops = self.service.start_loops();
+        let Self { listener, local, certificate, access, service } = self;
+        let data = Data::from(Arc::clone(&service));
+        let loops = service.start_loops();
         let limits = Limits::default();
-        let app = move || App::new().app_data(data.clone()).configure(super::configure(limits.clone()));
+        let app = move || {
+            App::new().app_data(data.clone()).configure(super::configure(access.clone(), limits.clone()))
+        };
         let server = HttpServer::new(app)
             .workers(WORKERS)
             .max_connections(MAX_CONNECTIONS)
             .backlog(BACKLOG)
             .worker_max_blocking_threads(MAX_BLOCKING)
             .client_request_timeout(HEAD_TIMEOUT)
+            .tls_handshake_timeout(HEAD_TIMEOUT)
             // A client that has closed its side of an event stream is noticed at once.
             .h1_allow_half_closed(false)
             .disable_signals()
-            .shutdown_timeout(SHUTDOWN_S)
-            .listen(self.listener)?
-            .run();
+            .shutdown_timeout(SHUTDOWN_S);
+        let server = match &certificate {
+            Some(certificate) => server.listen_rustls_0_23(listener, certificate.server_config()?)?,
+            None => server.listen(listener)?,
+        };
+        let server = match local {
+            Some(local) => server.listen(local)?,
+            None => server,
+        }
+        .run();
         let handle: ServerHandle = server.handle();
         actix_web::rt::spawn(async move {
             stop.await;
             // Live event streams never end by themselves.
             handle.stop(false).await;
         });
+        let watch = certificate.map(|certificate| actix_web::rt::spawn(watch(certificate)));
         let result = server.await;
+        if let Some(watch) = watch {
+            watch.abort();
+        }
         drop(loops);
         Ok(result?)
+    }
+}
+
+/// Reads a certificate again whenever its files change. Never ends.
+async fn watch(certificate: Arc<Certificate>) {
+    loop {
+        sleep(CHECK_INTERVAL).await;
+        let certificate = Arc::clone(&certificate);
+        // A panic is logged by the runtime.
+        let _reloaded = actix_web::rt::task::spawn_blocking(move || certificate.reload()).await;
+    }
+}
+
+/// Returns an address that clients on this machine can use.
+fn reachable(mut address: SocketAddr) -> SocketAddr {
+    if address.ip().is_unspecified() {
+        let loopback =
+            if address.is_ipv4() { Ipv4Addr::LOCALHOST.into() } else { Ipv6Addr::LOCALHOST.into() };
+        address.set_ip(loopback);
+    }
+    address
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::loopback("127.0.0.1:8460", None, &[], false, true)]
+    #[case::loopback_6("[::1]:8460", None, &[], false, true)]
+    #[case::everywhere("0.0.0.0:8460", None, &[], false, false)]
+    #[case::accepted("0.0.0.0:8460", None, &[], true, true)]
+    #[case::behind_a_proxy("192.0.2.7:8460", Some("https://relay.example.net"), &["192.0.2.1"], false, true)]
+    #[case::proxy_not_named("192.0.2.7:8460", Some("https://relay.example.net"), &[], false, false)]
+    #[case::plain_proxy("192.0.2.7:8460", Some("http://relay.example.net"), &["192.0.2.1"], false, false)]
+    fn plain_http_beyond_this_machine_has_to_be_accepted(
+        #[case] listen: &str,
+        #[case] public_url: Option<&str>,
+        #[case] proxies: &[&str],
+        #[case] insecure: bool,
+        #[case] accepted: bool,
+    ) {
+        let config = ServerConfig {
+            public_url: public_url.map(|url| url.parse().unwrap()),
+            trusted_proxies: proxies.iter().map(|proxy| proxy.parse().unwrap()).collect(),
+            insecure,
+            ..ServerConfig::plain(listen.parse().unwrap())
+        };
+        assert_eq!(config.check().is_ok(), accepted);
+        let tls = TlsFiles { certificate: "cert.pem".into(), key: "key.pem".into() };
+        assert!(ServerConfig { tls: Some(tls), ..config }.check().is_ok());
     }
 }

@@ -1,15 +1,14 @@
 //! `/api/v1/session`, `/api/v1/sessions` and `/api/v1/setup`: signing in and out.
 
-use actix_web::cookie::time::Duration;
-use actix_web::cookie::{Cookie, SameSite};
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post};
-use secrecy::{ExposeSecret as _, SecretString};
+use secrecy::SecretString;
 use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeeded, SignedIn};
 use yonder_core::Role;
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, COOKIE, Caller, agent, audited, changing, reading, recorded, source};
+use super::caller::{Authorized as _, Caller, agent, audited, changing, reading, recorded};
+use crate::access::Access;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
 use yonder_service::{SESSION_S, Service, role_facts};
@@ -43,9 +42,9 @@ async fn set_up(
     from: HttpRequest,
     request: Json<SetUp>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), source(&from));
+    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
     let begun = changing(&service, move |service| service.auth().set_up(&request, &agent, source)).await?;
-    Ok(signed_in(begun))
+    Ok(signed_in(&from, begun))
 }
 
 /// Signs in.
@@ -58,10 +57,10 @@ async fn sign_in(
     from: HttpRequest,
     credentials: Json<Credentials>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), source(&from));
+    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
     let begun =
         changing(&service, move |service| service.auth().sign_in(&credentials, &agent, source)).await?;
-    Ok(signed_in(begun))
+    Ok(signed_in(&from, begun))
 }
 
 /// Who is signed in.
@@ -76,12 +75,16 @@ async fn who(caller: Caller) -> Json<SignedIn> {
 /// Signs out.
 #[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 204)))]
 #[delete("/session")]
-async fn sign_out(service: Data<Service>, caller: Caller) -> Result<HttpResponse, HttpError> {
+async fn sign_out(
+    service: Data<Service>,
+    caller: Caller,
+    from: HttpRequest,
+) -> Result<HttpResponse, HttpError> {
     if let Some(session) = caller.session() {
         let token = session.token.clone();
         changing(&service, move |service| service.auth().sign_out(&token)).await?;
     }
-    Ok(HttpResponse::NoContent().cookie(cookie(&"".into(), 0)).finish())
+    Ok(HttpResponse::NoContent().cookie(Access::of(&from).cookie(&"".into(), 0)).finish())
 }
 
 /// Gives whoever is signed in a new password; their other sessions end.
@@ -96,7 +99,7 @@ async fn change_password(
 ) -> Result<HttpResponse, HttpError> {
     let token = caller.session().map(|session| session.token.clone()).ok_or(ServiceError::SignInNeeded)?;
     let act = caller.change("password-changed", Kind::Person, &caller.name);
-    let source = source(&from);
+    let source = Access::of(&from).source(&from);
     audited(&service, act, move |service| {
         service.auth().change_password(&token, change.into_inner(), source)
     })
@@ -131,16 +134,6 @@ fn whose(caller: &Caller) -> Option<String> {
 }
 
 /// The answer to whoever has just signed in.
-pub(super) fn signed_in((token, facts): (SecretString, SignedIn)) -> HttpResponse {
-    HttpResponse::Ok().cookie(cookie(&token, SESSION_S)).json(facts)
-}
-
-/// The session cookie: out of reach of scripts, never sent along by other sites.
-fn cookie(token: &SecretString, seconds: i64) -> Cookie<'static> {
-    Cookie::build(COOKIE, token.expose_secret().to_owned())
-        .path("/")
-        .http_only(true)
-        .same_site(SameSite::Strict)
-        .max_age(Duration::seconds(seconds))
-        .finish()
+pub(super) fn signed_in(from: &HttpRequest, (token, facts): (SecretString, SignedIn)) -> HttpResponse {
+    HttpResponse::Ok().cookie(Access::of(from).cookie(&token, SESSION_S)).json(facts)
 }

@@ -1,12 +1,14 @@
 //! The command line.
 
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use clap::{Args, CommandFactory as _, Parser, Subcommand};
 use clap_complete::Shell;
+use url::Url;
+use yonder_http::{ServerConfig, TlsFiles};
 
 use crate::client::Client;
 use crate::commands::{
@@ -41,6 +43,51 @@ pub(crate) struct Arguments {
     pub(crate) connection: Connection,
     #[command(subcommand)]
     pub(crate) command: Command,
+}
+
+/// Settings of the service's HTTP server.
+#[derive(Debug, Args)]
+pub(crate) struct ServeArguments {
+    /// Address and port to listen on; port 0 picks one.
+    #[arg(long, env = "YONDER_LISTEN", default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
+    listen: SocketAddr,
+    /// Certificate chain in PEM; it is read again when it changes.
+    #[arg(long, env = "YONDER_TLS_CERT", value_name = "FILE", requires = "tls_key")]
+    tls_cert: Option<PathBuf>,
+    /// Private key of the certificate in PEM.
+    #[arg(long, env = "YONDER_TLS_KEY", value_name = "FILE", requires = "tls_cert")]
+    tls_key: Option<PathBuf>,
+    /// Address by which browsers reach the service, like `https://relay.example.net`.
+    #[arg(long, env = "YONDER_PUBLIC_URL", value_name = "URL", value_parser = parse_public_url)]
+    public_url: Option<Url>,
+    /// Address of a proxy whose `X-Forwarded-For` is believed; may be given several times.
+    #[arg(
+        long = "trusted-proxy",
+        env = "YONDER_TRUSTED_PROXIES",
+        value_delimiter = ',',
+        value_name = "ADDR"
+    )]
+    trusted_proxies: Vec<IpAddr>,
+    /// Accept plain HTTP from other machines.
+    #[arg(long)]
+    insecure: bool,
+}
+
+impl From<ServeArguments> for ServerConfig {
+    fn from(arguments: ServeArguments) -> Self {
+        let ServeArguments { listen, tls_cert, tls_key, public_url, trusted_proxies, insecure } = arguments;
+        let tls = tls_cert.zip(tls_key).map(|(certificate, key)| TlsFiles { certificate, key });
+        Self { listen, tls, public_url, trusted_proxies, insecure }
+    }
+}
+
+fn parse_public_url(text: &str) -> Result<Url, String> {
+    let url: Url = text.parse().map_err(|error| format!("{error}"))?;
+    let is_root = url.path() == "/" && url.query().is_none() && url.fragment().is_none();
+    if matches!(url.scheme(), "http" | "https") && url.has_host() && is_root {
+        return Ok(url);
+    }
+    Err("give scheme and host, like https://relay.example.net".to_owned())
 }
 
 /// Which service is meant.
@@ -85,11 +132,7 @@ impl Connection {
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
     /// Run the service.
-    Serve {
-        /// Address and port to listen on; port 0 picks one.
-        #[arg(long, default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
-        listen: SocketAddr,
-    },
+    Serve(ServeArguments),
     /// Run the service with the railway's stand-in cameras and platforms.
     Demo(DemoArguments),
     /// Run one stand-in by itself, to rehearse with.
@@ -188,6 +231,9 @@ pub(crate) struct DemoArguments {
     /// Address and port to listen on; port 0 picks one.
     #[arg(long, default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
     pub(crate) listen: SocketAddr,
+    /// Accept plain HTTP from other machines.
+    #[arg(long)]
+    pub(crate) insecure: bool,
 }
 
 /// Reads a time like `500ms`, `30s`, `2m` or `1h`.

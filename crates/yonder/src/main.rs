@@ -43,7 +43,7 @@ fn main() -> ExitCode {
 fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     let Arguments { connection, command } = arguments;
     match command {
-        Command::Serve { listen } => serve::run(&connection.home_folder(), listen)?,
+        Command::Serve(arguments) => serve::run(&connection.home_folder(), arguments.into())?,
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,
         Command::Completions { shell } => arguments::print_completions(shell),

@@ -1,7 +1,6 @@
 //! `yonder serve`: the service from its start to its orderly end.
 
 use std::fs::File;
-use std::net::SocketAddr;
 use std::num::NonZero;
 use std::path::Path;
 use std::sync::Arc;
@@ -12,7 +11,7 @@ use tokio::runtime::Runtime;
 use tokio::signal::unix::{Signal, SignalKind, signal};
 use yonder_api::ServiceFacts;
 use yonder_engine::{Engine, MediaThreads};
-use yonder_http::Server;
+use yonder_http::{Server, ServerConfig};
 use yonder_service::{Home, HomeError, Service};
 use yonder_store::StoreError;
 
@@ -22,10 +21,10 @@ use crate::output::print;
 use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is told to stop.
-pub(crate) fn run(home: &Path, listen: SocketAddr) -> Result<(), Failure> {
+pub(crate) fn run(home: &Path, config: ServerConfig) -> Result<(), Failure> {
     let log = Log::start("info,actix_server=warn");
     raise_file_limit();
-    let (instance, stop) = Instance::start(home, listen)?;
+    let (instance, stop) = Instance::start(home, config)?;
     instance.runtime.spawn(log.left_out().keep_reporting());
     #[cfg(debug_assertions)]
     instance.block_media_thread_on_request();
@@ -96,7 +95,7 @@ pub(crate) struct Instance {
 
 impl Instance {
     /// Opens the home folder and listens. Nothing is served and nothing runs yet.
-    pub(crate) fn start(home: &Path, listen: SocketAddr) -> Result<(Self, StopSignal), Failure> {
+    pub(crate) fn start(home: &Path, config: ServerConfig) -> Result<(Self, StopSignal), Failure> {
         let home = Home::new(home);
         let lock = home.occupy().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
@@ -120,11 +119,10 @@ impl Instance {
         hang_disk_on_request(&store);
         let service = Service::new(store, engine, token).context("the records cannot be read")?;
         let service = Arc::new(service);
-        let server = Server::bind(Arc::clone(&service), listen).map_err(anyhow::Error::from)?;
-        let address = server.address().context("the address listened on is unknown")?;
-        let url = format!("http://{}", reachable(address));
+        let server = Server::bind(Arc::clone(&service), config).map_err(anyhow::Error::from)?;
+        let url = server.url().context("the address listened on is unknown")?;
         let facts = ServiceFacts {
-            url: url.clone(),
+            url: server.local_url().context("the address listened on is unknown")?,
             pid: std::process::id(),
             version: env!("CARGO_PKG_VERSION").to_owned(),
         };
@@ -184,19 +182,10 @@ fn cannot_open(error: HomeError) -> Failure {
             "Put the right key back, or name its file by YONDER_MASTER_KEY_FILE; nothing was changed. If it is lost for good, \
              `yonder master-key reset` makes a new one, and every password and stream key has to be set again."
         }
+        HomeError::RestoreInterrupted => {
+            "Run `yonder restore FILE` again. The former records lie in a file beside, with `before-restore` in its name."
+        }
         _ => return anyhow::Error::from(error).into(),
     };
     Failure::Other(anyhow::anyhow!("{:#}\n        {hint}", anyhow::Error::from(error)))
-}
-
-/// An address that clients on this machine can use.
-fn reachable(mut address: SocketAddr) -> SocketAddr {
-    if address.ip().is_unspecified() {
-        address.set_ip(if address.is_ipv4() {
-            std::net::Ipv4Addr::LOCALHOST.into()
-        } else {
-            std::net::Ipv6Addr::LOCALHOST.into()
-        });
-    }
-    address
 }

@@ -5,14 +5,16 @@
 mod support;
 
 use std::fs;
-use std::io::{Read as _, Write as _};
+use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpStream;
+use std::path::Path;
+use std::process::Command;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
 use serde_json::json;
-use support::{Service, World};
+use support::{Service, World, text};
 
 fn resident_bytes(service: &Service) -> u64 {
     let status = fs::read_to_string(format!("/proc/{}/status", service.process())).unwrap();
@@ -121,4 +123,100 @@ fn event_streams_of_one_caller_are_limited() {
         assert!(Instant::now() < deadline, "a closed stream still counts");
         thread::sleep(Duration::from_millis(200));
     }
+}
+
+/// Writes a new certificate for `localhost` into a folder, and returns it in PEM.
+fn write_certificate(folder: &Path) -> String {
+    let made = rcgen::generate_simple_self_signed(["localhost".to_owned()]).unwrap();
+    // The key first: the pair fits once both are there.
+    fs::write(folder.join("key.pem"), made.signing_key.serialize_pem()).unwrap();
+    fs::write(folder.join("cert.pem"), made.cert.pem()).unwrap();
+    made.cert.pem()
+}
+
+/// A client that trusts one certificate alone.
+fn trusting(certificate: &str) -> ureq::Agent {
+    let roots = [ureq::tls::Certificate::from_pem(certificate.as_bytes()).unwrap()];
+    let tls =
+        ureq::tls::TlsConfig::builder().root_certs(ureq::tls::RootCerts::new_with_certs(&roots)).build();
+    ureq::Agent::config_builder().tls_config(tls).http_status_as_error(false).build().into()
+}
+
+#[test]
+fn service_speaks_tls_with_a_certificate_that_is_replaced_while_a_stream_is_open() {
+    let folder = tempfile::tempdir().unwrap();
+    let first = write_certificate(folder.path());
+    let service = Service::start_with(|command| {
+        for (option, file) in [("--tls-cert", "cert.pem"), ("--tls-key", "key.pem")] {
+            command.arg(option).arg(folder.path().join(file));
+        }
+    });
+    let printed = service.printed();
+    let link = printed.split_whitespace().find(|word| word.contains("/setup#")).expect(&printed);
+    let (url, code) = link.split_once("/setup#").unwrap();
+    let url = url.replace("127.0.0.1", "localhost");
+    assert!(url.starts_with("https://"), "{url}");
+
+    let client = trusting(&first);
+    let body = json!({ "code": code, "name": "chief", "password": "a lamp in the window" });
+    let request = client.post(format!("{url}/api/v1/setup")).header("Content-Type", "application/json");
+    let signed_in = request.send(body.to_string()).unwrap();
+    let cookie = signed_in.headers()["set-cookie"].to_str().unwrap().to_owned();
+    assert!(cookie.starts_with("__Host-yonder-session=") && cookie.contains("; Secure"), "{cookie}");
+    let cookie = cookie.split(';').next().unwrap();
+    let mut stream = client.get(format!("{url}/api/v1/events")).header("Cookie", cookie).call().unwrap();
+    assert_eq!(stream.status(), 200);
+    // Commands on this machine need no certificate.
+    service.must(&["status"], "");
+
+    let second = write_certificate(folder.path());
+    let deadline = Instant::now() + Duration::from_secs(20);
+    while trusting(&second).get(format!("{url}/healthz")).call().is_err() {
+        assert!(Instant::now() < deadline, "the certificate is not replaced: {}", service.log());
+        thread::sleep(Duration::from_millis(200));
+    }
+    assert!(trusting(&first).get(format!("{url}/healthz")).call().is_err());
+    // The open stream goes on: its next heartbeat comes within ten seconds.
+    let mut reader = BufReader::new(stream.body_mut().as_reader());
+    let (mut line, begun) = (String::new(), Instant::now());
+    while !line.contains("\"alive\"") {
+        assert!(begun.elapsed() < Duration::from_secs(25), "no heartbeat");
+        line.clear();
+        assert!(reader.read_line(&mut line).unwrap() > 0, "the stream has ended");
+    }
+}
+
+#[test]
+fn plain_http_beyond_this_machine_is_refused() {
+    let home = tempfile::tempdir().unwrap();
+    let mut command = Command::new(env!("CARGO_BIN_EXE_yonder"));
+    command.args(["serve", "--listen", "0.0.0.0:0", "--home"]).arg(home.path());
+    let refused = command.output().unwrap();
+    assert_eq!(refused.status.code(), Some(1));
+    let said = text(&refused.stderr);
+    assert!(said.contains("--tls-cert") && said.contains("--insecure"), "{said}");
+}
+
+#[test]
+fn behind_a_proxy_cookies_are_secure_and_addresses_those_of_the_clients() {
+    let service = Service::start_with(|command| {
+        command.args(["--public-url", "https://relay.example.net", "--trusted-proxy", "127.0.0.1"]);
+    });
+    let printed = service.printed();
+    let link = printed.split_whitespace().find(|word| word.contains("/setup#")).expect(&printed);
+    assert!(link.starts_with("https://relay.example.net/setup#"), "{link}");
+    let code = link.split_once('#').unwrap().1;
+    let body = json!({ "code": code, "name": "chief", "password": "a lamp in the window" });
+    let request = ureq::post(format!("{}/api/v1/setup", service.url()));
+    let request = request.header("X-Forwarded-For", "198.51.100.77, 203.0.113.9");
+    let signed_in = request.header("Content-Type", "application/json").send(body.to_string()).unwrap();
+    let cookie = signed_in.headers()["set-cookie"].to_str().unwrap().to_owned();
+    assert!(cookie.starts_with("__Host-yonder-session=") && cookie.contains("; Secure"), "{cookie}");
+    let wrong = json!({ "name": "chief", "password": "a wrong password" });
+    let agent: ureq::Agent = ureq::Agent::config_builder().http_status_as_error(false).build().into();
+    let request = agent.post(format!("{}/api/v1/session", service.url()));
+    let request = request.header("X-Forwarded-For", "203.0.113.9");
+    let refused = request.header("Content-Type", "application/json").send(wrong.to_string()).unwrap();
+    assert_eq!(refused.status(), 401);
+    service.wait_log("203.0.113.9");
 }

@@ -91,7 +91,7 @@ async fn copy_of_the_records_is_a_file_of_its_job() {
     let app = init_service(
         App::new()
             .app_data(Data::from(Arc::clone(&service)))
-            .configure(configure(crate::limits::Limits::default())),
+            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
     )
     .await;
     let file = format!("/api/v1/jobs/{}/file", job["id"].as_str().unwrap());

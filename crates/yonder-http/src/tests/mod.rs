@@ -41,7 +41,7 @@ async fn ask(service: &Arc<Service>, request: TestRequest) -> (StatusCode, Value
     let app = init_service(
         App::new()
             .app_data(Data::from(Arc::clone(service)))
-            .configure(configure(crate::limits::Limits::default())),
+            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
     )
     .await;
     let (request, response) = call_service(&app, request.to_request()).await.into_parts();
@@ -322,7 +322,7 @@ async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
     let app = init_service(
         App::new()
             .app_data(Data::from(Arc::clone(&service)))
-            .configure(configure(crate::limits::Limits::default())),
+            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
     )
     .await;
     let plain = call_service(&app, TestRequest::get().uri("/").to_request()).await;

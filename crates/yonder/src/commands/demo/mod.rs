@@ -15,6 +15,7 @@ use crate::failure::Failure;
 use crate::logging::Log;
 use crate::output::{has_colour, print, print_json};
 use crate::serve::Instance;
+use yonder_http::ServerConfig;
 
 use railway::Railway;
 use summary::Summary;
@@ -34,7 +35,10 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
             temporary.path()
         }
     };
-    let (instance, stop) = Instance::start(home, arguments.listen)?;
+    let (instance, stop) = Instance::start(
+        home,
+        ServerConfig { insecure: arguments.insecure, ..ServerConfig::plain(arguments.listen) },
+    )?;
     let railway = instance.runtime.block_on(async {
         let mut railway = Railway::start()?;
         railway.announce().await;
