@@ -32,7 +32,7 @@ pub enum PreviewMessage {
 }
 
 /// Sends segments to `viewer` until it goes away or the stream ends. A viewer that is too slow misses frames up to the next
-/// keyframe. One of a feed that is absent waits for it for some seconds, and is then sent the cause.
+/// keyframe. A viewer of an absent feed is sent its cause after [`ABSENCE_TIMEOUT`].
 pub(crate) async fn run(watched: Watched, viewer: mpsc::Sender<PreviewMessage>) {
     let mut preview =
         Preview { viewer: viewer.clone(), headers: None, fragments: Fragmenter::default(), skips: false };
@@ -55,7 +55,7 @@ pub(crate) async fn run(watched: Watched, viewer: mpsc::Sender<PreviewMessage>) 
             }
         }
     };
-    // The viewer may have gone.
+    // The viewer may have closed its channel.
     let _sent = viewer.send(PreviewMessage::Ended(ended)).await;
 }
 

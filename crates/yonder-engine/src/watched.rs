@@ -1,6 +1,6 @@
 //! Streams that viewers watch: previews, stills and surveys.
 //!
-//! Each stream is pulled once, whoever watches it: cameras serve few viewers, and one of these must not take the place of a
+//! Each stream is pulled once for all viewers, since a camera accepts few sessions, and a viewer must not take that of a
 //! broadcast. The pull of a feed that runs is shared, also while it is absent. A stream that no relay uses is pulled for all of
 //! its viewers together; once a relay starts it, that pull ends and its viewers continue with the feed.
 
@@ -24,7 +24,7 @@ use crate::view::CauseView;
 /// Timeout of the first keyframe.
 const FIRST_KEYFRAME_TIMEOUT: Duration = Duration::from_secs(20);
 
-/// Gives viewers the one pull of a stream.
+/// Shares the pulls of streams among their viewers.
 #[derive(Debug, Clone)]
 pub(crate) struct Watcher {
     clock: Clock,
@@ -48,7 +48,7 @@ impl Watcher {
     fn stream(&self, spec: &FeedSpec) -> Stream {
         self.running_feed(spec).unwrap_or_else(|| {
             let pull = self.pull(spec);
-            // A relay may have been started meanwhile.
+            // A relay may have been started since the first check.
             self.running_feed(spec).unwrap_or(Stream::Pull(pull))
         })
     }

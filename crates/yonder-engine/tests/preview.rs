@@ -5,7 +5,7 @@
 mod support;
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use support::{KEY, PASSWORD, World};
 use tokio::sync::mpsc;
@@ -169,15 +169,18 @@ async fn viewers_of_an_absent_feed_dial_nothing_and_get_its_cause() {
     world.camera.switch_off().await;
     let absent = || world.engine.relay("relay").is_some_and(|relay| relay.feed.cause.is_some());
     world.until("the feed absent", 10, absent).await;
+    let (begun, sessions) = (Instant::now(), world.camera.sessions());
     let viewers: Vec<_> = (0..10).map(|_| watch(&world, "/summit/main", 400)).collect();
     let cause = world.engine.still(world.feed("/summit/main", PASSWORD)).await.unwrap_err();
     assert_eq!(cause.code, world.engine.relay("relay").unwrap().feed.cause.unwrap().code);
     for (mut viewer, _task) in viewers {
         let PreviewMessage::Ended(Some(_)) = next(&mut viewer).await else { panic!("there is no picture") };
     }
+    // A viewer that dials by itself is refused at once.
+    assert!(begun.elapsed() > Duration::from_secs(5), "{:?}", begun.elapsed());
     // One that waits while the camera comes back sees its picture, from the one session.
     let (mut viewer, _task) = watch(&world, "/summit/main", 400);
     world.camera.switch_on().unwrap();
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
-    assert_eq!((world.camera.viewers(), world.camera.refused()), (1, 0));
+    assert_eq!((world.camera.viewers(), world.camera.sessions()), (1, sessions + 1));
 }

@@ -1,4 +1,4 @@
-//! How clients reach the service: by TLS or not, at which address, through which proxies.
+//! Access settings: TLS, public URL and trusted proxies, with the session cookie and the client address that follow from them.
 
 use std::net::{IpAddr, Ipv4Addr};
 
@@ -31,8 +31,8 @@ pub struct Access {
 
 impl Access {
     /// Returns the settings that a request is handled by.
-    pub(crate) fn of(request: &HttpRequest) -> Self {
-        request.app_data::<Data<Self>>().map(|access| Self::clone(access)).unwrap_or_default()
+    pub(crate) fn of(request: &HttpRequest) -> Data<Self> {
+        request.app_data::<Data<Self>>().cloned().unwrap_or_else(|| Data::new(Self::default()))
     }
 
     /// True if browsers come by TLS: to the service itself, or to a proxy in front of it.
@@ -70,7 +70,7 @@ impl Access {
         let chain: Vec<&str> = headers.flat_map(|value| value.split(',')).map(str::trim).collect();
         let mut client = peer;
         for hop in chain.into_iter().rev() {
-            // What a client has made up stands before the first address that is no address.
+            // Entries further left may be forged by the client.
             let Some(address) = read_address(hop) else { break };
             client = address;
             if !self.is_trusted(address) {

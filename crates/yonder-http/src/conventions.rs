@@ -1,4 +1,4 @@
-//! What holds for all operations of the API's description: their ids and roles, and the problems that each can answer with.
+//! Conventions of the OpenAPI document: operation ids, roles, and the problem responses of each operation.
 
 use std::sync::LazyLock;
 

@@ -11,7 +11,7 @@ use actix_web::HttpMessage as _;
 use actix_web::body::MessageBody;
 use actix_web::dev::{Payload, ServiceRequest, ServiceResponse};
 use actix_web::error::PayloadError;
-use actix_web::http::header::UPGRADE;
+use actix_web::http::header::{CONTENT_LENGTH, TRANSFER_ENCODING, UPGRADE};
 use actix_web::middleware::Next;
 use actix_web::web::Bytes;
 use futures_util::Stream;
@@ -36,7 +36,9 @@ pub(super) async fn limit_body(
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
     let is_known = is_identified(&request);
-    if !(is_known && request.headers().contains_key(UPGRADE)) {
+    let headers = request.headers();
+    let has_body = headers.contains_key(CONTENT_LENGTH) || headers.contains_key(TRANSFER_ENCODING);
+    if has_body && !(is_known && headers.contains_key(UPGRADE)) {
         let deadline = Instant::now() + if is_known { KNOWN_BODY } else { PUBLIC_BODY };
         let body = request.take_payload();
         let timed = TimedBody { body, timer: Box::pin(sleep_until(deadline)) };

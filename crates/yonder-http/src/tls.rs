@@ -37,12 +37,12 @@ pub enum TlsError {
         /// Why.
         source: io::Error,
     },
-    /// A file does not contain what it should.
+    /// A file contains no certificate or no key.
     #[error("{path} contains no {what} in PEM")]
     Missing {
         /// The file.
         path: String,
-        /// What is missing.
+        /// `certificate` or `private key`.
         what: &'static str,
     },
     /// Certificate and key cannot be used together.

@@ -50,7 +50,7 @@ pub struct Actor {
 }
 
 impl Actor {
-    /// The service itself, for what its clock does.
+    /// The service itself, for on-air windows.
     pub(crate) fn schedule() -> Self {
         Self {
             name: "schedule".to_owned(),

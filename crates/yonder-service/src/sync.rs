@@ -15,7 +15,7 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 /// What the call fails with, and [`ServiceError::Internal`] after a panic in it.
 ///
 /// # Cancel safety
-/// When dropped, the call goes on to its end.
+/// When dropped, the call still runs to completion.
 pub async fn run_blocking<T: Send + 'static>(
     call: impl FnOnce() -> Result<T, ServiceError> + Send + 'static,
 ) -> Result<T, ServiceError> {

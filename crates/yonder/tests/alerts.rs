@@ -331,11 +331,7 @@ fn a_crash_is_an_alert_and_a_sign_of_life_comes_at_each_start() {
 #[test]
 fn alert_is_raised_and_delivered_while_the_disk_hangs() {
     let (address, bag) = listen(web);
-    let folder = tempfile::tempdir().unwrap();
-    let hang = folder.path().join("hang");
-    let service = Service::start_with(|command| {
-        command.env("YONDER_TEST_HANG_RECORDS", &hang);
-    });
+    let (service, hang) = Service::start_with_disk_that_can_hang();
     let world = World::start();
     service.set_up_line(&world);
     let url = format!("http://{address}/alerts");

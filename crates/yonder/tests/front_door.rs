@@ -1,4 +1,4 @@
-//! What strangers can do to the service: it must cost neither memory nor a frame.
+//! The HTTP server towards strangers: floods, slow bodies, TLS, and proxies.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
@@ -176,7 +176,7 @@ fn service_speaks_tls_with_a_certificate_that_is_replaced_while_a_stream_is_open
         thread::sleep(Duration::from_millis(200));
     }
     assert!(trusting(&first).get(format!("{url}/healthz")).call().is_err());
-    // The open stream goes on: its next heartbeat comes within ten seconds.
+    // The open stream is not cut: its next heartbeat comes within ten seconds.
     let mut reader = BufReader::new(stream.body_mut().as_reader());
     let (mut line, begun) = (String::new(), Instant::now());
     while !line.contains("\"alive\"") {

@@ -134,11 +134,7 @@ fn times_that_are_none_are_refused_and_nothing_changes() {
 
 #[test]
 fn a_window_closes_while_the_disk_hangs() {
-    let folder = tempfile::tempdir().unwrap();
-    let hang = folder.path().join("hang");
-    let service = Service::start_with(|command| {
-        command.env("YONDER_TEST_HANG_RECORDS", &hang);
-    });
+    let (service, hang) = Service::start_with_disk_that_can_hang();
     let world = World::start();
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");

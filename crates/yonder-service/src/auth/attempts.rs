@@ -1,7 +1,7 @@
 //! Limit on guessing passwords and codes: after some failures a source has to wait, longer each time.
 //!
-//! Failures are counted by source and name, so that a stranger who knows a name does not shut its owner out, and by source alone, so
-//! that many names are of no use. An attempt counts as a failure before its password is hashed, so that parallel ones count as well.
+//! Failures are counted by source and name, so that a stranger cannot lock an account, and by source alone, so that one source cannot
+//! try many names. An attempt counts as a failure before its password is hashed, so that parallel ones count as well.
 
 use std::collections::HashMap;
 use std::net::IpAddr;
@@ -20,7 +20,7 @@ const MAX_COUNTERS: usize = 4_096;
 /// Longest name that is kept, in characters.
 const MAX_NAME: usize = 64;
 
-/// Network address of an attempt, as far as it identifies somebody: of IPv6 the network of 64 bits, which one subscriber has.
+/// Source address of an attempt: an IPv4 address, or the /64 prefix of an IPv6 address, which is that of one subscriber.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Source(IpAddr);
 

@@ -84,7 +84,7 @@ impl Records {
         Ok(open.into_iter().map(|invitation| self.invitation_facts(invitation)).collect())
     }
 
-    /// What a code invites to.
+    /// Returns the invitation of a code.
     ///
     /// # Errors
     /// [`ServiceError::InvitationRefused`], or when the records cannot be read.
@@ -105,7 +105,7 @@ impl Auth {
         self.records.write(|transaction| transaction.add_person(&name, &hash, role))
     }
 
-    /// Gives a keeper a password; somebody new may then sign in.
+    /// Sets the password of a person; an unknown one is added as a keeper.
     ///
     /// # Errors
     /// As [`Auth::add_person`], but for a name that is taken.
@@ -116,7 +116,7 @@ impl Auth {
         } else {
             self.add_person(name, password, Role::Keeper)?;
         }
-        // With people there, nobody may use the set-up link.
+        // The set-up link is for a service without people.
         *lock(&self.set_up_code) = None;
         self.clear_caches();
         Ok(())

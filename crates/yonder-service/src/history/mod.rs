@@ -19,7 +19,7 @@ use crate::sync::lock;
 use rates::Series;
 use traffic::TrafficCounter;
 
-/// What ran, for how long, and how well.
+/// States, outages, traffic and bit rates over time.
 #[derive(Debug)]
 pub struct History {
     records: Arc<Records>,

@@ -67,7 +67,7 @@ impl History {
         self.write_notes(notes, now_ms, false)
     }
 
-    /// The same under the lock of changes, which the caller holds.
+    /// As [`History::observe`], for a caller that holds the lock of changes.
     ///
     /// # Errors
     /// As [`History::observe`].
@@ -157,7 +157,7 @@ impl History {
         sights.into_values().collect()
     }
 
-    /// What the platform of a push that holds does about silence.
+    /// Returns the time for which the platform of a holding push accepts silence.
     fn silence(&self, push: &PushView) -> Option<Silence> {
         if push.state != PushPhase::Holding {
             return None;

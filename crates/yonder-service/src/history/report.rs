@@ -59,7 +59,7 @@ impl History {
         Ok(lines.into_iter().map(views::log_entry).collect())
     }
 
-    /// What was up, what was down and whose side it was, over a month.
+    /// Returns the availability report of a month, with the side of each outage.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] for a month that is none, or when the records cannot be read.

@@ -22,7 +22,7 @@ impl Journal {
         self.keep_audit_of_fields(change, &[]);
     }
 
-    /// The same from an async task.
+    /// Adds the entry of [`Journal::audit`] from an async task.
     ///
     /// # Cancel safety
     /// When dropped, it is recorded all the same.

@@ -22,7 +22,7 @@ use crate::time;
 const MOST_MORE: u32 = 1_000;
 
 impl Planner {
-    /// The budget of what runs, or would.
+    /// Returns the budget of the running relays, with the changes that are asked about.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, or when the records cannot be read.

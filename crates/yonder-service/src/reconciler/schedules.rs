@@ -17,7 +17,7 @@ use crate::records::{schedule, schedule_of};
 use crate::sync::lock;
 use crate::time;
 
-/// Longest pause between two checks: somebody may set the clock.
+/// Longest pause between two checks, since the system clock may be set.
 const MAX_PAUSE: Duration = Duration::from_secs(20);
 
 impl Reconciler {
@@ -62,7 +62,7 @@ impl Reconciler {
         next
     }
 
-    /// Opens or closes a window, unless a person has stopped the relay meanwhile. Waits a second at most for a change in progress,
+    /// Opens or closes a window, unless the relay has been stopped since. Waits a second at most for a change in progress,
     /// and to close a window not for the disk.
     fn open_or_close(&self, name: &str) -> Result<(), ServiceError> {
         let changing = self.records.try_lock_changes();

@@ -103,7 +103,7 @@ impl Records {
         Ok(spec)
     }
 
-    /// The same for the lighter stream: account and transport are the main stream's.
+    /// Returns the specification of the sub stream. Account and transport are those of the main stream.
     ///
     /// # Errors
     /// As [`Records::dialable_feed_spec`].

@@ -54,7 +54,7 @@ pub(crate) struct Alerting {
     pub(crate) receivers: Vec<StoredReceiver>,
 }
 
-/// The store, and what is kept of it in memory.
+/// The store, and copies of some records in memory.
 #[derive(Debug)]
 pub struct Records {
     pub(crate) store: Store,
@@ -91,12 +91,12 @@ impl Records {
         })
     }
 
-    /// Waits for the end of the change in progress, and keeps others from beginning.
+    /// Locks changes: waits for the one in progress, and blocks others while the guard lives.
     pub(crate) fn lock_changes(&self) -> MutexGuard<'_, ()> {
         self.write_lock.lock()
     }
 
-    /// The same, but waits a second at most, so that names do not change during an observation. `None` after a change that takes
+    /// As [`Records::lock_changes`], with a timeout of one second, so that names do not change during an observation. `None` after a change that takes
     /// longer, as on a disk that hangs.
     pub(crate) fn try_lock_changes(&self) -> Option<MutexGuard<'_, ()>> {
         self.write_lock.try_lock_for(CHANGE_TIMEOUT)

@@ -45,12 +45,12 @@ impl Records {
         Ok(sheets.into_values().collect())
     }
 
-    /// The sheet of that name, whatever its case.
+    /// Returns the sheet of a name, compared without case.
     pub(crate) fn sheet(&self, name: &str) -> Result<Option<NamedSheet>, ServiceError> {
         Ok(self.sheets()?.into_iter().find(|sheet| sheet.name.eq_ignore_ascii_case(name.trim())))
     }
 
-    /// The right spelling of a platform's name; nothing for an empty one.
+    /// Returns a platform's name as it is stored; `None` for an empty one.
     pub(crate) fn known_platform(&self, name: Option<&str>) -> Result<Option<String>, ServiceError> {
         let Some(name) = name.map(str::trim).filter(|name| !name.is_empty()) else { return Ok(None) };
         self.sheet(name)?.map(|sheet| Some(sheet.name)).ok_or_else(|| self.no_platform(name))

@@ -180,7 +180,7 @@ impl Transaction<'_> {
         self.start(&relay)
     }
 
-    /// The same without the check of its keys.
+    /// Stores that a relay is wanted, without the check of its keys.
     ///
     /// # Errors
     /// As [`Transaction::start_relay`].

@@ -64,14 +64,14 @@ impl Transaction<'_> {
     }
 }
 
-/// What is done after the commit of a transaction.
+/// Work after the commit of a transaction.
 #[derive(Debug, Default)]
 struct Pending {
     effects: Vec<Effect>,
     refresh: Refresh,
 }
 
-/// What is read from the store after a transaction.
+/// Records that are read again after a transaction.
 #[derive(Debug, Default, PartialEq, Eq)]
 enum Refresh {
     /// Nothing was named: everything is read.

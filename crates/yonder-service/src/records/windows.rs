@@ -23,7 +23,7 @@ pub(crate) fn schedule(relay: &StoredRelay) -> Result<Schedule, ScheduleError> {
     Schedule::read(&relay.on_air, &relay.zone)
 }
 
-/// The same, with an error for the API.
+/// As [`schedule`], with an error for the API.
 pub(crate) fn schedule_of(relay: &StoredRelay) -> Result<Schedule, ServiceError> {
     schedule(relay).map_err(|error| refused(&error))
 }
@@ -43,7 +43,7 @@ pub(crate) fn facts(relay: &StoredRelay) -> Option<OnAir> {
     })
 }
 
-/// What of a relay's times is to be changed.
+/// Changes of a relay's windows, zone and quiet minute.
 #[derive(Debug, Default)]
 pub(super) struct Times {
     pub(super) on_air: Option<Vec<String>>,

@@ -203,7 +203,7 @@ impl Service {
         &self.notifications
     }
 
-    /// What brings the engine to what is stored.
+    /// Reconciliation of the engine with the records.
     #[must_use]
     pub fn reconciler(&self) -> &Arc<Reconciler> {
         &self.reconciler

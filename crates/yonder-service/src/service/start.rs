@@ -11,7 +11,7 @@ use crate::jobs::JobContext;
 use crate::sync::run_blocking;
 
 impl Service {
-    /// Starts a relay, once a preflight lets it: before its first start, and after something about it changed.
+    /// Starts a relay. Before its first start and after a change of its set-up a preflight has to pass.
     ///
     /// # Errors
     /// [`ServiceError::PreflightFailed`] with the checks, and as [`Transaction::start_relay`](crate::Transaction::start_relay).

@@ -71,6 +71,17 @@ impl Service {
         service
     }
 
+    /// Starts the program with a disk that hangs while the returned file exists.
+    pub(crate) fn start_with_disk_that_can_hang() -> (Self, PathBuf) {
+        let home = tempfile::tempdir().unwrap();
+        let hang = home.path().join("hang");
+        let mut service = Self { home, child: None };
+        service.start_configured(Command::new(program()), "127.0.0.1:0", |command| {
+            command.env("YONDER_TEST_HANG_RECORDS", &hang);
+        });
+        (service, hang)
+    }
+
     /// Starts the program in the same home folder with a change to its command.
     pub(crate) fn start_again_with(&mut self, configure: impl FnOnce(&mut Command)) {
         self.start_configured(Command::new(program()), "127.0.0.1:0", configure);
