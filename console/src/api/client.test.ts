@@ -26,8 +26,8 @@ test("names with blanks and slashes stay one part of an address", () => {
 });
 
 test("a query says what is given, and nothing of what is not", () => {
-  const query = { about: "Fell & Yard", most: 50, deeds: false, from: undefined, kind: null, side: "" };
-  expect(address(["logbook"], query)).toBe("/api/v1/logbook?about=Fell+%26+Yard&most=50&deeds=false");
+  const query = { about: "Fell & Yard", limit: 50, changes: false, from: undefined, kind: null, side: "" };
+  expect(address(["logbook"], query)).toBe("/api/v1/logbook?about=Fell+%26+Yard&limit=50&changes=false");
 });
 
 test("changes carry the session's token, and questions do not", async () => {

@@ -52,7 +52,7 @@ test("a lost connection does not end a job", async () => {
   vi.useFakeTimers({ shouldAdvanceTime: true, advanceTimeDelta: 200 });
   answering([job("running"), new TypeError("failed to fetch"), job("done", { result: 3 })]);
   const steps: (JobProgress | null)[] = [];
-  expect(await runJob(["finds"], {}, { onProgress: (each) => steps.push(each) })).toBe(3);
+  expect(await runJob(["discoveries"], {}, { onProgress: (each) => steps.push(each) })).toBe(3);
   expect(steps).toContain(null);
 });
 

@@ -147,6 +147,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All contacts by name. */
+        get: operations["contacts_list"];
+        put?: never;
+        /** Adds a contact. A web contact without a secret gets one, which is shown this once. */
+        post: operations["contacts_add"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contacts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One contact. */
+        get: operations["contacts_show"];
+        put?: never;
+        post?: never;
+        /** Removes a contact. */
+        delete: operations["contacts_remove"];
+        options?: never;
+        head?: never;
+        /** Changes a contact. */
+        patch: operations["contacts_edit"];
+        trace?: never;
+    };
+    "/api/v1/contacts/{name}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tells a contact that this is a test, and answers once it was told. */
+        post: operations["contacts_test"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/day": {
         parameters: {
             query?: never;
@@ -229,6 +283,26 @@ export interface paths {
         put?: never;
         /** Key and passphrase in clear. Every call is recorded. */
         post: operations["destinations_reveal"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/discoveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
+         *     an audit entry.
+         */
+        post: operations["discoveries_find"];
         delete?: never;
         options?: never;
         head?: never;
@@ -334,26 +408,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/finds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
-         *     an audit entry.
-         */
-        post: operations["finds_find"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/invitations": {
         parameters: {
             query?: never;
@@ -433,7 +487,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Jobs of the last hour, the latest first: one's own, and with the role keeper all. */
+        /** Jobs of the last hour, the latest first: one's own, and with the role admin all. */
         get: operations["jobs_list"];
         put?: never;
         post?: never;
@@ -656,60 +710,6 @@ export interface paths {
         head?: never;
         /** Changes rules of a platform; a shipped sheet becomes one's own by that. */
         patch: operations["platforms_edit"];
-        trace?: never;
-    };
-    "/api/v1/receivers": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** All receivers by name. */
-        get: operations["receivers_list"];
-        put?: never;
-        /** Adds a receiver. A web receiver without a secret gets one, which is shown this once. */
-        post: operations["receivers_add"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/receivers/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One receiver. */
-        get: operations["receivers_show"];
-        put?: never;
-        post?: never;
-        /** Removes a receiver. */
-        delete: operations["receivers_remove"];
-        options?: never;
-        head?: never;
-        /** Changes a receiver. */
-        patch: operations["receivers_edit"];
-        trace?: never;
-    };
-    "/api/v1/receivers/{name}/test": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Tells a receiver that this is a test, and answers once it was told. */
-        post: operations["receivers_test"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
         trace?: never;
     };
     "/api/v1/relays": {
@@ -967,7 +967,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Sessions that go on: one's own; for keepers, everybody's. */
+        /** Sessions that go on: one's own; for admins, everybody's. */
         get: operations["sessions_list"];
         put?: never;
         post?: never;
@@ -987,7 +987,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Ends a session: one of one's own; for keepers, anybody's. */
+        /** Ends a session: one of one's own; for admins, anybody's. */
         delete: operations["sessions_end"];
         options?: never;
         head?: never;
@@ -1184,10 +1184,10 @@ export interface components {
          * @enum {string}
          */
         Action: "edit-feed" | "rekey" | "edit-destination" | "edit-uplink" | "retry" | "resume";
-        /** @description A receiver that was added, with the secret that was made for it. */
-        AddedReceiver: {
-            /** @description The receiver. */
-            receiver: components["schemas"]["Receiver"];
+        /** @description A contact that was added, with the secret that was made for it. */
+        AddedContact: {
+            /** @description The contact. */
+            contact: components["schemas"]["Contact"];
             secret?: components["schemas"]["Secret"] | null;
         };
         /** @description An alert. */
@@ -1204,7 +1204,7 @@ export interface components {
             open: components["schemas"]["OpenAlert"][];
             /**
              * Format: int32
-             * @description While it goes on, it is told again after so many seconds.
+             * @description Seconds after which an open alert is repeated.
              */
             repeat_s: number;
             /**
@@ -1212,7 +1212,7 @@ export interface components {
              * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
              */
             revision?: number;
-            /** @description Names of those who are told; none for all. */
+            /** @description Names of the contacts; empty for all of them. */
             to: string[];
             /** @description What it is raised for. */
             when: string;
@@ -1225,10 +1225,10 @@ export interface components {
             name?: string | null;
             /**
              * Format: int32
-             * @description While it goes on, it is told again after so many seconds.
+             * @description Seconds after which an open alert is repeated.
              */
             repeat_s?: number | null;
-            /** @description Names of those who are told; none for all. */
+            /** @description Names of the contacts; empty for all of them. */
             to?: string[] | null;
             /** @description What it is raised for. */
             when?: string | null;
@@ -1283,44 +1283,6 @@ export interface components {
              * @description How many.
              */
             steps: number;
-        };
-        /** @description A named blank. */
-        Blank: components["schemas"]["BlankKind"] & {
-            /** @description Name, as in `{name}`. */
-            name: string;
-        };
-        /** @description What may stand in a blank. */
-        BlankKind: {
-            /** @enum {string} */
-            kind: "text";
-        } | {
-            /** @enum {string} */
-            kind: "number";
-            /**
-             * Format: int64
-             * @description Smallest that is accepted.
-             */
-            least: number;
-            /**
-             * Format: int64
-             * @description Largest that is accepted.
-             */
-            most: number;
-            /**
-             * Format: int64
-             * @description Added before it is written.
-             */
-            offset?: number;
-            /**
-             * Format: int32
-             * @description Digits written at least, with zeros in front.
-             */
-            width?: number;
-        } | {
-            /** @description The choices. A blank named `stream` with the words `main` and `sub` makes both addresses. */
-            choices: components["schemas"]["Choice"][];
-            /** @enum {string} */
-            kind: "choice";
         };
         /** @description One record that is changed. */
         BookChange: {
@@ -1399,12 +1361,32 @@ export interface components {
             code: string;
             /** @description Next step. */
             hint: string;
-            /** @description Likely reasons, likeliest first; often none. */
-            likely?: string[];
             /** @description One sentence. */
             message: string;
+            /** @description Likely reasons, likeliest first; often none. */
+            probable_causes?: string[];
             /** @description Whose side it is on. */
             side: components["schemas"]["Side"];
+        };
+        /** @description How a contact is notified. Without any secret. */
+        Channel: {
+            /** @enum {string} */
+            type: "webhook";
+            /** @description `https://` or `http://` address. */
+            url: string;
+        } | {
+            /** @description Sender. */
+            from: string;
+            /** @description Transport security of the connection to the mail server. */
+            security?: components["schemas"]["MailSecurity"];
+            /** @description Mail server, as `host` or `host:port`. */
+            server: string;
+            /** @description Recipients. */
+            to: string[];
+            /** @enum {string} */
+            type: "email";
+            /** @description User at the mail server; the contact's secret is the password. */
+            user?: string | null;
         };
         /** @description One check. */
         Check: {
@@ -1454,6 +1436,43 @@ export interface components {
          * @enum {string}
          */
         ConditionLevel: "off" | "good" | "holding" | "starting" | "degraded" | "down" | "blocked";
+        /** @description A contact. */
+        Contact: {
+            /** @description How it is notified. */
+            channel: components["schemas"]["Channel"];
+            /** @description There is a secret. */
+            has_secret: boolean;
+            /** @description Stable id: it stays when the name changes. */
+            id?: string;
+            /** @description Name. */
+            name: string;
+            /**
+             * Format: int64
+             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
+             */
+            revision?: number;
+            /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
+            secret_lost?: boolean;
+            /**
+             * Format: int32
+             * @description Hours from one sign of life to the next.
+             */
+            sign_of_life_h?: number | null;
+            /** @description Notifications that wait for delivery. */
+            undelivered?: number;
+        };
+        /** @description A change of a contact; what is left out stays. */
+        ContactChange: {
+            channel?: components["schemas"]["Channel"] | null;
+            /** @description New name. */
+            name?: string | null;
+            secret?: components["schemas"]["Secret"] | null;
+            /**
+             * Format: int32
+             * @description Hours from one sign of life to the next; 0 for none.
+             */
+            sign_of_life_h?: number | null;
+        };
         /** @description Name and password. */
         Credentials: {
             /** @description Name. */
@@ -1619,49 +1638,6 @@ export interface components {
          * @enum {string}
          */
         FeedPhase: "off" | "dialing" | "flowing" | "stalled" | "waiting" | "blocked";
-        /** @description What moves of a feed. */
-        FeedPulse: {
-            /**
-             * Format: int64
-             * @description Age of all this in seconds.
-             */
-            age_s?: number;
-            /**
-             * Format: int64
-             * @description Bytes received.
-             */
-            bytes: number;
-            /**
-             * Format: double
-             * @description Measured frames per second.
-             */
-            fps?: number | null;
-            /**
-             * Format: int64
-             * @description Measured rate.
-             */
-            kbps: number;
-            /**
-             * Format: double
-             * @description Measured seconds between keyframes.
-             */
-            keyframe_interval_s?: number | null;
-            /**
-             * Format: int64
-             * @description Packets lost.
-             */
-            packets_lost: number;
-            /**
-             * Format: double
-             * @description Seconds until the next attempt, while waiting or blocked.
-             */
-            retry_in_s?: number | null;
-            /**
-             * Format: int64
-             * @description Pictures and frames of sound dropped because of that.
-             */
-            units_dropped: number;
-        };
         /** @description A feed at one moment. */
         FeedState: {
             /**
@@ -1714,6 +1690,49 @@ export interface components {
              */
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
+        };
+        /** @description What moves of a feed. */
+        FeedStats: {
+            /**
+             * Format: int64
+             * @description Age of all this in seconds.
+             */
+            age_s?: number;
+            /**
+             * Format: int64
+             * @description Bytes received.
+             */
+            bytes: number;
+            /**
+             * Format: double
+             * @description Measured frames per second.
+             */
+            fps?: number | null;
+            /**
+             * Format: int64
+             * @description Measured rate.
+             */
+            kbps: number;
+            /**
+             * Format: double
+             * @description Measured seconds between keyframes.
+             */
+            keyframe_interval_s?: number | null;
+            /**
+             * Format: int64
+             * @description Packets lost.
+             */
+            packets_lost: number;
+            /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting or blocked.
+             */
+            retry_in_s?: number | null;
+            /**
+             * Format: int64
+             * @description Pictures and frames of sound dropped because of that.
+             */
+            units_dropped: number;
         };
         /** @description A field that is different. */
         FieldChange: {
@@ -2004,6 +2023,11 @@ export interface components {
             encrypted: boolean;
             /**
              * Format: int64
+             * @description What the platform believes the way could carry, where it says.
+             */
+            estimated_bandwidth_kbps?: number | null;
+            /**
+             * Format: int64
              * @description Latency that both sides agreed on.
              */
             latency_ms: number;
@@ -2017,11 +2041,6 @@ export interface components {
              * @description Packets sent again.
              */
             retransmitted: number;
-            /**
-             * Format: int64
-             * @description What the platform believes the way could carry, where it says.
-             */
-            room_kbps?: number | null;
             /**
              * Format: int64
              * @description Round trip.
@@ -2087,7 +2106,7 @@ export interface components {
             token: components["schemas"]["Token"];
         };
         /**
-         * @description How mail travels to its server.
+         * @description Transport security of a connection to a mail server.
          * @enum {string}
          */
         MailSecurity: "tls" | "starttls" | "none";
@@ -2197,13 +2216,26 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description While it goes on, it is told again after so many seconds; 14 400 where nothing is said.
+             * @description Seconds after which an open alert is repeated; 14 400 by default.
              */
             repeat_s?: number | null;
-            /** @description Names of those who are told; all where nothing is said. */
+            /** @description Names of the contacts; all of them by default. */
             to?: string[];
             /** @description What it is raised for, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
             when: string;
+        };
+        /** @description A contact to be added. */
+        NewContact: {
+            /** @description How it is notified. */
+            channel: components["schemas"]["Channel"];
+            /** @description Name, unique among contacts. */
+            name: string;
+            secret?: components["schemas"]["Secret"] | null;
+            /**
+             * Format: int32
+             * @description Hours between signs of life, the first at each start; none by default, or for 0.
+             */
+            sign_of_life_h?: number | null;
         };
         /** @description A destination to be added. Server address and key may be pasted together, into either field. */
         NewDestination: {
@@ -2235,6 +2267,22 @@ export interface components {
             /** @description Where people watch. */
             watch_page?: string | null;
         };
+        /** @description Where to look for cameras. */
+        NewDiscovery: {
+            /**
+             * @description Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
+             *     are probed.
+             */
+            at?: string | null;
+            /**
+             * Format: int32
+             * @description Seconds to wait for answers: 1 to 30; 3 where left out.
+             */
+            for_s?: number | null;
+            password?: components["schemas"]["Secret"] | null;
+            /** @description User name for the cameras. */
+            user?: string | null;
+        };
         /** @description A feed to be added. */
         NewFeed: {
             /** @description Name, unique among feeds. */
@@ -2250,22 +2298,6 @@ export interface components {
             /** @description RTSP address of the main stream. A user name and password in it are taken out and sealed. */
             url: components["schemas"]["Secret"];
             /** @description User name, where the address holds none. */
-            user?: string | null;
-        };
-        /** @description Where to look for cameras. */
-        NewFind: {
-            /**
-             * @description Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
-             *     are probed.
-             */
-            at?: string | null;
-            /**
-             * Format: int32
-             * @description Seconds to wait for answers: 1 to 30; 3 where left out.
-             */
-            for_s?: number | null;
-            password?: components["schemas"]["Secret"] | null;
-            /** @description User name for the cameras. */
             user?: string | null;
         };
         /** @description Somebody to be invited; for somebody who may sign in already, the link gives a new password and keeps their role. */
@@ -2284,19 +2316,6 @@ export interface components {
             rules?: {
                 [key: string]: string;
             };
-        };
-        /** @description A receiver to be added. */
-        NewReceiver: {
-            /** @description Name, unique among receivers. */
-            name: string;
-            secret?: components["schemas"]["Secret"] | null;
-            /**
-             * Format: int32
-             * @description Hours from one sign of life to the next, the first at each start; none where nothing is said, or for 0.
-             */
-            sign_of_life_h?: number | null;
-            /** @description Where and how. */
-            way: components["schemas"]["Way"];
         };
         /** @description A rehearsal to be held. */
         NewRehearsal: {
@@ -2459,15 +2478,15 @@ export interface components {
             /** @description The one to be valid from now on, ten characters at least. */
             new: components["schemas"]["Secret"];
         };
-        /** @description A camera's RTSP address with named blanks. */
+        /** @description A camera's RTSP address with named placeholders. */
         Pattern: {
-            /** @description The blanks; `host` and `port` need no declaration. */
-            blanks?: components["schemas"]["Blank"][];
             /** @description Name, unique among patterns. */
             name: string;
             /** @description What it is for. */
             note?: string;
-            /** @description Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            /** @description The placeholders; `host` and `port` need no declaration. */
+            placeholders?: components["schemas"]["Placeholder"][];
+            /** @description Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
             template: string;
         };
         /** @description Feeds to be made from a pattern, all or none. */
@@ -2479,7 +2498,7 @@ export interface components {
             password?: components["schemas"]["Secret"] | null;
             /** @description SHA-256 fingerprint of the one certificate that is trusted. */
             pin?: string | null;
-            /** @description What stands in the blanks. */
+            /** @description What stands in the placeholders. */
             set: {
                 [key: string]: string;
             };
@@ -2512,6 +2531,44 @@ export interface components {
         PersonChange: {
             /** @description New role, from their next request on. */
             role: components["schemas"]["Role"];
+        };
+        /** @description A named placeholder. */
+        Placeholder: components["schemas"]["PlaceholderKind"] & {
+            /** @description Name, as in `{name}`. */
+            name: string;
+        };
+        /** @description What may stand in a placeholder. */
+        PlaceholderKind: {
+            /** @enum {string} */
+            kind: "text";
+        } | {
+            /** @enum {string} */
+            kind: "number";
+            /**
+             * Format: int64
+             * @description Largest that is accepted.
+             */
+            max: number;
+            /**
+             * Format: int64
+             * @description Smallest that is accepted.
+             */
+            min: number;
+            /**
+             * Format: int64
+             * @description Added before it is written.
+             */
+            offset?: number;
+            /**
+             * Format: int32
+             * @description Minimum number of digits, with zeros in front.
+             */
+            width?: number;
+        } | {
+            /** @description The choices. A placeholder named `stream` with the words `main` and `sub` makes both addresses. */
+            choices: components["schemas"]["Choice"][];
+            /** @enum {string} */
+            kind: "choice";
         };
         /** @description A platform. */
         Platform: {
@@ -2596,40 +2653,6 @@ export interface components {
          * @enum {string}
          */
         PushPhase: "off" | "dialing" | "live" | "holding" | "lagging" | "waiting" | "blocked";
-        /** @description What moves of a push. */
-        PushPulse: {
-            /**
-             * Format: int64
-             * @description How far it is behind the feed.
-             */
-            backlog_ms: number;
-            /**
-             * Format: int64
-             * @description Bytes sent.
-             */
-            bytes: number;
-            /**
-             * Format: int64
-             * @description Pictures skipped because the way was too slow.
-             */
-            frames_dropped: number;
-            /**
-             * Format: int64
-             * @description Pictures sent.
-             */
-            frames_sent: number;
-            /**
-             * Format: int64
-             * @description Rate going out.
-             */
-            kbps: number;
-            link?: components["schemas"]["LinkFacts"] | null;
-            /**
-             * Format: double
-             * @description Seconds until the next attempt, while waiting for it or blocked.
-             */
-            retry_in_s?: number | null;
-        };
         /** @description What went out to one destination. */
         PushRates: {
             /** @description Name of the destination. */
@@ -2696,6 +2719,40 @@ export interface components {
             /** @description The uplink that it is bound to, where it is. */
             uplink?: string | null;
         };
+        /** @description What moves of a push. */
+        PushStats: {
+            /**
+             * Format: int64
+             * @description How far it is behind the feed.
+             */
+            backlog_ms: number;
+            /**
+             * Format: int64
+             * @description Bytes sent.
+             */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description Pictures skipped because the way was too slow.
+             */
+            frames_dropped: number;
+            /**
+             * Format: int64
+             * @description Pictures sent.
+             */
+            frames_sent: number;
+            /**
+             * Format: int64
+             * @description Rate going out.
+             */
+            kbps: number;
+            link?: components["schemas"]["LinkFacts"] | null;
+            /**
+             * Format: double
+             * @description Seconds until the next attempt, while waiting for it or blocked.
+             */
+            retry_in_s?: number | null;
+        };
         /** @description Rates over time. All rows begin at the same time and are as long. */
         Rates: {
             /** @description Kilobits per second that came in, in each step; null where nothing was measured. */
@@ -2711,43 +2768,6 @@ export interface components {
              * @description Seconds of a step.
              */
             step_s: number;
-        };
-        /** @description A receiver. */
-        Receiver: {
-            /** @description There is a secret. */
-            has_secret: boolean;
-            /** @description Stable id: it stays when the name changes. */
-            id?: string;
-            /** @description Name. */
-            name: string;
-            /**
-             * Format: int64
-             * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
-             */
-            revision?: number;
-            /** @description The stored secret cannot be opened and has to be set again; until then nothing is delivered. */
-            secret_lost?: boolean;
-            /**
-             * Format: int32
-             * @description Hours from one sign of life to the next.
-             */
-            sign_of_life_h?: number | null;
-            /** @description Notifications that wait for delivery. */
-            undelivered?: number;
-            /** @description Where and how. */
-            way: components["schemas"]["Way"];
-        };
-        /** @description A change of a receiver; what is left out stays. */
-        ReceiverChange: {
-            /** @description New name. */
-            name?: string | null;
-            secret?: components["schemas"]["Secret"] | null;
-            /**
-             * Format: int32
-             * @description Hours from one sign of life to the next; 0 for none.
-             */
-            sign_of_life_h?: number | null;
-            way?: components["schemas"]["Way"] | null;
         };
         /** @description A rehearsal that was held. */
         Rehearsal: {
@@ -2848,14 +2868,14 @@ export interface components {
             relay: components["schemas"]["Relay"];
         } | {
             /** @enum {string} */
-            kind: "gone";
+            kind: "removed";
             /** @description Its name. */
             name: string;
         } | {
             /** @enum {string} */
-            kind: "pulse";
+            kind: "stats";
             /** @description As they are now. */
-            relays: components["schemas"]["RelayPulse"][];
+            relays: components["schemas"]["RelayStats"][];
         } | {
             /** @description The line. */
             entry: components["schemas"]["LogEntry"];
@@ -2876,13 +2896,13 @@ export interface components {
             now: string;
         };
         /** @description What moves of a relay. */
-        RelayPulse: {
+        RelayStats: {
             /** @description Its feed. */
-            feed: components["schemas"]["FeedPulse"];
+            feed: components["schemas"]["FeedStats"];
             /** @description Name of the relay. */
             name: string;
             /** @description Its pushes, in its order. */
-            pushes: components["schemas"]["PushPulse"][];
+            pushes: components["schemas"]["PushStats"][];
         };
         /** @description What was up and what was down over a month, or what is over of it. */
         Report: {
@@ -2943,7 +2963,7 @@ export interface components {
          * @description What somebody may do; each role may do what the ones before it may.
          * @enum {string}
          */
-        Role: "viewer" | "operator" | "keeper";
+        Role: "viewer" | "operator" | "admin";
         /** @description A rule that a sheet can have. */
         RuleKind: {
             /** @description Name. */
@@ -2955,7 +2975,7 @@ export interface components {
         SealedSecret: {
             /** @description Name of the field. */
             field: string;
-            /** @description `feed`, `destination` or `receiver`. */
+            /** @description `feed`, `destination` or `contact`. */
             kind: string;
             /** @description Name of the record. */
             name: string;
@@ -3030,6 +3050,8 @@ export interface components {
         SiteBook: {
             /** @description What they are told of. */
             alerts?: components["schemas"]["NewAlert"][];
+            /** @description Who is told. */
+            contacts?: components["schemas"]["NewContact"][];
             /** @description Destinations. */
             destinations?: components["schemas"]["NewDestination"][];
             /** @description Feeds. */
@@ -3038,8 +3060,6 @@ export interface components {
             patterns?: components["schemas"]["Pattern"][];
             /** @description Rule sheets of one's own. */
             platforms?: components["schemas"]["NewPlatform"][];
-            /** @description Who is told. */
-            receivers?: components["schemas"]["NewReceiver"][];
             /** @description Relays. */
             relays?: components["schemas"]["NewRelay"][];
             /** @description Secrets that the service keeps of these records. Only told, never asked for. */
@@ -3082,20 +3102,20 @@ export interface components {
         };
         /** @description A stored pattern. */
         StoredPattern: {
-            /** @description The blanks; `host` and `port` need no declaration. */
-            blanks?: components["schemas"]["Blank"][];
             /** @description Stable id: it stays when the name changes. */
             id?: string;
             /** @description Name, unique among patterns. */
             name: string;
             /** @description What it is for. */
             note?: string;
+            /** @description The placeholders; `host` and `port` need no declaration. */
+            placeholders?: components["schemas"]["Placeholder"][];
             /**
              * Format: int64
              * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
              */
             revision?: number;
-            /** @description Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
+            /** @description Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`. */
             template: string;
         };
         /** @description A survey, under way or done. */
@@ -3319,26 +3339,6 @@ export interface components {
              * @description Width in samples.
              */
             width: number;
-        };
-        /** @description Where and how somebody is told. Without any secret. */
-        Way: {
-            /** @enum {string} */
-            by: "web";
-            /** @description `https://` or `http://` address. */
-            url: string;
-        } | {
-            /** @enum {string} */
-            by: "mail";
-            /** @description Who it comes from. */
-            from: string;
-            /** @description How the mail travels there. */
-            security?: components["schemas"]["MailSecurity"];
-            /** @description Mail server, as `host` or `host:port`. */
-            server: string;
-            /** @description Who it goes to. */
-            to: string[];
-            /** @description Who signs in to the mail server, if anybody; the receiver's secret is the password. */
-            user?: string | null;
         };
         /** @description What fits on an uplink. */
         WhatFits: {
@@ -3766,6 +3766,174 @@ export interface operations {
             507: components["responses"]["Problem"];
         };
     };
+    contacts_list: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"][];
+                };
+            };
+            401: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    contacts_add: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewContact"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedContact"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    contacts_show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+        };
+    };
+    contacts_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    contacts_edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ContactChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Contact"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
+            412: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    contacts_test: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            502: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
     day: {
         parameters: {
             query?: never;
@@ -3986,6 +4154,44 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
+            500: components["responses"]["Problem"];
+            503: components["responses"]["Problem"];
+            507: components["responses"]["Problem"];
+        };
+    };
+    discoveries_find: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDiscovery"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundCamera"][];
+                };
+            };
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            401: components["responses"]["Problem"];
+            403: components["responses"]["Problem"];
+            408: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
@@ -4217,44 +4423,6 @@ export interface operations {
             500: components["responses"]["Problem"];
             502: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
-        };
-    };
-    finds_find: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewFind"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["FoundCamera"][];
-                };
-            };
-            202: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Job"];
-                };
-            };
-            401: components["responses"]["Problem"];
-            403: components["responses"]["Problem"];
-            408: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-            507: components["responses"]["Problem"];
         };
     };
     invitations: {
@@ -4515,13 +4683,13 @@ export interface operations {
                 /** @description Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`. */
                 side?: string;
                 /** @description Only what people did (true), or only what happened by itself (false). */
-                deeds?: boolean;
+                changes?: boolean;
                 /** @description Only lines from this time on, in RFC 3339. */
                 from?: string;
                 /** @description Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it. */
                 about?: string;
                 /** @description The latest so many: 200 unless said otherwise, 10 000 at most. */
-                most?: number;
+                limit?: number;
             };
             header?: never;
             path?: never;
@@ -4992,174 +5160,6 @@ export interface operations {
             507: components["responses"]["Problem"];
         };
     };
-    receivers_list: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Receiver"][];
-                };
-            };
-            401: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-        };
-    };
-    receivers_add: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewReceiver"];
-            };
-        };
-        responses: {
-            201: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["AddedReceiver"];
-                };
-            };
-            401: components["responses"]["Problem"];
-            403: components["responses"]["Problem"];
-            408: components["responses"]["Problem"];
-            409: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-            507: components["responses"]["Problem"];
-        };
-    };
-    receivers_show: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Receiver"];
-                };
-            };
-            401: components["responses"]["Problem"];
-            404: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-        };
-    };
-    receivers_remove: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            401: components["responses"]["Problem"];
-            403: components["responses"]["Problem"];
-            404: components["responses"]["Problem"];
-            412: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-            507: components["responses"]["Problem"];
-        };
-    };
-    receivers_edit: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ReceiverChange"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Receiver"];
-                };
-            };
-            401: components["responses"]["Problem"];
-            403: components["responses"]["Problem"];
-            404: components["responses"]["Problem"];
-            408: components["responses"]["Problem"];
-            409: components["responses"]["Problem"];
-            412: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-            507: components["responses"]["Problem"];
-        };
-    };
-    receivers_test: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            401: components["responses"]["Problem"];
-            403: components["responses"]["Problem"];
-            404: components["responses"]["Problem"];
-            422: components["responses"]["Problem"];
-            500: components["responses"]["Problem"];
-            502: components["responses"]["Problem"];
-            503: components["responses"]["Problem"];
-            507: components["responses"]["Problem"];
-        };
-    };
     relays_list: {
         parameters: {
             query?: never;
@@ -5456,7 +5456,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise. */
-                over?: string;
+                range?: string;
             };
             header?: never;
             path: {

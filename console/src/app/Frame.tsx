@@ -60,7 +60,7 @@ export function Frame({ session, children }: { session: SignedIn; children: Reac
         <Mark />
         <Navigation />
         <div className="ml-auto flex items-center gap-2 pb-2 lg:pb-0">
-          <May role="keeper">
+          <May role="admin">
             <ButtonLink strong to="/new">
               New relay
             </ButtonLink>

@@ -1,75 +1,76 @@
-//! Alerts, and who is told.
+//! Alerts, and the contacts that they notify.
 
+use crate::words::NotificationKind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// How mail travels to its server.
+/// Transport security of a connection to a mail server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum MailSecurity {
-    /// TLS from the first byte.
+    /// TLS from the first byte (RFC 8314).
     #[default]
     Tls,
-    /// TLS after a word in clear.
+    /// `STARTTLS` (RFC 3207).
     Starttls,
-    /// In clear: within a machine or a network of one's own.
+    /// No TLS: for a mail server on the same machine or network.
     None,
 }
 
-/// Where and how somebody is told. Without any secret.
+/// How a contact is notified. Without any secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "by", rename_all = "lowercase", deny_unknown_fields)]
-pub enum Way {
-    /// A JSON document is posted, signed with the receiver's secret.
-    Web {
+#[serde(tag = "type", rename_all = "lowercase", deny_unknown_fields)]
+pub enum Channel {
+    /// A JSON document is posted, signed with the contact's secret.
+    Webhook {
         /// `https://` or `http://` address.
         url: String,
     },
-    /// A mail is sent.
-    Mail {
+    /// An e-mail is sent.
+    Email {
         /// Mail server, as `host` or `host:port`.
         server: String,
-        /// How the mail travels there.
+        /// Transport security of the connection to the mail server.
         #[serde(default)]
         security: MailSecurity,
-        /// Who it comes from.
+        /// Sender.
         from: String,
-        /// Who it goes to.
+        /// Recipients.
         to: Vec<String>,
-        /// Who signs in to the mail server, if anybody; the receiver's secret is the password.
+        /// User at the mail server; the contact's secret is the password.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         user: Option<String>,
     },
 }
 
-/// A receiver to be added.
+/// A contact to be added.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewReceiver {
-    /// Name, unique among receivers.
+pub struct NewContact {
+    /// Name, unique among contacts.
     pub name: String,
-    /// Where and how.
-    pub way: Way,
-    /// What web messages are signed with (one is made where none is given), or the mail server's password.
+    /// How it is notified.
+    pub channel: Channel,
+    /// Key of the webhook's signature (made here by default), or the mail server's password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
-    /// Hours from one sign of life to the next, the first at each start; none where nothing is said, or for 0.
+    /// Hours between signs of life, the first at each start; none by default, or for 0.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub sign_of_life_h: Option<u32>,
 }
 
-/// A change of a receiver; what is left out stays.
+/// A change of a contact; what is left out stays.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct ReceiverChange {
+pub struct ContactChange {
     /// New name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// Where and how.
+    /// How it is notified.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub way: Option<Way>,
+    pub channel: Option<Channel>,
     /// Another secret.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
@@ -78,9 +79,9 @@ pub struct ReceiverChange {
     pub sign_of_life_h: Option<u32>,
 }
 
-/// A receiver.
+/// A contact.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Receiver {
+pub struct Contact {
     /// Name.
     pub name: String,
     /// Stable id: it stays when the name changes.
@@ -89,8 +90,8 @@ pub struct Receiver {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// Where and how.
-    pub way: Way,
+    /// How it is notified.
+    pub channel: Channel,
     /// There is a secret.
     pub has_secret: bool,
     /// The stored secret cannot be opened and has to be set again; until then nothing is delivered.
@@ -104,11 +105,11 @@ pub struct Receiver {
     pub undelivered: usize,
 }
 
-/// A receiver that was added, with the secret that was made for it.
+/// A contact that was added, with the secret that was made for it.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
-pub struct AddedReceiver {
-    /// The receiver.
-    pub receiver: Receiver,
+pub struct AddedContact {
+    /// The contact.
+    pub contact: Contact,
     /// What its messages are signed with; shown this once, and only if it was made here.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
@@ -125,10 +126,10 @@ pub struct NewAlert {
     /// Only about the relay, feed, destination or uplink of this name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
-    /// Names of those who are told; all where nothing is said.
+    /// Names of the contacts; all of them by default.
     #[serde(default)]
     pub to: Vec<String>,
-    /// While it goes on, it is told again after so many seconds; 14 400 where nothing is said.
+    /// Seconds after which an open alert is repeated; 14 400 by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repeat_s: Option<u32>,
 }
@@ -146,10 +147,10 @@ pub struct AlertChange {
     /// Only about this name; empty for everything.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
-    /// Names of those who are told; none for all.
+    /// Names of the contacts; empty for all of them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub to: Option<Vec<String>>,
-    /// While it goes on, it is told again after so many seconds.
+    /// Seconds after which an open alert is repeated.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub repeat_s: Option<u32>,
 }
@@ -169,14 +170,15 @@ pub struct Alert {
     pub when: String,
     /// Only about this name.
     pub about: Option<String>,
-    /// Names of those who are told; none for all.
+    /// Names of the contacts; empty for all of them.
     pub to: Vec<String>,
-    /// While it goes on, it is told again after so many seconds.
+    /// Seconds after which an open alert is repeated.
     pub repeat_s: u32,
     /// What it goes on about now.
     pub open: Vec<OpenAlert>,
     /// End of a mute, during which no notification is sent.
     #[serde(default)]
+    #[schema(format = DateTime)]
     pub muted_until: Option<String>,
 }
 
@@ -205,16 +207,18 @@ pub struct OpenAlert {
     /// What was said last.
     pub message: String,
     /// When it was raised.
+    #[schema(format = DateTime)]
     pub since: String,
     /// A person has acknowledged it: it is not repeated.
     #[serde(default)]
     pub acknowledged: bool,
 }
 
-/// What a web receiver is sent.
+/// What a web contact is sent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AlertMessage {
     /// `raised`, `still`, `over`, `alive`, `test`, or `several` for notifications that had to wait and are joined.
+    #[schema(value_type = NotificationKind)]
     pub kind: String,
     /// Name of the alert.
     pub alert: String,
@@ -223,8 +227,10 @@ pub struct AlertMessage {
     /// One or two sentences.
     pub message: String,
     /// When it was raised.
+    #[schema(format = DateTime)]
     pub since: String,
     /// When this was sent.
+    #[schema(format = DateTime)]
     pub at: String,
     /// The notifications that are joined in this one.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]

@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
+use crate::words::BookAction;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use yonder_core::DesiredState;
 
-use crate::alerts::{NewAlert, NewReceiver};
+use crate::alerts::{NewAlert, NewContact};
 use crate::destinations::NewDestination;
 use crate::feeds::NewFeed;
 use crate::patterns::Pattern;
@@ -38,7 +39,7 @@ pub struct SiteBook {
     pub relays: Vec<NewRelay>,
     /// Who is told.
     #[serde(default)]
-    pub receivers: Vec<NewReceiver>,
+    pub contacts: Vec<NewContact>,
     /// What they are told of.
     #[serde(default)]
     pub alerts: Vec<NewAlert>,
@@ -53,7 +54,7 @@ pub struct SiteBook {
 /// A secret that the service keeps.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SealedSecret {
-    /// `feed`, `destination` or `receiver`.
+    /// `feed`, `destination` or `contact`.
     pub kind: String,
     /// Name of the record.
     pub name: String,
@@ -100,6 +101,7 @@ pub struct BookChange {
     /// Its name.
     pub name: String,
     /// `added`, `changed` or `removed`.
+    #[schema(value_type = BookAction)]
     pub what: String,
     /// Fields that are different.
     pub fields: Vec<FieldChange>,

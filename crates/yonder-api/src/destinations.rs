@@ -1,5 +1,6 @@
 //! Destinations and their stream keys.
 
+use crate::words::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -127,6 +128,7 @@ pub struct KeyFacts {
     /// Its length in characters.
     pub length: usize,
     /// When it was set.
+    #[schema(format = DateTime)]
     pub set_at: String,
     /// Days since then.
     pub age_days: u64,
@@ -135,8 +137,10 @@ pub struct KeyFacts {
     /// What it is good for.
     pub kind: KeyKind,
     /// When it expires.
+    #[schema(format = DateTime)]
     pub expires_at: Option<String>,
     /// When a broadcast was first live under it.
+    #[schema(format = DateTime)]
     pub used_at: Option<String>,
 }
 
@@ -144,6 +148,7 @@ pub struct KeyFacts {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PassphraseFacts {
     /// When it was set.
+    #[schema(format = DateTime)]
     pub set_at: String,
     /// Bits of the key made from it.
     pub key_length: u16,
@@ -167,6 +172,7 @@ pub struct Destination {
     /// Seconds that the first server must be reachable again before a push returns to it.
     pub return_after_s: u32,
     /// `rtmp`, `rtmps` or `srt`.
+    #[schema(value_type = Protocol)]
     pub protocol: String,
     /// What is sent is encrypted.
     pub encrypted: bool,

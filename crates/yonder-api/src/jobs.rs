@@ -104,6 +104,7 @@ pub struct Job {
     /// When it began.
     pub began: String,
     /// When it ended.
+    #[schema(format = DateTime)]
     pub ended: Option<String>,
     /// Progress.
     pub progress: JobProgress,

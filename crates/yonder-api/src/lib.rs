@@ -5,25 +5,27 @@
 mod alerts;
 mod book;
 mod destinations;
+mod discoveries;
 mod feeds;
-mod finds;
 mod jobs;
 mod patterns;
 mod people;
 mod platforms;
 mod preflights;
 mod problem;
-mod pulse;
+
 mod record;
 mod relays;
 mod secret;
 mod service;
+mod stats;
 mod surveys;
 mod uplinks;
+mod words;
 
 pub use alerts::{
-    Acknowledge, AddedReceiver, Alert, AlertChange, AlertMessage, MailSecurity, Mute, NewAlert, NewReceiver,
-    OpenAlert, Receiver, ReceiverChange, Way,
+    Acknowledge, AddedContact, Alert, AlertChange, AlertMessage, Channel, Contact, ContactChange,
+    MailSecurity, Mute, NewAlert, NewContact, OpenAlert,
 };
 pub use book::{
     BookChange, BookFault, BookOutcome, BookRequest, FieldChange, SealedSecret, SiteBook, ToStart,
@@ -32,10 +34,10 @@ pub use destinations::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
     Stored,
 };
+pub use discoveries::{FoundCamera, FoundChannel, FoundStream, NewDiscovery};
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
-pub use finds::{FoundCamera, FoundChannel, FoundStream, NewFind};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
-pub use patterns::{Blank, BlankKind, Choice, Pattern, PatternFeeds, StoredPattern};
+pub use patterns::{Choice, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
 pub use people::{
     Invitation, InvitationCode, Join, MadeInvitation, MadeToken, NewInvitation, NewToken, PasswordChange,
     Person, PersonChange, Role, Session, Token,
@@ -43,7 +45,6 @@ pub use people::{
 pub use platforms::{NewPlatform, Platform, PlatformChange, PlatformRule, RuleKind};
 pub use preflights::{Check, Graded, NewRehearsal, Preflight, Rehearsal, Start};
 pub use problem::Problem;
-pub use pulse::{FeedPulse, PushPulse, RelayPulse};
 pub use record::{
     AuditEntry, AuditRequest, Band, Day, LogEntry, LogbookRequest, Outage, RelayDay, Report, ReportLine,
     ReportRequest, SideShare,
@@ -54,8 +55,13 @@ pub use relays::{
 };
 pub use secret::Secret;
 pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
+pub use stats::{FeedStats, PushStats, RelayStats};
 pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream};
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
+pub use words::{
+    AdviceSubject, BookAction, BudgetVerdict, Fit, MediaTransport, NotificationKind, Origin, Protocol,
+    RateRange, ReportSubject,
+};
 
 /// Header that carries the token which changes made with a cookie must show.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

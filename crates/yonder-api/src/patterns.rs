@@ -8,17 +8,17 @@ use utoipa::ToSchema;
 use crate::feeds::Transport;
 use crate::secret::Secret;
 
-/// A camera's RTSP address with named blanks.
+/// A camera's RTSP address with named placeholders.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Pattern {
     /// Name, unique among patterns.
     pub name: String,
-    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
     pub template: String,
-    /// The blanks; `host` and `port` need no declaration.
-    #[serde(default)]
-    pub blanks: Vec<Blank>,
+    /// The placeholders; `host` and `port` need no declaration.
+    #[serde(default, alias = "blanks")]
+    pub placeholders: Vec<Placeholder>,
     /// What it is for.
     #[serde(default)]
     pub note: String,
@@ -35,48 +35,50 @@ pub struct StoredPattern {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
     pub template: String,
-    /// The blanks; `host` and `port` need no declaration.
-    #[serde(default)]
-    pub blanks: Vec<Blank>,
+    /// The placeholders; `host` and `port` need no declaration.
+    #[serde(default, alias = "blanks")]
+    pub placeholders: Vec<Placeholder>,
     /// What it is for.
     #[serde(default)]
     pub note: String,
 }
 
-/// A named blank.
+/// A named placeholder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Blank {
+pub struct Placeholder {
     /// Name, as in `{name}`.
     pub name: String,
     /// What may stand in it.
     #[serde(flatten)]
-    pub kind: BlankKind,
+    pub kind: PlaceholderKind,
 }
 
-/// What may stand in a blank.
+/// What may stand in a placeholder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
-pub enum BlankKind {
+pub enum PlaceholderKind {
     /// Any text; percent codes are made where they are needed.
     Text,
     /// A number as people count it.
     Number {
-        /// Digits written at least, with zeros in front.
+        /// Minimum number of digits, with zeros in front.
         #[serde(default)]
         width: u8,
         /// Added before it is written.
         #[serde(default)]
         offset: i64,
         /// Smallest that is accepted.
-        least: i64,
+        #[serde(alias = "least")]
+        min: i64,
         /// Largest that is accepted.
-        most: i64,
+        #[serde(alias = "most")]
+        max: i64,
     },
     /// A word, and what is written for it.
     Choice {
-        /// The choices. A blank named `stream` with the words `main` and `sub` makes both addresses.
+        /// The choices. A placeholder named `stream` with the words `main` and `sub` makes both addresses.
         choices: Vec<Choice>,
     },
 }
@@ -97,7 +99,7 @@ pub struct Choice {
 pub struct PatternFeeds {
     /// Name of the feed; with several channels each name ends in its number.
     pub name: String,
-    /// What stands in the blanks.
+    /// What stands in the placeholders.
     pub set: BTreeMap<String, String>,
     /// A recorder's channels to be added in one go, like `1-4,7`.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -14,7 +14,8 @@ pub enum Role {
     /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
     Operator,
     /// Changes everything, and looks after people.
-    Keeper,
+    #[serde(alias = "keeper")]
+    Admin,
 }
 
 /// Somebody who may sign in.
@@ -31,8 +32,10 @@ pub struct Person {
     /// What they may do.
     pub role: Role,
     /// When they came.
+    #[schema(format = DateTime)]
     pub since: String,
     /// When they were last here; null where they have no session.
+    #[schema(format = DateTime)]
     pub seen: Option<String>,
 }
 
@@ -67,6 +70,7 @@ pub struct Invitation {
     /// Who invites.
     pub by: String,
     /// When it is void.
+    #[schema(format = DateTime)]
     pub expires: String,
 }
 
@@ -117,10 +121,13 @@ pub struct Session {
     /// What their browser says of itself.
     pub agent: String,
     /// When it began.
+    #[schema(format = DateTime)]
     pub since: String,
     /// When it was last used, to the minute.
+    #[schema(format = DateTime)]
     pub seen: String,
     /// When it ends by itself.
+    #[schema(format = DateTime)]
     pub expires: String,
     /// It is the one that asks.
     pub this: bool,
@@ -156,12 +163,15 @@ pub struct Token {
     /// Who made it.
     pub by: String,
     /// When.
+    #[schema(format = DateTime)]
     pub since: String,
     /// When it is void; null for never.
+    #[schema(format = DateTime)]
     pub expires: Option<String>,
     /// It is void.
     pub void: bool,
     /// When it was last used, to the minute.
+    #[schema(format = DateTime)]
     pub used: Option<String>,
 }
 

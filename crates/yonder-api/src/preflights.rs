@@ -1,5 +1,6 @@
 //! Preflight and rehearsal.
 
+use crate::words::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use yonder_core::preflight::Level as CheckLevel;
@@ -27,6 +28,7 @@ pub struct Preflight {
     /// The worst of all.
     pub level: CheckLevel,
     /// When it was done.
+    #[schema(format = DateTime)]
     pub at: String,
     /// All checks.
     pub checks: Vec<Check>,
@@ -53,6 +55,7 @@ pub struct NewRehearsal {
     pub platform: Option<String>,
     /// `rtmp` or `srt`; the destination's own where nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Protocol>)]
     pub over: Option<String>,
     /// Seconds, from 3 to 300; 15 where nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]

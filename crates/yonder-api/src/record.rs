@@ -1,5 +1,6 @@
 //! Logbook and report.
 
+use crate::words::{Origin, ReportSubject};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::{Side, record};
@@ -22,10 +23,11 @@ pub struct LogbookRequest {
     pub kind: Option<String>,
     /// Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[param(value_type = Option<Side>)]
     pub side: Option<String>,
     /// Only what people did (true), or only what happened by itself (false).
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub deeds: Option<bool>,
+    pub changes: Option<bool>,
     /// Only lines from this time on, in RFC 3339.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub from: Option<String>,
@@ -34,7 +36,7 @@ pub struct LogbookRequest {
     pub about: Option<String>,
     /// The latest so many: 200 unless said otherwise, 10 000 at most.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub most: Option<u32>,
+    pub limit: Option<u32>,
 }
 
 /// A line of the logbook.
@@ -43,6 +45,7 @@ pub struct LogEntry {
     /// Number; later lines have higher ones.
     pub id: i64,
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`.
     pub kind: String,
@@ -91,6 +94,7 @@ pub struct SideShare {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct ReportLine {
     /// `feed`, `push`, `relay` or `site`.
+    #[schema(value_type = ReportSubject)]
     pub kind: String,
     /// Name; of a push its relay's.
     pub name: String,
@@ -117,14 +121,17 @@ pub struct ReportLine {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Outage {
     /// `feed`, `push` or `relay`.
+    #[schema(value_type = ReportSubject)]
     pub kind: String,
     /// Name; of a push its relay's.
     pub name: String,
     /// Destination of a push.
     pub part: Option<String>,
     /// Begin.
+    #[schema(format = DateTime)]
     pub begin: String,
     /// End, where it has ended.
+    #[schema(format = DateTime)]
     pub end: Option<String>,
     /// Seconds of it within the report's time.
     pub down_s: u64,
@@ -142,8 +149,10 @@ pub struct Report {
     /// Month, in UTC.
     pub month: String,
     /// Its begin.
+    #[schema(format = DateTime)]
     pub from: String,
     /// Its end, or now.
+    #[schema(format = DateTime)]
     pub to: String,
     /// Feeds by their sites.
     pub sites: Vec<ReportLine>,
@@ -157,6 +166,7 @@ pub struct Report {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Day {
     /// When the first step begins.
+    #[schema(format = DateTime)]
     pub from: String,
     /// Seconds of a step.
     pub step_s: u32,
@@ -210,10 +220,12 @@ pub struct AuditEntry {
     /// Number; later entries have higher ones.
     pub number: i64,
     /// When.
+    #[schema(format = DateTime)]
     pub at: String,
     /// Person or token that made the change.
     pub who: String,
     /// Origin: `console`, `command-line`, `api`, `site-book` or `schedule`.
+    #[schema(value_type = Origin)]
     pub origin: String,
     /// Network address of the caller.
     pub address: Option<String>,

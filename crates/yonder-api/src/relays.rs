@@ -1,12 +1,13 @@
 //! Relays: what they are and how they are.
 
+use crate::words::{MediaTransport, RateRange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::DialStep as DialStepName;
 use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, ServerRole, Side};
 
-use crate::pulse::RelayPulse;
 use crate::record::{LogEntry, Outage};
+use crate::stats::RelayStats;
 use crate::surveys::Survey;
 
 /// A relay to be added.
@@ -76,7 +77,7 @@ pub struct CauseFacts {
     pub hint: String,
     /// Likely reasons, likeliest first; often none.
     #[serde(default)]
-    pub likely: Vec<String>,
+    pub probable_causes: Vec<String>,
 }
 
 /// The measured picture.
@@ -125,9 +126,11 @@ pub struct FeedState {
     /// State.
     pub state: FeedPhase,
     /// When the state began; null while off.
+    #[schema(format = DateTime)]
     pub since: Option<String>,
     /// Since when it has been down, over all attempts; null while video arrives.
     #[serde(default)]
+    #[schema(format = DateTime)]
     pub down_since: Option<String>,
     /// Connection attempts since then.
     #[serde(default)]
@@ -140,6 +143,7 @@ pub struct FeedState {
     /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
     /// `tcp` or `udp`, while connected.
+    #[schema(value_type = Option<MediaTransport>)]
     pub transport: Option<String>,
     /// Picture, once known.
     pub video: Option<VideoFacts>,
@@ -177,9 +181,11 @@ pub struct PushState {
     /// State.
     pub state: PushPhase,
     /// When the state began; null while off.
+    #[schema(format = DateTime)]
     pub since: Option<String>,
     /// Since when it has been down, over all attempts; null while it sends.
     #[serde(default)]
+    #[schema(format = DateTime)]
     pub down_since: Option<String>,
     /// Connection attempts since then.
     #[serde(default)]
@@ -229,7 +235,7 @@ pub struct LinkFacts {
     /// Packets given up because they were too late.
     pub dropped: u64,
     /// What the platform believes the way could carry, where it says.
-    pub room_kbps: Option<u64>,
+    pub estimated_bandwidth_kbps: Option<u64>,
     /// What is sent is encrypted.
     pub encrypted: bool,
 }
@@ -241,13 +247,15 @@ pub struct LinkFacts {
 pub struct RatesRequest {
     /// `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub over: Option<String>,
+    #[param(value_type = Option<RateRange>)]
+    pub range: Option<String>,
 }
 
 /// Rates over time. All rows begin at the same time and are as long.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Rates {
     /// When the first step begins.
+    #[schema(format = DateTime)]
     pub from: String,
     /// Seconds of a step.
     pub step_s: u32,
@@ -279,6 +287,7 @@ pub struct OnAir {
     /// It should run now.
     pub now: bool,
     /// When that changes; null when it never does.
+    #[schema(format = DateTime)]
     pub changes_at: Option<String>,
 }
 
@@ -288,6 +297,7 @@ pub struct Condition {
     /// How it is.
     pub level: ConditionLevel,
     /// Since when; null while off.
+    #[schema(format = DateTime)]
     pub since: Option<String>,
     /// Connection attempts since then, where something is down.
     pub attempts: u32,
@@ -346,20 +356,20 @@ pub struct Relay {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum RelayEvent {
-    /// A relay is new, or changed. What only moves comes as a pulse.
+    /// A relay is new, or changed. Figures that change all the time come as `stats`.
     Relay {
         /// As it is now.
         relay: Box<Relay>,
     },
     /// A relay was removed or renamed.
-    Gone {
+    Removed {
         /// Its name.
         name: String,
     },
     /// What moves of relays, once a second: only of those for which it moved.
-    Pulse {
+    Stats {
         /// As they are now.
-        relays: Vec<RelayPulse>,
+        relays: Vec<RelayStats>,
     },
     /// A line of the logbook, as it is written: a state, or what somebody did.
     Log {

@@ -1,5 +1,6 @@
 //! Surveys: the measured facts of a feed.
 
+use crate::words::{AdviceSubject, MediaTransport};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -82,6 +83,7 @@ pub struct SurveyStream {
     /// It was watched where it runs already, so that no further viewer was needed.
     pub shared: bool,
     /// `tcp` or `udp`.
+    #[schema(value_type = Option<MediaTransport>)]
     pub transport: Option<String>,
     /// Picture.
     pub video: Option<VideoFacts>,
@@ -155,6 +157,7 @@ pub struct SurveyAdvice {
     /// Stable code.
     pub code: String,
     /// `main`, `sub` or `both`.
+    #[schema(value_type = AdviceSubject)]
     pub about: String,
     /// One or two sentences.
     pub message: String,

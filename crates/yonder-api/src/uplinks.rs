@@ -1,5 +1,6 @@
 //! Uplinks, and the budget of what they carry.
 
+use crate::words::{BudgetVerdict, Fit, Protocol};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -101,6 +102,7 @@ pub struct WhatIf {
     pub more: Option<u32>,
     /// Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` where nothing is said.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Protocol>)]
     pub over: Option<String>,
     /// Media rate of every feed, with its unit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -137,12 +139,14 @@ pub struct UplinkBudget {
     /// What may be used with the headroom free.
     pub usable_kbps: u64,
     /// `fits`, `tight` or `over`.
+    #[schema(value_type = BudgetVerdict)]
     pub verdict: String,
     /// Bytes that the month will have come to.
     pub projected_bytes: u64,
     /// That, in hundredths of the allowance.
     pub projected_percent: Option<u64>,
     /// `fits`, `tight` or `over`, where there is an allowance.
+    #[schema(value_type = Option<BudgetVerdict>)]
     pub month_verdict: Option<String>,
 }
 
@@ -160,6 +164,7 @@ pub struct FitRow {
     /// Media rate at which it looks good.
     pub good_kbps: u64,
     /// `good`, `plain` or `no`.
+    #[schema(value_type = Fit)]
     pub fit: String,
 }
 

@@ -187,14 +187,14 @@ pub struct Cause {
     /// What to do next.
     pub hint: String,
     /// Likely reasons, likeliest first; often none.
-    pub likely: Vec<String>,
+    pub probable_causes: Vec<String>,
 }
 
 impl Cause {
     /// A cause with its code's usual next step.
     #[must_use]
     pub fn new(code: CauseCode, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), hint: code.hint().to_owned(), likely: Vec::new() }
+        Self { code, message: message.into(), hint: code.hint().to_owned(), probable_causes: Vec::new() }
     }
 }
 

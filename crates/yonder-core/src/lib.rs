@@ -42,7 +42,9 @@ pub use diagnosis::{Place, likely_reasons};
 pub use dial_step::DialStep;
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};
-pub use pattern::{Blank, BlankKind, FilledAddresses, Pattern, PatternError, Values, read_channels};
+pub use pattern::{
+    FilledAddresses, Pattern, PatternError, Placeholder, PlaceholderKind, Values, read_channels,
+};
 pub use refusal::{PublishStage, Refusal, RefusalMeaning, RefusalRule};
 pub use role::Role;
 pub use supervision::{

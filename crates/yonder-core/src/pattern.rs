@@ -1,4 +1,4 @@
-//! Address patterns: a camera's RTSP address with named blanks, so that nobody has to remember which number meant
+//! Address patterns: a camera's RTSP address with named placeholders, so that nobody has to remember which number meant
 //! which.
 
 use std::collections::BTreeMap;
@@ -7,49 +7,49 @@ use crate::names::nearest_name;
 
 /// Longest pattern, in bytes.
 const MAX_TEMPLATE: usize = 1024;
-/// Blanks that every pattern may use without declaring them.
+/// Placeholders that every pattern may use without declaring them.
 const BUILT_IN: [&str; 2] = ["host", "port"];
 /// Port where none is given.
 const USUAL_PORT: &str = "554";
-/// Blank that tells main and sub apart, when it offers both words.
+/// Placeholder that tells main and sub apart, when it offers both words.
 const STREAM: &str = "stream";
-/// Blank that tells a recorder's cameras apart.
+/// Placeholder that tells a recorder's cameras apart.
 const CHANNEL: &str = "channel";
 
-/// What may stand in a blank.
+/// What may stand in a placeholder.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum BlankKind {
+pub enum PlaceholderKind {
     /// Any text; percent codes are made where they are needed.
     Text,
     /// A number as people count it.
     Number {
-        /// Digits written at least, with zeros in front.
+        /// Minimum number of digits, with zeros in front.
         width: u8,
         /// Added before it is written.
         offset: i64,
         /// Smallest that is accepted.
-        least: i64,
+        min: i64,
         /// Largest that is accepted.
-        most: i64,
+        max: i64,
     },
     /// A word, and what is written for it.
     Choice(Vec<(String, String)>),
 }
 
-/// A named blank.
+/// A named placeholder.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Blank {
+pub struct Placeholder {
     /// Name, as in `{name}`.
     pub name: String,
     /// What may stand in it.
-    pub kind: BlankKind,
+    pub kind: PlaceholderKind,
 }
 
 /// A pattern that was checked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pattern {
     template: String,
-    blanks: Vec<Blank>,
+    placeholders: Vec<Placeholder>,
 }
 
 /// The addresses that a filled pattern amounts to.
@@ -71,63 +71,63 @@ pub enum PatternError {
     /// It is too long.
     #[error("the pattern is longer than {MAX_TEMPLATE} bytes")]
     TooLong,
-    /// A brace without its partner, or a blank without a name.
+    /// A brace without its partner, or a placeholder without a name.
     #[error("the brace at position {0} has no partner, or nothing between them")]
     Brace(usize),
-    /// A blank that is used but not declared.
-    #[error("the pattern uses {{{0}}}, which is not declared as a blank")]
+    /// A placeholder that is used but not declared.
+    #[error("the pattern uses {{{0}}}, which is not declared as a placeholder")]
     Undeclared(String),
-    /// A blank that is declared but not used.
-    #[error("the blank {0} is not used in the pattern")]
+    /// A placeholder that is declared but not used.
+    #[error("the placeholder {0} is not used in the pattern")]
     Unused(String),
-    /// A blank that is declared twice, or by a name of the built-in ones.
-    #[error("the blank {0} is declared twice, or has a name that every pattern has")]
+    /// A placeholder that is declared twice, or by a name of the built-in ones.
+    #[error("the placeholder {0} is declared twice, or has a name that every pattern has")]
     Twice(String),
-    /// A blank that would hold a secret.
+    /// A placeholder that would hold a secret.
     #[error("user name and password are not part of a pattern: they are kept apart, sealed")]
     Secret,
     /// A choice without words, or a number without room.
-    #[error("the blank {0} leaves nothing to choose")]
+    #[error("the placeholder {0} leaves nothing to choose")]
     Empty(String),
-    /// A blank was left empty.
+    /// A placeholder was left empty.
     #[error("{name} is missing: {wanted}")]
     Missing {
-        /// Name of the blank.
+        /// Name of the placeholder.
         name: String,
         /// What may stand in it.
         wanted: String,
     },
-    /// Something else stands in a blank than may.
+    /// Something else stands in a placeholder than may.
     #[error("{name} cannot be {value:?}: {wanted}")]
     Value {
-        /// Name of the blank.
+        /// Name of the placeholder.
         name: String,
         /// What was given.
         value: String,
         /// What may stand in it.
         wanted: String,
     },
-    /// The pattern has no such blank.
-    #[error("the pattern has no blank {name:?}{}", .nearest.as_ref().map(|n| format!(", but one named {n:?}")).unwrap_or_default())]
-    NoSuchBlank {
+    /// The pattern has no such placeholder.
+    #[error("the pattern has no placeholder {name:?}{}", .nearest.as_ref().map(|n| format!(", but one named {n:?}")).unwrap_or_default())]
+    NoSuchPlaceholder {
         /// What was given.
         name: String,
-        /// A blank that is like it.
+        /// A placeholder that is like it.
         nearest: Option<String>,
     },
 }
 
-/// What was filled in, by blank.
+/// What was filled in, by placeholder.
 pub type Values = BTreeMap<String, String>;
 
-impl Blank {
+impl Placeholder {
     /// What may stand in it, in words.
     #[must_use]
     pub fn wanted(&self) -> String {
         match &self.kind {
-            BlankKind::Text => "a text".to_owned(),
-            BlankKind::Number { least, most, .. } => format!("a number from {least} to {most}"),
-            BlankKind::Choice(choices) => {
+            PlaceholderKind::Text => "a text".to_owned(),
+            PlaceholderKind::Number { min, max, .. } => format!("a number from {min} to {max}"),
+            PlaceholderKind::Choice(choices) => {
                 let words: Vec<&str> = choices.iter().map(|(word, _)| word.as_str()).collect();
                 format!("one of {}", words.join(", "))
             }
@@ -141,17 +141,17 @@ impl Blank {
             wanted: self.wanted(),
         };
         match &self.kind {
-            BlankKind::Text if value.is_empty() => Err(refused()),
-            BlankKind::Text => Ok(percent_encoded(value)),
-            BlankKind::Number { width, offset, least, most } => {
+            PlaceholderKind::Text if value.is_empty() => Err(refused()),
+            PlaceholderKind::Text => Ok(percent_encoded(value)),
+            PlaceholderKind::Number { width, offset, min, max } => {
                 let number: i64 = value.trim().parse().map_err(|_| refused())?;
-                if !(least..=most).contains(&&number) {
+                if !(min..=max).contains(&&number) {
                     return Err(refused());
                 }
                 let width = usize::from(*width);
                 Ok(format!("{:0width$}", number.saturating_add(*offset)))
             }
-            BlankKind::Choice(choices) => {
+            PlaceholderKind::Choice(choices) => {
                 let found = choices.iter().find(|(word, _)| word.eq_ignore_ascii_case(value.trim()));
                 found.map(|(_, written)| written.clone()).ok_or_else(refused)
             }
@@ -160,12 +160,12 @@ impl Blank {
 }
 
 impl Pattern {
-    /// Checks a pattern like `rtsp://{host}:{port}/ch{channel}/{stream}` with its blanks. `{host}` and `{port}` need
+    /// Checks a pattern like `rtsp://{host}:{port}/ch{channel}/{stream}` with its placeholders. `{host}` and `{port}` need
     /// no declaration.
     ///
     /// # Errors
     /// [`PatternError`] telling what is wrong with it.
-    pub fn new(template: &str, blanks: Vec<Blank>) -> Result<Self, PatternError> {
+    pub fn new(template: &str, placeholders: Vec<Placeholder>) -> Result<Self, PatternError> {
         let template = template.trim();
         if template.len() > MAX_TEMPLATE {
             return Err(PatternError::TooLong);
@@ -174,33 +174,35 @@ impl Pattern {
             let secret = template.contains("{user}") || template.contains("{password}");
             return Err(if secret { PatternError::Secret } else { PatternError::Beginning });
         }
-        let used = used_blanks(template)?;
+        let used = used_placeholders(template)?;
         for name in &used {
             if matches!(name.as_str(), "user" | "password") {
                 return Err(PatternError::Secret);
             }
-            if !BUILT_IN.contains(&name.as_str()) && !blanks.iter().any(|blank| blank.name == *name) {
+            if !BUILT_IN.contains(&name.as_str())
+                && !placeholders.iter().any(|placeholder| placeholder.name == *name)
+            {
                 return Err(PatternError::Undeclared(name.clone()));
             }
         }
-        for (at, blank) in blanks.iter().enumerate() {
-            let twice = blanks.iter().take(at).any(|other| other.name == blank.name);
-            if twice || BUILT_IN.contains(&blank.name.as_str()) {
-                return Err(PatternError::Twice(blank.name.clone()));
+        for (at, placeholder) in placeholders.iter().enumerate() {
+            let twice = placeholders.iter().take(at).any(|other| other.name == placeholder.name);
+            if twice || BUILT_IN.contains(&placeholder.name.as_str()) {
+                return Err(PatternError::Twice(placeholder.name.clone()));
             }
-            if !used.contains(&blank.name) {
-                return Err(PatternError::Unused(blank.name.clone()));
+            if !used.contains(&placeholder.name) {
+                return Err(PatternError::Unused(placeholder.name.clone()));
             }
-            let empty = match &blank.kind {
-                BlankKind::Text => false,
-                BlankKind::Number { least, most, .. } => least > most,
-                BlankKind::Choice(choices) => choices.is_empty(),
+            let empty = match &placeholder.kind {
+                PlaceholderKind::Text => false,
+                PlaceholderKind::Number { min, max, .. } => min > max,
+                PlaceholderKind::Choice(choices) => choices.is_empty(),
             };
             if empty {
-                return Err(PatternError::Empty(blank.name.clone()));
+                return Err(PatternError::Empty(placeholder.name.clone()));
             }
         }
-        Ok(Self { template: template.to_owned(), blanks })
+        Ok(Self { template: template.to_owned(), placeholders })
     }
 
     /// The pattern as it was written.
@@ -209,29 +211,30 @@ impl Pattern {
         &self.template
     }
 
-    /// Its blanks, without the built-in ones.
+    /// Its placeholders, without the built-in ones.
     #[must_use]
-    pub fn blanks(&self) -> &[Blank] {
-        &self.blanks
+    pub fn placeholders(&self) -> &[Placeholder] {
+        &self.placeholders
     }
 
     /// True when it tells a recorder's cameras apart.
     #[must_use]
     pub fn has_channels(&self) -> bool {
-        self.blanks.iter().any(|blank| blank.name == CHANNEL)
+        self.placeholders.iter().any(|placeholder| placeholder.name == CHANNEL)
     }
 
-    /// Fills the blanks. Where the pattern tells `main` from `sub` and neither was chosen, both addresses are made.
+    /// Fills the placeholders. Where the pattern tells `main` from `sub` and neither was chosen, both addresses are made.
     ///
     /// # Errors
-    /// [`PatternError`] naming the blank and what may stand in it.
+    /// [`PatternError`] naming the placeholder and what may stand in it.
     pub fn fill(&self, values: &Values) -> Result<FilledAddresses, PatternError> {
-        let known =
-            |name: &str| BUILT_IN.contains(&name) || self.blanks.iter().any(|blank| blank.name == name);
+        let known = |name: &str| {
+            BUILT_IN.contains(&name) || self.placeholders.iter().any(|placeholder| placeholder.name == name)
+        };
         if let Some(name) = values.keys().find(|name| !known(name)) {
-            let names = self.blanks.iter().map(|blank| blank.name.as_str()).chain(BUILT_IN);
+            let names = self.placeholders.iter().map(|placeholder| placeholder.name.as_str()).chain(BUILT_IN);
             let nearest = nearest_name(name, names).map(str::to_owned);
-            return Err(PatternError::NoSuchBlank { name: name.clone(), nearest });
+            return Err(PatternError::NoSuchPlaceholder { name: name.clone(), nearest });
         }
         if values.contains_key(STREAM) || !self.tells_streams_apart() {
             return Ok(FilledAddresses { url: self.write(values)?, sub_url: None });
@@ -245,12 +248,12 @@ impl Pattern {
     }
 
     fn tells_streams_apart(&self) -> bool {
-        let stream = self.blanks.iter().find(|blank| blank.name == STREAM);
-        stream.is_some_and(|blank| match &blank.kind {
-            BlankKind::Choice(choices) => {
+        let stream = self.placeholders.iter().find(|placeholder| placeholder.name == STREAM);
+        stream.is_some_and(|placeholder| match &placeholder.kind {
+            PlaceholderKind::Choice(choices) => {
                 ["main", "sub"].iter().all(|wanted| choices.iter().any(|(word, _)| word == wanted))
             }
-            BlankKind::Text | BlankKind::Number { .. } => false,
+            PlaceholderKind::Text | PlaceholderKind::Number { .. } => false,
         })
     }
 
@@ -276,15 +279,15 @@ impl Pattern {
             ("host", Some(host)) => Ok(host.to_owned()),
             ("port", value) => Ok(value.unwrap_or(USUAL_PORT).to_owned()),
             (_, value) => {
-                let blank = self.blanks.iter().find(|blank| blank.name == name);
-                let blank = blank.ok_or_else(|| PatternError::Undeclared(name.to_owned()))?;
-                blank.write(value.ok_or_else(|| missing(blank.wanted()))?)
+                let placeholder = self.placeholders.iter().find(|placeholder| placeholder.name == name);
+                let placeholder = placeholder.ok_or_else(|| PatternError::Undeclared(name.to_owned()))?;
+                placeholder.write(value.ok_or_else(|| missing(placeholder.wanted()))?)
             }
         }
     }
 }
 
-fn used_blanks(template: &str) -> Result<Vec<String>, PatternError> {
+fn used_placeholders(template: &str) -> Result<Vec<String>, PatternError> {
     let mut used = Vec::new();
     let mut rest = template;
     let position = |rest: &str| template.len() - rest.len();
@@ -346,16 +349,16 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
-    fn blank(name: &str, kind: BlankKind) -> Blank {
-        Blank { name: name.into(), kind }
+    fn placeholder(name: &str, kind: PlaceholderKind) -> Placeholder {
+        Placeholder { name: name.into(), kind }
     }
 
     fn recorder() -> Pattern {
-        let number = BlankKind::Number { width: 2, offset: 100, least: 1, most: 32 };
-        let choice = BlankKind::Choice(vec![("main".into(), "0".into()), ("sub".into(), "1".into())]);
+        let number = PlaceholderKind::Number { width: 2, offset: 100, min: 1, max: 32 };
+        let choice = PlaceholderKind::Choice(vec![("main".into(), "0".into()), ("sub".into(), "1".into())]);
         Pattern::new(
             "rtsp://{host}:{port}/cairn/ch{channel}/{stream}",
-            vec![blank("channel", number), blank("stream", choice)],
+            vec![placeholder("channel", number), placeholder("stream", choice)],
         )
         .unwrap()
     }
@@ -380,7 +383,8 @@ mod tests {
 
     #[test]
     fn texts_are_percent_encoded() {
-        let pattern = Pattern::new("rtsp://{host}/{label}", vec![blank("label", BlankKind::Text)]).unwrap();
+        let pattern =
+            Pattern::new("rtsp://{host}/{label}", vec![placeholder("label", PlaceholderKind::Text)]).unwrap();
         let filled = pattern.fill(&values(&[("host", "cam.example.net"), ("label", "a b/ü")])).unwrap();
         assert_eq!(filled.url, "rtsp://cam.example.net/a%20b%2F%C3%BC");
     }
@@ -391,7 +395,7 @@ mod tests {
     #[case(&[("host", "h"), ("channel", "33")], "channel cannot be \"33\": a number from 1 to 32")]
     #[case(&[("host", "h"), ("channel", "one")], "channel cannot be \"one\": a number from 1 to 32")]
     #[case(&[("host", "h"), ("channel", "1"), ("stream", "third")], "stream cannot be \"third\": one of main, sub")]
-    #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no blank \"chanel\", but one named \"channel\"")]
+    #[case(&[("host", "h"), ("chanel", "1")], "the pattern has no placeholder \"chanel\", but one named \"channel\"")]
     fn what_is_missing_or_wrong_is_named(#[case] set: &[(&str, &str)], #[case] message: &str) {
         assert_eq!(recorder().fill(&values(set)).unwrap_err().to_string(), message);
     }
@@ -412,8 +416,8 @@ mod tests {
         #[case] names: &[&str],
         #[case] error: PatternError,
     ) {
-        let blanks = names.iter().map(|name| blank(name, BlankKind::Text)).collect();
-        assert_eq!(Pattern::new(template, blanks), Err(error));
+        let placeholders = names.iter().map(|name| placeholder(name, PlaceholderKind::Text)).collect();
+        assert_eq!(Pattern::new(template, placeholders), Err(error));
     }
 
     #[rstest]

@@ -8,11 +8,11 @@ pub enum Role {
     /// Starts, stops, holds, resumes and rekeys what is set up, and measures it.
     Operator,
     /// Changes everything, and looks after people.
-    Keeper,
+    Admin,
 }
 
 impl Role {
-    const ALL: [Self; 3] = [Self::Viewer, Self::Operator, Self::Keeper];
+    const ALL: [Self; 3] = [Self::Viewer, Self::Operator, Self::Admin];
 
     /// Its stable word.
     #[must_use]
@@ -20,13 +20,14 @@ impl Role {
         match self {
             Self::Viewer => "viewer",
             Self::Operator => "operator",
-            Self::Keeper => "keeper",
+            Self::Admin => "admin",
         }
     }
 
-    /// The role of a word.
+    /// The role of a word; `keeper` is the former name of `admin`.
     #[must_use]
     pub fn from_word(word: &str) -> Option<Self> {
+        let word = if word == "keeper" { "admin" } else { word };
         Self::ALL.into_iter().find(|role| role.word() == word)
     }
 
@@ -36,7 +37,7 @@ impl Role {
         match self {
             Self::Viewer => "a viewer may look",
             Self::Operator => "an operator may start, stop, hold and rekey",
-            Self::Keeper => "a keeper may change how things are set up",
+            Self::Admin => "an admin may change how things are set up",
         }
     }
 }
@@ -47,10 +48,11 @@ mod tests {
 
     #[test]
     fn each_role_may_do_what_those_before_it_may_and_keeps_its_word() {
-        assert!(Role::Viewer < Role::Operator && Role::Operator < Role::Keeper);
+        assert!(Role::Viewer < Role::Operator && Role::Operator < Role::Admin);
         for role in Role::ALL {
             assert_eq!(Role::from_word(role.word()), Some(role));
         }
-        assert_eq!(Role::from_word("admin"), None);
+        assert_eq!(Role::from_word("keeper"), Some(Role::Admin));
+        assert_eq!(Role::from_word("owner"), None);
     }
 }

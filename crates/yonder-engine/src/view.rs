@@ -22,7 +22,7 @@ pub struct CauseView {
     /// Next step.
     pub hint: String,
     /// Likely reasons, likeliest first.
-    pub likely: Vec<String>,
+    pub probable_causes: Vec<String>,
 }
 
 impl From<&Cause> for CauseView {
@@ -33,7 +33,7 @@ impl From<&Cause> for CauseView {
             side: cause.code.side(),
             message: cause.message.clone(),
             hint: cause.hint.clone(),
-            likely: cause.likely.clone(),
+            probable_causes: cause.probable_causes.clone(),
         }
     }
 }
@@ -201,7 +201,7 @@ pub struct LinkView {
     /// Packets given up because they were too late.
     pub dropped: u64,
     /// What the peer believes the way could carry, in kilobits per second, where it says.
-    pub room_kbps: Option<u64>,
+    pub estimated_bandwidth_kbps: Option<u64>,
     /// What is sent is encrypted.
     pub encrypted: bool,
 }

@@ -59,7 +59,7 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     let view = world.wait("blocked", 6, |view| view.feed.state == FeedPhase::Blocked).await;
     let cause = view.feed.cause.unwrap();
     assert_eq!(cause.code, "feed.wrong-password");
-    assert!(!cause.likely.is_empty() && !format!("{cause:?}").contains("planted"));
+    assert!(!cause.probable_causes.is_empty() && !format!("{cause:?}").contains("planted"));
     // It is tried again by itself, but not so soon that the camera would lock the account.
     assert!(view.feed.retry_in.unwrap() > Duration::from_secs(60));
     tokio::time::sleep(Duration::from_secs(6)).await;
@@ -274,12 +274,12 @@ async fn a_failed_dial_tells_where_it_failed_and_what_that_usually_means() {
     let view = world.wait("not found", 12, |view| feed_code(view) == "feed.name-not-found").await;
     let cause = view.feed.cause.unwrap();
     assert!(cause.message.contains("looking up the name, after"), "{}", cause.message);
-    assert!(cause.likely.iter().any(|reason| reason.contains("misspelt")), "{cause:?}");
+    assert!(cause.probable_causes.iter().any(|reason| reason.contains("misspelt")), "{cause:?}");
     world.engine.withdraw("relay");
     world.camera.switch_off().await;
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("refused", 5, |view| feed_code(view) == "feed.connection-refused").await;
     let cause = view.feed.cause.unwrap();
     assert!(cause.message.contains("connecting, after 0.0"), "{}", cause.message);
-    assert!(cause.likely.iter().any(|reason| reason.contains("switched off")), "{cause:?}");
+    assert!(cause.probable_causes.iter().any(|reason| reason.contains("switched off")), "{cause:?}");
 }

@@ -96,7 +96,7 @@ async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
     let view = world.engine.survey(request(&world, "/no-such-path", Some("/summit/sub")), |_| {}).await;
     let cause = view.main.cause.unwrap();
     assert_eq!(cause.code, "feed.no-such-stream");
-    assert!(cause.likely.iter().any(|reason| reason.contains("channel")), "{cause:?}");
+    assert!(cause.probable_causes.iter().any(|reason| reason.contains("channel")), "{cause:?}");
     assert!(view.main.measured.is_none() && view.sub.unwrap().measured.is_some());
 }
 

@@ -1,16 +1,16 @@
-//! `/api/v1/alerts` and `/api/v1/receivers`
+//! `/api/v1/alerts` and `/api/v1/contacts`
 
 use std::sync::Arc;
 
 use actix_web::web::{Data, Json, Path, ServiceConfig};
 use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{
-    Acknowledge, AddedReceiver, Alert, AlertChange, Mute, NewAlert, NewReceiver, Problem, Receiver,
-    ReceiverChange,
+    Acknowledge, AddedContact, Alert, AlertChange, Contact, ContactChange, Mute, NewAlert, NewContact,
+    Problem,
 };
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -19,12 +19,12 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(list).service(add).service(show).service(edit).service(remove);
     config.service(acknowledge).service(mute);
     config
-        .service(list_receivers)
-        .service(add_receiver)
-        .service(show_receiver)
-        .service(edit_receiver)
-        .service(remove_receiver)
-        .service(test_receiver);
+        .service(list_contacts)
+        .service(add_contact)
+        .service(show_contact)
+        .service(edit_contact)
+        .service(remove_contact)
+        .service(test_contact);
 }
 
 /// All alerts by name, with what they go on about.
@@ -38,8 +38,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewAlert,
     responses((status = 201, body = Alert), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/alerts")]
-async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("added", Kind::Alert, &new.name);
+async fn add(service: Data<Service>, admin: Admin, new: Json<NewAlert>) -> Result<HttpResponse, HttpError> {
+    let act = admin.change("added", Kind::Alert, &new.name);
     let added = recorded(&service, act, move |transaction| transaction.add_alert(&new)).await?;
     let alert = shown(&service, added).await?;
     Ok(created("alerts", &alert.name, &alert))
@@ -64,11 +64,11 @@ async fn shown(service: &Data<Service>, name: String) -> Result<Alert, HttpError
 #[patch("/alerts/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<AlertChange>,
 ) -> Result<Json<Alert>, HttpError> {
-    let act = keeper.change("changed", Kind::Alert, &name);
+    let act = admin.change("changed", Kind::Alert, &name);
     let edited =
         recorded(&service, act, move |transaction| transaction.edit_alert(&name, change.into_inner()))
             .await?;
@@ -114,94 +114,90 @@ async fn mute(
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/alerts/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("removed", Kind::Alert, &name);
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    let act = admin.change("removed", Kind::Alert, &name);
     recorded(&service, act, move |transaction| transaction.remove_alert(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// All receivers by name.
-#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Receiver])))]
-#[get("/receivers")]
-async fn list_receivers(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Receiver>>, HttpError> {
-    reading(&service, |service| service.notifications().receivers()).await.map(Json)
+/// All contacts by name.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Contact])))]
+#[get("/contacts")]
+async fn list_contacts(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Contact>>, HttpError> {
+    reading(&service, |service| service.notifications().contacts()).await.map(Json)
 }
 
-/// Adds a receiver. A web receiver without a secret gets one, which is shown this once.
-#[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewReceiver,
-    responses((status = 201, body = AddedReceiver), (status = 409, body = Problem), (status = 422, body = Problem)))]
-#[post("/receivers")]
-async fn add_receiver(
+/// Adds a contact. A web contact without a secret gets one, which is shown this once.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", request_body = NewContact,
+    responses((status = 201, body = AddedContact), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[post("/contacts")]
+async fn add_contact(
     service: Data<Service>,
-    keeper: Keeper,
-    new: Json<NewReceiver>,
+    admin: Admin,
+    new: Json<NewContact>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("added", Kind::Receiver, &new.name);
+    let act = admin.change("added", Kind::Contact, &new.name);
     let (name, made) =
-        recorded(&service, act, move |transaction| transaction.add_receiver(new.into_inner())).await?;
-    let receiver = reading(&service, move |service| service.notifications().receiver(&name)).await?;
-    let added = AddedReceiver { receiver, secret: made.map(Into::into) };
-    Ok(created("receivers", &added.receiver.name, &added))
+        recorded(&service, act, move |transaction| transaction.add_contact(new.into_inner())).await?;
+    let contact = reading(&service, move |service| service.notifications().contact(&name)).await?;
+    let added = AddedContact { contact, secret: made.map(Into::into) };
+    Ok(created("contacts", &added.contact.name, &added))
 }
 
-/// One receiver.
+/// One contact.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
-    responses((status = 200, body = Receiver), (status = 404, body = Problem)))]
-#[get("/receivers/{name}")]
-async fn show_receiver(
+    responses((status = 200, body = Contact), (status = 404, body = Problem)))]
+#[get("/contacts/{name}")]
+async fn show_contact(
     service: Data<Service>,
     _caller: Caller,
     name: Path<String>,
-) -> Result<Json<Receiver>, HttpError> {
-    reading(&service, move |service| service.notifications().receiver(&name)).await.map(Json)
+) -> Result<Json<Contact>, HttpError> {
+    reading(&service, move |service| service.notifications().contact(&name)).await.map(Json)
 }
 
-/// Changes a receiver.
-#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = ReceiverChange,
-    responses((status = 200, body = Receiver), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-#[patch("/receivers/{name}")]
-async fn edit_receiver(
+/// Changes a contact.
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)), request_body = ContactChange,
+    responses((status = 200, body = Contact), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+#[patch("/contacts/{name}")]
+async fn edit_contact(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
-    change: Json<ReceiverChange>,
-) -> Result<Json<Receiver>, HttpError> {
-    let act = keeper.change("changed", Kind::Receiver, &name);
+    change: Json<ContactChange>,
+) -> Result<Json<Contact>, HttpError> {
+    let act = admin.change("changed", Kind::Contact, &name);
     let edited =
-        recorded(&service, act, move |transaction| transaction.edit_receiver(&name, change.into_inner()))
+        recorded(&service, act, move |transaction| transaction.edit_contact(&name, change.into_inner()))
             .await?;
-    reading(&service, move |service| service.notifications().receiver(&edited)).await.map(Json)
+    reading(&service, move |service| service.notifications().contact(&edited)).await.map(Json)
 }
 
-/// Removes a receiver.
+/// Removes a contact.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
-#[delete("/receivers/{name}")]
-async fn remove_receiver(
+#[delete("/contacts/{name}")]
+async fn remove_contact(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("removed", Kind::Receiver, &name);
-    recorded(&service, act, move |transaction| transaction.remove_receiver(&name)).await?;
+    let act = admin.change("removed", Kind::Contact, &name);
+    recorded(&service, act, move |transaction| transaction.remove_contact(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Tells a receiver that this is a test, and answers once it was told.
+/// Tells a contact that this is a test, and answers once it was told.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 502, body = Problem)))]
-#[post("/receivers/{name}/test")]
-async fn test_receiver(
+#[post("/contacts/{name}/test")]
+async fn test_contact(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("tested", Kind::Receiver, &name);
-    let who = keeper.0.name;
-    audited(&service, act, move |service| service.notifications().test_receiver(&name, &who)).await?;
+    let act = admin.change("tested", Kind::Contact, &name);
+    let who = admin.0.name;
+    audited(&service, act, move |service| service.notifications().test_contact(&name, &who)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

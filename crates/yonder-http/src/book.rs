@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, get, post};
 use yonder_api::{BookOutcome, BookRequest, Job, JobKind, Problem, SiteBook};
 use yonder_service::run_blocking;
 
-use super::caller::{Caller, Keeper, reading};
+use super::caller::{Admin, Caller, reading};
 use super::jobs::{self, Preference};
 use super::json;
 use crate::error::HttpError;
@@ -33,12 +33,12 @@ async fn show(service: Data<Service>, _caller: Caller) -> Result<Json<SiteBook>,
 #[post("")]
 async fn apply(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     preference: Preference,
     request: Json<BookRequest>,
 ) -> Result<HttpResponse, HttpError> {
-    let (request, actor) = (request.into_inner(), keeper.0.actor());
-    jobs::run(&service, preference, &keeper.0, (JobKind::SiteBook, None), |service, context| async move {
+    let (request, actor) = (request.into_inner(), admin.0.actor());
+    jobs::run(&service, preference, &admin.0, (JobKind::SiteBook, None), |service, context| async move {
         run_blocking(move || service.apply_book(request, &actor, &context)).await
     })
     .await

@@ -98,7 +98,7 @@ pub(super) struct Operator(pub(super) Caller);
 
 /// A caller who changes everything.
 #[derive(Debug, Clone)]
-pub(super) struct Keeper(pub(super) Caller);
+pub(super) struct Admin(pub(super) Caller);
 
 /// A caller with the role that a change needs.
 pub(super) trait Authorized {
@@ -138,8 +138,8 @@ impl Authorized for Operator {
     }
 }
 
-impl Authorized for Keeper {
-    const ROLE: Role = Role::Keeper;
+impl Authorized for Admin {
+    const ROLE: Role = Role::Admin;
 
     fn caller(&self) -> &Caller {
         &self.0
@@ -190,12 +190,12 @@ impl FromRequest for Operator {
     }
 }
 
-impl FromRequest for Keeper {
+impl FromRequest for Admin {
     type Error = HttpError;
     type Future = Ready<Result<Self, Self::Error>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
-        ready(take(request).and_then(|caller| caller.needs(Role::Keeper)).map(Self))
+        ready(take(request).and_then(|caller| caller.needs(Role::Admin)).map(Self))
     }
 }
 

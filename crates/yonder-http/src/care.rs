@@ -8,7 +8,7 @@ use yonder_api::{Check, Job, JobKind, MasterKeyRotation, Problem};
 use yonder_service::run_blocking;
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, audited, identify_first, reading};
+use super::caller::{Admin, Authorized as _, Caller, audited, identify_first, reading};
 use super::jobs::{self, Preference};
 use crate::error::HttpError;
 use crate::metrics;
@@ -33,11 +33,11 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
 #[post("/backup")]
 async fn backup(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     preference: Preference,
 ) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("backed-up", Kind::Service, "yonder");
-    let job = jobs::begin(&service, &keeper.0, (JobKind::Backup, None), |service, context| async move {
+    let act = admin.change("backed-up", Kind::Service, "yonder");
+    let job = jobs::begin(&service, &admin.0, (JobKind::Backup, None), |service, context| async move {
         run_blocking(move || {
             let copied = service.records().backup_to_file(&context)?;
             service.journal().audit(&act);
@@ -62,9 +62,9 @@ async fn backup(
 #[post("/master-key/rotate")]
 async fn rotate_master_key(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
 ) -> Result<Json<MasterKeyRotation>, HttpError> {
-    let act = keeper.change("master-key-rotated", Kind::Service, "yonder");
+    let act = admin.change("master-key-rotated", Kind::Service, "yonder");
     let sealed = audited(&service, act, |service| service.records().rotate_master_key()).await?;
     Ok(Json(MasterKeyRotation { sealed }))
 }

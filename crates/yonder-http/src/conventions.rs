@@ -21,7 +21,7 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
     let path = path.trim_start_matches("/api/v1");
     match (method, path) {
         ("get" | "post", "/setup") | ("post", "/session" | "/invitations/look" | "/invitations/join") => None,
-        ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Some(Role::Keeper),
+        ("get", "/people" | "/invitations" | "/tokens" | "/audit" | "/jobs/{id}/file") => Some(Role::Admin),
         ("get", _)
         | ("delete", "/session" | "/sessions/{id}")
         | ("post", "/session/password" | "/budget") => Some(Role::Viewer),
@@ -40,7 +40,7 @@ pub(super) fn role_of(method: &str, path: &str) -> Option<Role> {
             | "/starts",
         )
         | ("delete", "/jobs/{id}" | "/surveys/{id}") => Some(Role::Operator),
-        _ => Some(Role::Keeper),
+        _ => Some(Role::Admin),
     }
 }
 
@@ -110,7 +110,7 @@ fn complete(path: &str, method: &'static str, operation: &mut Operation) {
     }
 }
 
-/// Returns the id of an operation: the first segment of its path and the name of its handler, like `receivers_list`.
+/// Returns the id of an operation: the first segment of its path and the name of its handler, like `contacts_list`.
 fn operation_id(path: &str, handler: &str) -> String {
     let segments = path.trim_start_matches("/api/v1/").split('/').next().unwrap_or_default();
     let collection = segments.replace('-', "_");

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, Operator, audited, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -34,11 +34,11 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destin
 #[post("/destinations")]
 async fn add(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     new: Json<NewDestination>,
 ) -> Result<HttpResponse, HttpError> {
     let stored =
-        recorded(&service, keeper.change("added", Kind::Destination, &new.name), move |transaction| {
+        recorded(&service, admin.change("added", Kind::Destination, &new.name), move |transaction| {
             transaction.add_destination(new.into_inner())
         })
         .await?;
@@ -63,11 +63,11 @@ async fn show(
 #[patch("/destinations/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<DestinationChange>,
 ) -> Result<Json<Stored>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Destination, &name), move |transaction| {
+    recorded(&service, admin.change("changed", Kind::Destination, &name), move |transaction| {
         transaction.edit_destination(&name, change.into_inner())
     })
     .await
@@ -97,10 +97,10 @@ async fn rekey(
 #[post("/destinations/{name}/reveal")]
 async fn reveal(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
 ) -> Result<Json<RevealedKey>, HttpError> {
-    let act = keeper.change("key-revealed", Kind::Destination, &name);
+    let act = admin.change("key-revealed", Kind::Destination, &name);
     audited(&service, act, move |service| service.records().reveal_key(&name)).await.map(Json)
 }
 
@@ -108,12 +108,8 @@ async fn reveal(
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/destinations/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Destination, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Destination, &name), move |transaction| {
         transaction.remove_destination(&name)
     })
     .await?;

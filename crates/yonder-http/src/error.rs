@@ -41,7 +41,7 @@ fn status(error: &ServiceError) -> StatusCode {
         | ServiceError::ChangedMeanwhile(_)
         | ServiceError::Canceled
         | ServiceError::Store(
-            StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastKeeper(_),
+            StoreError::NameTaken { .. } | StoreError::InUse { .. } | StoreError::LastAdmin(_),
         ) => StatusCode::CONFLICT,
         ServiceError::SignInNeeded | ServiceError::SignInRefused => StatusCode::UNAUTHORIZED,
         ServiceError::SetUpRefused
@@ -131,7 +131,7 @@ mod tests {
     #[case(ServiceError::SignInNeeded, 401, "request.sign-in-needed")]
     #[case(ServiceError::SetUpRefused, 403, "request.set-up-refused")]
     #[case(ServiceError::InvitationRefused, 403, "request.invitation-refused")]
-    #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Keeper }, 403, "request.role-needed")]
+    #[case(ServiceError::RoleNeeded { has: Role::Viewer, needs: Role::Admin }, 403, "request.role-needed")]
     #[case(ServiceError::TokenMissing, 403, "request.token-missing")]
     #[case(ServiceError::TooManyAttempts(9), 429, "request.too-many-attempts")]
     #[case(ServiceError::Stale { kind: Kind::Feed, name: "a".into() }, 412, "request.stale")]
@@ -150,7 +150,7 @@ mod tests {
     #[case(ServiceError::PreflightFailed { relay: "a".into(), checks: Vec::new() }, 409, "relay.preflight-failed")]
     #[case(StoreError::NameTaken { kind: Kind::Feed, name: "a".into() }.into(), 409, "request.name-taken")]
     #[case(StoreError::InUse { kind: Kind::Feed, name: "a".into(), users: vec!["b".into()] }.into(), 409, "request.in-use")]
-    #[case(StoreError::LastKeeper("a".into()).into(), 409, "person.last-keeper")]
+    #[case(StoreError::LastAdmin("a".into()).into(), 409, "person.last-admin")]
     #[case(StoreError::Damaged("nonsense").into(), 500, "service.records-damaged")]
     #[case(StoreError::Full.into(), 507, "service.disk-full")]
     #[case(StoreError::Locked.into(), 503, "service.records-locked")]

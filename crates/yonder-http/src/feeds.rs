@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -25,8 +25,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewFeed,
     responses((status = 201, body = Feed), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/feeds")]
-async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
-    let feed = recorded(&service, keeper.change("added", Kind::Feed, &new.name), move |transaction| {
+async fn add(service: Data<Service>, admin: Admin, new: Json<NewFeed>) -> Result<HttpResponse, HttpError> {
+    let feed = recorded(&service, admin.change("added", Kind::Feed, &new.name), move |transaction| {
         transaction.add_feed(new.into_inner())
     })
     .await?;
@@ -47,11 +47,11 @@ async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Re
 #[patch("/feeds/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<FeedChange>,
 ) -> Result<Json<Feed>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Feed, &name), move |transaction| {
+    recorded(&service, admin.change("changed", Kind::Feed, &name), move |transaction| {
         transaction.edit_feed(&name, change.into_inner())
     })
     .await
@@ -62,12 +62,8 @@ async fn edit(
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/feeds/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Feed, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Feed, &name), move |transaction| {
         transaction.remove_feed(&name)
     })
     .await?;

@@ -6,7 +6,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Problem, Relay};
 use yonder_store::{DesiredState, Kind};
 
-use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, changing, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::{Records, Service, ServiceError};
 
@@ -70,7 +70,7 @@ async fn resume(
 #[put("/relays/{name}/holding-picture")]
 async fn set_picture(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     file: Result<Bytes, actix_web::Error>,
 ) -> Result<HttpResponse, HttpError> {
@@ -79,7 +79,7 @@ async fn set_picture(
         detail: error.to_string(),
         hint: "Give a PNG or JPEG of at most 8 MiB.",
     })?;
-    recorded(&service, keeper.change("picture-set", Kind::Relay, &name), move |transaction| {
+    recorded(&service, admin.change("picture-set", Kind::Relay, &name), move |transaction| {
         transaction.set_holding_picture(&name, Some(&file))
     })
     .await?;
@@ -92,10 +92,10 @@ async fn set_picture(
 #[delete("/relays/{name}/holding-picture")]
 async fn remove_picture(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("picture-removed", Kind::Relay, &name), move |transaction| {
+    recorded(&service, admin.change("picture-removed", Kind::Relay, &name), move |transaction| {
         transaction.set_holding_picture(&name, None)
     })
     .await?;

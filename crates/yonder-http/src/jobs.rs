@@ -138,17 +138,17 @@ pub(super) fn accepted(job: &JobEntry) -> HttpResponse {
         .json(job.to_api(problem))
 }
 
-/// Returns a job that the caller may see: their own, and with the role keeper any.
+/// Returns a job that the caller may see: their own, and with the role admin any.
 fn find(service: &Data<Service>, caller: &Caller, id: &str) -> Result<Arc<JobEntry>, HttpError> {
     let job = service.jobs().get(id)?;
     if is_visible(&job, caller) { Ok(job) } else { Err(ServiceError::NoSuchJob(id.to_owned()).into()) }
 }
 
 fn is_visible(job: &JobEntry, caller: &Caller) -> bool {
-    caller.role >= Role::Keeper || job.who() == caller.name
+    caller.role >= Role::Admin || job.who() == caller.name
 }
 
-/// Jobs of the last hour, the latest first: one's own, and with the role keeper all.
+/// Jobs of the last hour, the latest first: one's own, and with the role admin all.
 #[utoipa::path(context_path = "/api/v1", tag = "jobs", responses((status = 200, body = [Job])))]
 #[get("/jobs")]
 async fn list(service: Data<Service>, caller: Caller) -> Json<Vec<Job>> {
@@ -181,8 +181,8 @@ async fn download(
     caller: Caller,
     id: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    if caller.role < Role::Keeper {
-        return Err(ServiceError::RoleNeeded { has: caller.role, needs: Role::Keeper }.into());
+    if caller.role < Role::Admin {
+        return Err(ServiceError::RoleNeeded { has: caller.role, needs: Role::Admin }.into());
     }
     let job = find(&service, &caller, &id)?;
     if job.wait(Duration::ZERO).await.is_none_or(|outcome| outcome.is_err()) {

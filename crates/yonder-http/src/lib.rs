@@ -8,10 +8,10 @@ mod care;
 mod console;
 mod conventions;
 mod destinations;
+mod discoveries;
 mod error;
 mod events;
 mod feeds;
-mod finds;
 mod health;
 mod holding;
 mod jobs;
@@ -88,7 +88,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits) 
                 .configure(book::configure)
                 .configure(surveys::configure)
                 .configure(patterns::configure)
-                .configure(finds::configure)
+                .configure(discoveries::configure)
                 .configure(jobs::configure)
                 .configure(preview::configure)
                 .configure(events::configure)

@@ -255,7 +255,7 @@ mod tests {
         running.condition.level = ConditionLevel::Good;
         running.pushes[0].link = serde_json::from_value(json!({
             "latency_ms": 120, "rtt_ms": 25, "sent": 1000, "lost": 8, "retransmitted": 9, "dropped": 0,
-            "room_kbps": null, "encrypted": true,
+            "estimated_bandwidth_kbps": null, "encrypted": true,
         }))
         .unwrap();
         // The later one in the list: it must not hide what the first one says of the feed.

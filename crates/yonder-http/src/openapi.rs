@@ -8,7 +8,7 @@ use utoipa::{Modify, OpenApi};
 use crate::conventions::Conventions;
 
 use super::{
-    alerts, book, care, destinations, events, feeds, finds, holding, jobs, patterns, people, platforms,
+    alerts, book, care, destinations, discoveries, events, feeds, holding, jobs, patterns, people, platforms,
     preview, record, relays, session, surveys, tokens, uplinks,
 };
 
@@ -75,12 +75,12 @@ use super::{
         alerts::remove,
         alerts::acknowledge,
         alerts::mute,
-        alerts::list_receivers,
-        alerts::add_receiver,
-        alerts::show_receiver,
-        alerts::edit_receiver,
-        alerts::remove_receiver,
-        alerts::test_receiver,
+        alerts::list_contacts,
+        alerts::add_contact,
+        alerts::show_contact,
+        alerts::edit_contact,
+        alerts::remove_contact,
+        alerts::test_contact,
         book::show,
         book::apply,
         care::backup,
@@ -104,7 +104,7 @@ use super::{
         patterns::edit,
         patterns::remove,
         patterns::add_feeds,
-        finds::find,
+        discoveries::find,
         jobs::list,
         jobs::show,
         jobs::download,

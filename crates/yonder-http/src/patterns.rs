@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, post, put};
 use yonder_api::{Feed, Pattern, PatternFeeds, Problem, StoredPattern};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -25,8 +25,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Stored
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", request_body = Pattern,
     responses((status = 201, body = StoredPattern), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/patterns")]
-async fn add(service: Data<Service>, keeper: Keeper, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
-    let pattern = recorded(&service, keeper.change("added", Kind::Pattern, &new.name), move |transaction| {
+async fn add(service: Data<Service>, admin: Admin, new: Json<Pattern>) -> Result<HttpResponse, HttpError> {
+    let pattern = recorded(&service, admin.change("added", Kind::Pattern, &new.name), move |transaction| {
         transaction.add_pattern(new.into_inner())
     })
     .await?;
@@ -51,11 +51,11 @@ async fn show(
 #[put("/patterns/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     new: Json<Pattern>,
 ) -> Result<Json<StoredPattern>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Pattern, &name), move |transaction| {
+    recorded(&service, admin.change("changed", Kind::Pattern, &name), move |transaction| {
         transaction.edit_pattern(&name, new.into_inner())
     })
     .await
@@ -66,12 +66,8 @@ async fn edit(
 #[utoipa::path(context_path = "/api/v1", tag = "patterns", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/patterns/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Pattern, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Pattern, &name), move |transaction| {
         transaction.remove_pattern(&name)
     })
     .await?;
@@ -84,11 +80,11 @@ async fn remove(
 #[post("/patterns/{name}/feeds")]
 async fn add_feeds(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     new: Json<PatternFeeds>,
 ) -> Result<HttpResponse, HttpError> {
-    let feeds = recorded(&service, keeper.change("filled-in", Kind::Pattern, &name), move |transaction| {
+    let feeds = recorded(&service, admin.change("filled-in", Kind::Pattern, &name), move |transaction| {
         transaction.add_pattern_feeds(&name, &new)
     })
     .await?;

@@ -7,7 +7,7 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Keeper, agent, changing, reading, recorded};
+use super::caller::{Admin, Authorized as _, agent, changing, reading, recorded};
 use super::session::signed_in;
 use crate::access::Access;
 use crate::error::HttpError;
@@ -22,7 +22,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "people",
     responses((status = 200, body = [Person]), (status = 403, body = Problem)))]
 #[get("/people")]
-async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Person>>, HttpError> {
+async fn list(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Person>>, HttpError> {
     reading(&service, |service| service.records().people()).await.map(Json)
 }
 
@@ -32,11 +32,11 @@ async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Person
 #[patch("/people/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<PersonChange>,
 ) -> Result<Json<Person>, HttpError> {
-    let act = keeper.change("changed", Kind::Person, &name);
+    let act = admin.change("changed", Kind::Person, &name);
     recorded(&service, act, move |transaction| transaction.edit_person(&name, &change)).await.map(Json)
 }
 
@@ -44,12 +44,8 @@ async fn edit(
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/people/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("removed", Kind::Person, &name);
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    let act = admin.change("removed", Kind::Person, &name);
     recorded(&service, act, move |transaction| transaction.remove_person(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }
@@ -57,7 +53,7 @@ async fn remove(
 /// Invitations that nobody has taken up yet.
 #[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = [Invitation])))]
 #[get("/invitations")]
-async fn invitations(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Invitation>>, HttpError> {
+async fn invitations(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Invitation>>, HttpError> {
     reading(&service, |service| service.records().invitations()).await.map(Json)
 }
 
@@ -68,11 +64,11 @@ async fn invitations(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec
 #[post("/invitations")]
 async fn invite(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     new: Json<NewInvitation>,
 ) -> Result<HttpResponse, HttpError> {
-    let by = keeper.0.actor();
-    let act = keeper.change("invited", Kind::Person, &new.name);
+    let by = admin.0.actor();
+    let act = admin.change("invited", Kind::Person, &new.name);
     let made = recorded(&service, act, move |transaction| transaction.invite(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
@@ -108,10 +104,10 @@ async fn join(
 #[delete("/invitations/{name}")]
 async fn withdraw(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
 ) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("uninvited", Kind::Person, &name);
+    let act = admin.change("uninvited", Kind::Person, &name);
     recorded(&service, act, move |transaction| transaction.withdraw_invitation(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -6,7 +6,7 @@ use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
 use yonder_core::platform::{RULES, Rule};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -36,14 +36,13 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platfo
 #[post("/platforms")]
 async fn add(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     new: Json<NewPlatform>,
 ) -> Result<HttpResponse, HttpError> {
-    let platform =
-        recorded(&service, keeper.change("added", Kind::Platform, &new.name), move |transaction| {
-            transaction.add_platform(&new)
-        })
-        .await?;
+    let platform = recorded(&service, admin.change("added", Kind::Platform, &new.name), move |transaction| {
+        transaction.add_platform(&new)
+    })
+    .await?;
     Ok(created("platforms", &platform.name, &platform))
 }
 
@@ -65,11 +64,11 @@ async fn show(
 #[patch("/platforms/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<PlatformChange>,
 ) -> Result<Json<Platform>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Platform, &name), move |transaction| {
+    recorded(&service, admin.change("changed", Kind::Platform, &name), move |transaction| {
         transaction.edit_platform(&name, &change)
     })
     .await
@@ -80,12 +79,8 @@ async fn edit(
 #[utoipa::path(context_path = "/api/v1", tag = "platforms", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[delete("/platforms/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Platform, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Platform, &name), move |transaction| {
         transaction.remove_platform(&name)
     })
     .await?;

@@ -7,7 +7,7 @@ use yonder_api::{
     ReportRequest,
 };
 
-use super::caller::{Caller, Keeper, reading};
+use super::caller::{Admin, Caller, reading};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -33,7 +33,7 @@ async fn logbook(
 #[get("/audit")]
 async fn audit(
     service: Data<Service>,
-    _keeper: Keeper,
+    _admin: Admin,
     request: Query<AuditRequest>,
 ) -> Result<Json<Vec<AuditEntry>>, HttpError> {
     reading(&service, move |service| service.journal().audit_trail(&request)).await.map(Json)
@@ -68,7 +68,7 @@ async fn rates(
     name: Path<String>,
     request: Query<RatesRequest>,
 ) -> Result<Json<Rates>, HttpError> {
-    reading(&service, move |service| service.history().relay_rates(&name, request.over.as_deref()))
+    reading(&service, move |service| service.history().relay_rates(&name, request.range.as_deref()))
         .await
         .map(Json)
 }

@@ -11,7 +11,7 @@ use yonder_api::{
 };
 use yonder_store::{DesiredState, Kind};
 
-use super::caller::{Authorized as _, Caller, Keeper, Operator, changing, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, Operator, changing, reading, recorded};
 use super::jobs::{self, Preference};
 use super::json::created;
 use crate::error::{HttpError, problem as problem_of};
@@ -53,8 +53,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
 #[utoipa::path(context_path = "/api/v1", tag = "relays", request_body = NewRelay,
     responses((status = 201, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/relays")]
-async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewRelay>) -> Result<HttpResponse, HttpError> {
-    let relay = recorded(&service, keeper.change("added", Kind::Relay, &new.name), move |transaction| {
+async fn add(service: Data<Service>, admin: Admin, new: Json<NewRelay>) -> Result<HttpResponse, HttpError> {
+    let relay = recorded(&service, admin.change("added", Kind::Relay, &new.name), move |transaction| {
         transaction.add_relay(&new)
     })
     .await?;
@@ -75,11 +75,11 @@ async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Re
 #[patch("/relays/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<RelayChange>,
 ) -> Result<Json<Relay>, HttpError> {
-    let act = keeper.change("changed", Kind::Relay, &name);
+    let act = admin.change("changed", Kind::Relay, &name);
     let edited =
         recorded(&service, act, move |transaction| transaction.edit_relay(&name, change.into_inner()))
             .await?;
@@ -234,12 +234,8 @@ async fn stop(
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/relays/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Relay, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Relay, &name), move |transaction| {
         transaction.remove_relay(&name)
     })
     .await?;

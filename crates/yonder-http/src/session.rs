@@ -107,7 +107,7 @@ async fn change_password(
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Sessions that go on: one's own; for keepers, everybody's.
+/// Sessions that go on: one's own; for admins, everybody's.
 #[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 200, body = [Session])))]
 #[get("/sessions")]
 async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session>>, HttpError> {
@@ -117,7 +117,7 @@ async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session
         .map(Json)
 }
 
-/// Ends a session: one of one's own; for keepers, anybody's.
+/// Ends a session: one of one's own; for admins, anybody's.
 #[utoipa::path(context_path = "/api/v1", tag = "session", params(("id" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/sessions/{id}")]
@@ -130,7 +130,7 @@ async fn end(service: Data<Service>, caller: Caller, id: Path<String>) -> Result
 
 /// Whose sessions a caller sees and ends; everybody's where nobody is named.
 fn whose(caller: &Caller) -> Option<String> {
-    (caller.role < Role::Keeper).then(|| caller.name.clone())
+    (caller.role < Role::Admin).then(|| caller.name.clone())
 }
 
 /// The answer to whoever has just signed in.

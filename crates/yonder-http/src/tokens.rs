@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, post};
 use yonder_api::{MadeToken, NewToken, Problem, Token};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Keeper, reading, recorded};
+use super::caller::{Admin, Authorized as _, reading, recorded};
 use crate::error::HttpError;
 use yonder_service::Service;
 
@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 #[utoipa::path(context_path = "/api/v1", tag = "people",
     responses((status = 200, body = [Token]), (status = 403, body = Problem)))]
 #[get("/tokens")]
-async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>>, HttpError> {
+async fn list(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Token>>, HttpError> {
     reading(&service, |service| service.records().tokens()).await.map(Json)
 }
 
@@ -25,9 +25,9 @@ async fn list(service: Data<Service>, _keeper: Keeper) -> Result<Json<Vec<Token>
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = NewToken,
     responses((status = 201, body = MadeToken), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/tokens")]
-async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewToken>) -> Result<HttpResponse, HttpError> {
-    let by = keeper.0.actor();
-    let act = keeper.change("added", Kind::Token, &new.name);
+async fn add(service: Data<Service>, admin: Admin, new: Json<NewToken>) -> Result<HttpResponse, HttpError> {
+    let by = admin.0.actor();
+    let act = admin.change("added", Kind::Token, &new.name);
     let made = recorded(&service, act, move |transaction| transaction.add_token(&new, &by)).await?;
     Ok(HttpResponse::Created().json(made))
 }
@@ -36,12 +36,8 @@ async fn add(service: Data<Service>, keeper: Keeper, new: Json<NewToken>) -> Res
 #[utoipa::path(context_path = "/api/v1", tag = "people", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/tokens/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    let act = keeper.change("removed", Kind::Token, &name);
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    let act = admin.change("removed", Kind::Token, &name);
     recorded(&service, act, move |transaction| transaction.remove_token(&name)).await?;
     Ok(HttpResponse::NoContent().finish())
 }

@@ -5,7 +5,7 @@ use actix_web::{HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, Keeper, reading, recorded};
+use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -25,12 +25,8 @@ async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", request_body = NewUplink,
     responses((status = 201, body = Uplink), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/uplinks")]
-async fn add(
-    service: Data<Service>,
-    keeper: Keeper,
-    new: Json<NewUplink>,
-) -> Result<HttpResponse, HttpError> {
-    let uplink = recorded(&service, keeper.change("added", Kind::Uplink, &new.name), move |transaction| {
+async fn add(service: Data<Service>, admin: Admin, new: Json<NewUplink>) -> Result<HttpResponse, HttpError> {
+    let uplink = recorded(&service, admin.change("added", Kind::Uplink, &new.name), move |transaction| {
         transaction.add_uplink(&new)
     })
     .await?;
@@ -55,11 +51,11 @@ async fn show(
 #[patch("/uplinks/{name}")]
 async fn edit(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     name: Path<String>,
     change: Json<UplinkChange>,
 ) -> Result<Json<Uplink>, HttpError> {
-    recorded(&service, keeper.change("changed", Kind::Uplink, &name), move |transaction| {
+    recorded(&service, admin.change("changed", Kind::Uplink, &name), move |transaction| {
         transaction.edit_uplink(&name, &change)
     })
     .await
@@ -70,12 +66,8 @@ async fn edit(
 #[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem)))]
 #[delete("/uplinks/{name}")]
-async fn remove(
-    service: Data<Service>,
-    keeper: Keeper,
-    name: Path<String>,
-) -> Result<HttpResponse, HttpError> {
-    recorded(&service, keeper.change("removed", Kind::Uplink, &name), move |transaction| {
+async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Result<HttpResponse, HttpError> {
+    recorded(&service, admin.change("removed", Kind::Uplink, &name), move |transaction| {
         transaction.remove_uplink(&name)
     })
     .await?;

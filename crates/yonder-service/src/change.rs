@@ -55,7 +55,7 @@ impl Actor {
         Self {
             name: "schedule".to_owned(),
             person: None,
-            role: Role::Keeper,
+            role: Role::Admin,
             origin: Origin::Schedule,
             address: None,
         }

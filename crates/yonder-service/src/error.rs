@@ -67,7 +67,7 @@ pub enum ServiceError {
     /// It is off, and must run for this.
     #[error("the relay {0:?} is off")]
     NotRunning(String),
-    /// A receiver could not be told.
+    /// A contact could not be told.
     #[error("{0}")]
     NotTold(String),
     /// Another destination has the same key at the same server.
@@ -227,7 +227,7 @@ impl ServiceError {
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
             Self::NotRunning(_) => "relay.off",
-            Self::NotTold(_) => "receiver.not-told",
+            Self::NotTold(_) => "contact.not-told",
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",
@@ -250,7 +250,7 @@ impl ServiceError {
             Self::ChangedMeanwhile(_) => "relay.changed-meanwhile",
             Self::Store(StoreError::NameTaken { .. }) => "request.name-taken",
             Self::Store(StoreError::InUse { .. }) => "request.in-use",
-            Self::Store(StoreError::LastKeeper(_)) => "person.last-keeper",
+            Self::Store(StoreError::LastAdmin(_)) => "person.last-admin",
             Self::Store(StoreError::Full) => "service.disk-full",
             Self::Store(StoreError::Locked) => "service.records-locked",
             Self::Store(StoreError::Damaged(_)) => "service.records-damaged",
@@ -292,7 +292,7 @@ impl ServiceError {
                 "Choose another name, or edit the one that is there."
             }
             Self::Store(StoreError::InUse { .. }) => "Change or remove what uses it first.",
-            Self::Store(StoreError::LastKeeper(_)) => "Make somebody else a keeper first.",
+            Self::Store(StoreError::LastAdmin(_)) => "Make somebody else an admin first.",
             Self::Running { .. } => "Stop it first.",
             Self::NotRunning(_) => "Start it first: there is no broadcast to hold.",
             Self::NotTold(_) => "Check its address and secret, and that this machine can reach it.",
@@ -315,7 +315,7 @@ impl ServiceError {
                 "Ask whoever invited you for another link; each works once, for three days."
             }
             Self::RoleNeeded { needs, .. } => {
-                return Some(format!("Ask a keeper for it: {}.", needs.in_words()));
+                return Some(format!("Ask an admin for it: {}.", needs.in_words()));
             }
             Self::TokenMissing => "Reload the page and try again.",
             Self::NoSuchJob(_) => {

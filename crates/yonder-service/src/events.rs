@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use tokio::sync::{Notify, broadcast};
 use tokio::time::{MissedTickBehavior, interval, sleep};
-use yonder_api::{Relay, RelayEvent, RelayPulse};
+use yonder_api::{Relay, RelayEvent, RelayStats};
 use yonder_engine::Engine;
 use yonder_store::LogFilter;
 
@@ -18,7 +18,7 @@ use crate::views;
 /// Changes within this time are published together.
 const GATHER: Duration = Duration::from_millis(50);
 /// Interval of the events with figures that change continuously, like bit rates.
-const PULSE: Duration = Duration::from_secs(1);
+const STATS_INTERVAL: Duration = Duration::from_secs(1);
 /// Maximum number of logbook lines that are published at a time; subscribers read more of them from the logbook.
 const MAX_LINES: u32 = 200;
 
@@ -32,9 +32,9 @@ const CAPACITY: usize = 1024;
 #[derive(Debug)]
 struct Published {
     relay: Relay,
-    /// The relay without the figures of `pulse`.
+    /// The relay without the figures of `stats`.
     still: Relay,
-    pulse: RelayPulse,
+    stats: RelayStats,
 }
 
 /// Publication of live events.
@@ -56,7 +56,7 @@ pub struct Events {
 fn timed(compare: impl FnOnce()) -> Duration {
     let begun = Instant::now();
     compare();
-    (begun.elapsed() * 9).clamp(GATHER, PULSE)
+    (begun.elapsed() * 9).clamp(GATHER, STATS_INTERVAL)
 }
 
 fn text(event: &RelayEvent) -> Option<LiveEvent> {
@@ -87,8 +87,8 @@ impl Events {
     /// Publishes changes until the task is dropped.
     pub(crate) async fn run(self: Arc<Self>) {
         let mut changes = self.engine.changes();
-        let mut pulses = interval(PULSE);
-        pulses.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        let mut stats = interval(STATS_INTERVAL);
+        stats.set_missed_tick_behavior(MissedTickBehavior::Delay);
         let mut pause = GATHER;
         loop {
             tokio::select! {
@@ -104,7 +104,7 @@ impl Events {
                     sleep(pause).await;
                     pause = timed(|| self.publish_differences(false));
                 }
-                _ = pulses.tick() => self.publish_differences(true),
+                _ = stats.tick() => self.publish_differences(true),
             }
         }
     }
@@ -124,40 +124,40 @@ impl Events {
         self.records_changed.notify_one();
     }
 
-    fn publish_differences(&self, with_pulses: bool) {
+    fn publish_differences(&self, with_stats: bool) {
         let mut published = lock(&self.published);
         let mut removed = std::mem::take(&mut *published);
         let mut moved = Vec::new();
         for relay in self.records.relays() {
             let name = relay.name.clone();
-            let (still, pulse) = (RelayPulse::still(&relay), RelayPulse::of(&relay));
+            let (still, stats) = (RelayStats::still(&relay), RelayStats::of(&relay));
             let latest = match removed.remove(&name) {
-                Some(before) if before.still == still && !with_pulses => before,
+                Some(before) if before.still == still && !with_stats => before,
                 Some(before) if before.still == still => {
-                    if before.pulse != pulse {
-                        moved.push(pulse.clone());
+                    if before.stats != stats {
+                        moved.push(stats.clone());
                     }
-                    Published { relay, still, pulse }
+                    Published { relay, still, stats }
                 }
                 _ => {
                     self.send(relay_event(&relay));
-                    Published { relay, still, pulse }
+                    Published { relay, still, stats }
                 }
             };
             published.insert(name, latest);
         }
         for name in removed.into_keys() {
-            self.send(text(&RelayEvent::Gone { name }));
+            self.send(text(&RelayEvent::Removed { name }));
         }
         if !moved.is_empty() {
-            self.send(text(&RelayEvent::Pulse { relays: moved }));
+            self.send(text(&RelayEvent::Stats { relays: moved }));
         }
     }
 
     /// Publishes the lines of the logbook that were written since the last call.
     pub(crate) fn publish_log_lines(&self) {
         let after = *lock(&self.last_line);
-        let filter = LogFilter { after: Some(after), most: MAX_LINES, ..LogFilter::default() };
+        let filter = LogFilter { after: Some(after), limit: MAX_LINES, ..LogFilter::default() };
         // Not read under the lock, which would wait for the disk. Lines that cannot be read are in the logbook alone.
         let Ok(lines) = self.records.store.logbook(&filter) else { return };
         let mut last = lock(&self.last_line);

@@ -127,7 +127,7 @@ mod tests {
         supervisor.supervise("test", run).await;
         assert_eq!(runs.load(Ordering::Relaxed), 2);
         assert_eq!(supervisor.restarts(), 1);
-        let filter = LogFilter { most: 10, ..LogFilter::default() };
+        let filter = LogFilter { limit: 10, ..LogFilter::default() };
         let lines = service.records().store.logbook(&filter).unwrap();
         assert!(lines.iter().any(|line| line.what == "loop-restarted" && line.message.contains("test")));
     }

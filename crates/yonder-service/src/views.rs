@@ -87,8 +87,8 @@ fn condition(wanted: DesiredState, running: Option<&RelayView>) -> Condition {
 
 /// Returns a cause for the API.
 pub fn cause(view: CauseView) -> CauseFacts {
-    let CauseView { code, side, message, hint, likely, .. } = view;
-    CauseFacts { code: code.to_owned(), side, message, hint, likely }
+    let CauseView { code, side, message, hint, probable_causes, .. } = view;
+    CauseFacts { code: code.to_owned(), side, message, hint, probable_causes }
 }
 
 /// Seconds to one decimal, so that they do not change with every snapshot.
@@ -199,7 +199,7 @@ fn link(link: LinkView) -> LinkFacts {
         lost: link.lost,
         retransmitted: link.retransmitted,
         dropped: link.dropped,
-        room_kbps: link.room_kbps,
+        estimated_bandwidth_kbps: link.estimated_bandwidth_kbps,
         encrypted: link.encrypted,
     }
 }
@@ -231,7 +231,7 @@ pub fn role_facts(role: Role) -> RoleFacts {
     match role {
         Role::Viewer => RoleFacts::Viewer,
         Role::Operator => RoleFacts::Operator,
-        Role::Keeper => RoleFacts::Keeper,
+        Role::Admin => RoleFacts::Admin,
     }
 }
 
@@ -240,7 +240,7 @@ pub(crate) fn role_of(role: RoleFacts) -> Role {
     match role {
         RoleFacts::Viewer => Role::Viewer,
         RoleFacts::Operator => Role::Operator,
-        RoleFacts::Keeper => Role::Keeper,
+        RoleFacts::Admin => Role::Admin,
     }
 }
 

@@ -10,7 +10,7 @@ use yonder_address::{Masked, PLACEHOLDER, mask, unmask};
 
 use crate::error::{Kind, StoreError};
 use crate::seal::SealError;
-use crate::sealed::{DESTINATION_ADDRESS, FEED_ADDRESS, Place, RECEIVER_ADDRESS, SealedSecret, SecretChange};
+use crate::sealed::{CONTACT_ADDRESS, DESTINATION_ADDRESS, FEED_ADDRESS, Place, SealedSecret, SecretChange};
 use crate::store::Store;
 
 /// Longest end of a web address that is shown.
@@ -132,7 +132,7 @@ impl Store {
     pub(crate) fn seal_addresses(&self) -> Result<(), StoreError> {
         self.seal_masked(FEED_ADDRESS, Kind::Feed, ["url", "sub_url"])?;
         self.seal_masked(DESTINATION_ADDRESS, Kind::Destination, ["server", "backup_server"])?;
-        self.seal_receivers()
+        self.seal_contacts()
     }
 
     fn seal_masked(&self, place: Place, kind: Kind, columns: [&'static str; 2]) -> Result<(), StoreError> {
@@ -163,11 +163,11 @@ impl Store {
         Ok(())
     }
 
-    fn seal_receivers(&self) -> Result<(), StoreError> {
-        let select = "SELECT id, settings FROM receiver WHERE address_secrets IS NULL";
+    fn seal_contacts(&self) -> Result<(), StoreError> {
+        let select = "SELECT id, settings FROM contact WHERE address_secrets IS NULL";
         let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?));
-        let receivers: Vec<(i64, String)> = self.read(|connection| all(connection, select, read))?;
-        for (id, settings) in receivers {
+        let contacts: Vec<(i64, String)> = self.read(|connection| all(connection, select, read))?;
+        for (id, settings) in contacts {
             let Ok(mut settings) = serde_json::from_str::<Value>(&settings) else { continue };
             let Some(url) = settings.get("url").and_then(Value::as_str).map(str::to_owned) else { continue };
             let shown = shortened_web_address(&url);
@@ -178,9 +178,9 @@ impl Store {
                 *field = shown.into();
             }
             self.write(|connection| {
-                let update = "UPDATE receiver SET settings = ?2 WHERE id = ?1";
+                let update = "UPDATE contact SET settings = ?2 WHERE id = ?1";
                 connection.execute(update, params![id, settings.to_string()])?;
-                self.write_secret(connection, (RECEIVER_ADDRESS, id), Some(&url.into()))
+                self.write_secret(connection, (CONTACT_ADDRESS, id), Some(&url.into()))
             })?;
         }
         Ok(())

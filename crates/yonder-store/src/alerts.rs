@@ -5,42 +5,42 @@ use secrecy::SecretString;
 use yonder_core::alerts::{NoticeKind, Notification, Open};
 
 use crate::error::{Kind, StoreError};
-use crate::sealed::{RECEIVER_ADDRESS, RECEIVER_SECRET, SealedSecret, SecretChange};
+use crate::sealed::{CONTACT_ADDRESS, CONTACT_SECRET, SealedSecret, SecretChange};
 use crate::store::{Store, unless_taken};
 
-/// A receiver of notifications to be stored.
+/// A contact of notifications to be stored.
 #[derive(Debug, Clone)]
-pub struct NewReceiver {
+pub struct NewContact {
     /// Name.
     pub name: String,
     /// Where and how, as JSON without any secret.
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SecretString>,
-    /// Whole address of a web receiver, of which the settings have a shortened form.
+    /// Whole address of a web contact, of which the settings have a shortened form.
     pub address: Option<SecretString>,
     /// Hours from one sign of life to the next.
     pub sign_of_life_h: Option<u32>,
 }
 
-/// A stored receiver of notifications.
+/// A stored contact of notifications.
 #[derive(Debug, Clone)]
-pub struct Receiver {
+pub struct Contact {
     /// Name.
     pub name: String,
     /// Where and how, as JSON without any secret.
     pub settings: String,
     /// What web messages are signed with, or the mail server's password.
     pub secret: Option<SealedSecret>,
-    /// Whole address of a web receiver, of which the settings have a shortened form.
+    /// Whole address of a web contact, of which the settings have a shortened form.
     pub address: Option<SealedSecret>,
     /// Hours from one sign of life to the next.
     pub sign_of_life_h: Option<u32>,
 }
 
-/// Settings of a receiver, without its secret.
+/// Settings of a contact, without its secret.
 #[derive(Debug, Clone)]
-pub struct ReceiverSettings<'a> {
+pub struct ContactSettings<'a> {
     /// Name.
     pub name: &'a str,
     /// Where and how, as JSON without any secret.
@@ -67,73 +67,73 @@ pub struct Alert {
 }
 
 impl Store {
-    /// Adds a receiver.
+    /// Adds a contact.
     ///
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
-    pub fn add_receiver(&self, receiver: &NewReceiver) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: receiver.name.clone() };
+    pub fn add_contact(&self, contact: &NewContact) -> Result<(), StoreError> {
+        let taken = || StoreError::NameTaken { kind: Kind::Contact, name: contact.name.clone() };
         self.write(|transaction| {
             transaction
                 .execute(
-                    "INSERT INTO receiver (name, settings, sign_of_life_h) VALUES (?1, ?2, ?3)",
-                    params![receiver.name, receiver.settings, receiver.sign_of_life_h],
+                    "INSERT INTO contact (name, settings, sign_of_life_h) VALUES (?1, ?2, ?3)",
+                    params![contact.name, contact.settings, contact.sign_of_life_h],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             let id = transaction.last_insert_rowid();
-            self.write_secret(transaction, (RECEIVER_SECRET, id), receiver.secret.as_ref())?;
-            self.write_secret(transaction, (RECEIVER_ADDRESS, id), receiver.address.as_ref())
+            self.write_secret(transaction, (CONTACT_SECRET, id), contact.secret.as_ref())?;
+            self.write_secret(transaction, (CONTACT_ADDRESS, id), contact.address.as_ref())
         })
     }
 
-    /// Replaces name and settings of the receiver `name`, and changes its secret.
+    /// Replaces name and settings of the contact `name`, and changes its secret.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], [`StoreError::NameTaken`], or the store's failure.
-    pub fn edit_receiver(
+    pub fn edit_contact(
         &self,
         name: &str,
-        new: &ReceiverSettings<'_>,
+        new: &ContactSettings<'_>,
         secret: &SecretChange,
         address: &SecretChange,
     ) -> Result<(), StoreError> {
-        let taken = || StoreError::NameTaken { kind: Kind::Receiver, name: new.name.to_owned() };
+        let taken = || StoreError::NameTaken { kind: Kind::Contact, name: new.name.to_owned() };
         self.write(|transaction| {
-            let id = id_of(transaction, Kind::Receiver, name)?;
+            let id = id_of(transaction, Kind::Contact, name)?;
             transaction
                 .execute(
-                    "UPDATE receiver SET name = ?2, settings = ?3, sign_of_life_h = ?4 WHERE id = ?1",
+                    "UPDATE contact SET name = ?2, settings = ?3, sign_of_life_h = ?4 WHERE id = ?1",
                     params![id, new.name, new.settings, new.sign_of_life_h],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            self.change_secret(transaction, (RECEIVER_SECRET, id), secret)?;
-            self.change_secret(transaction, (RECEIVER_ADDRESS, id), address)
+            self.change_secret(transaction, (CONTACT_SECRET, id), secret)?;
+            self.change_secret(transaction, (CONTACT_ADDRESS, id), address)
         })
     }
 
-    /// Removes a receiver; alerts that went to it go to the others they name, or to all.
+    /// Removes a contact; alerts that went to it go to the others they name, or to all.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.
-    pub fn remove_receiver(&self, name: &str) -> Result<(), StoreError> {
-        self.remove_named(Kind::Receiver, name)
+    pub fn remove_contact(&self, name: &str) -> Result<(), StoreError> {
+        self.remove_named(Kind::Contact, name)
     }
 
-    /// All receivers by name.
+    /// All contacts by name.
     ///
     /// # Errors
     /// The store's failure.
-    pub fn receivers(&self) -> Result<Vec<Receiver>, StoreError> {
+    pub fn contacts(&self) -> Result<Vec<Contact>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
-                "SELECT id, name, settings, secret, address_secrets, sign_of_life_h FROM receiver ORDER BY name",
+                "SELECT id, name, settings, secret, address_secrets, sign_of_life_h FROM contact ORDER BY name",
             )?;
             let read = |row: &Row<'_>| {
-                Ok(Receiver {
+                Ok(Contact {
                     name: row.get("name")?,
                     settings: row.get("settings")?,
-                    secret: RECEIVER_SECRET.read(row.get("id")?, row.get("secret")?),
-                    address: RECEIVER_ADDRESS.read(row.get("id")?, row.get("address_secrets")?),
+                    secret: CONTACT_SECRET.read(row.get("id")?, row.get("secret")?),
+                    address: CONTACT_ADDRESS.read(row.get("id")?, row.get("address_secrets")?),
                     sign_of_life_h: row.get("sign_of_life_h")?,
                 })
             };
@@ -141,20 +141,20 @@ impl Store {
         })
     }
 
-    /// The receiver `name`.
+    /// The contact `name`.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], and as [`Store::receivers`].
-    pub fn receiver(&self, name: &str) -> Result<Receiver, StoreError> {
-        let mut all = self.receivers()?.into_iter();
-        all.find(|receiver| receiver.name.eq_ignore_ascii_case(name))
-            .ok_or_else(|| not_found(Kind::Receiver, name))
+    /// [`StoreError::NotFound`], and as [`Store::contacts`].
+    pub fn contact(&self, name: &str) -> Result<Contact, StoreError> {
+        let mut all = self.contacts()?.into_iter();
+        all.find(|contact| contact.name.eq_ignore_ascii_case(name))
+            .ok_or_else(|| not_found(Kind::Contact, name))
     }
 
     /// Adds an alert.
     ///
     /// # Errors
-    /// [`StoreError::NameTaken`], [`StoreError::NotFound`] for a receiver, or the store's failure.
+    /// [`StoreError::NameTaken`], [`StoreError::NotFound`] for a contact, or the store's failure.
     pub fn add_alert(&self, alert: &Alert) -> Result<(), StoreError> {
         let taken = || StoreError::NameTaken { kind: Kind::Alert, name: alert.name.clone() };
         self.write(|transaction| {
@@ -164,7 +164,7 @@ impl Store {
                     params![alert.name, alert.trigger, alert.about, alert.repeat_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            write_receivers(transaction, transaction.last_insert_rowid(), &alert.to)
+            write_contacts(transaction, transaction.last_insert_rowid(), &alert.to)
         })
     }
 
@@ -182,8 +182,8 @@ impl Store {
                     params![id, alert.name, alert.trigger, alert.about, alert.repeat_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
-            transaction.execute("DELETE FROM alert_receiver WHERE alert = ?1", [id])?;
-            write_receivers(transaction, id, &alert.to)
+            transaction.execute("DELETE FROM alert_contact WHERE alert = ?1", [id])?;
+            write_contacts(transaction, id, &alert.to)
         })
     }
 
@@ -203,18 +203,18 @@ impl Store {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
                 "SELECT name, trigger, about, repeat_s, muted_until_ms, (
-                     SELECT group_concat(receiver.name, char(10)) FROM alert_receiver AS to_whom
-                     JOIN receiver ON receiver.id = to_whom.receiver WHERE to_whom.alert = alert.id
-                 ) AS receivers FROM alert ORDER BY name",
+                     SELECT group_concat(contact.name, char(10)) FROM alert_contact AS to_whom
+                     JOIN contact ON contact.id = to_whom.contact WHERE to_whom.alert = alert.id
+                 ) AS contacts FROM alert ORDER BY name",
             )?;
             let read = |row: &Row<'_>| {
-                let receivers: Option<String> = row.get("receivers")?;
+                let contacts: Option<String> = row.get("contacts")?;
                 Ok(Alert {
                     name: row.get("name")?,
                     trigger: row.get("trigger")?,
                     about: row.get("about")?,
                     repeat_s: row.get("repeat_s")?,
-                    to: receivers.unwrap_or_default().lines().map(str::to_owned).collect(),
+                    to: contacts.unwrap_or_default().lines().map(str::to_owned).collect(),
                     muted_until_ms: row.get("muted_until_ms")?,
                 })
             };
@@ -292,7 +292,7 @@ impl Store {
         })
     }
 
-    /// Stores the undelivered notifications, in place of those that were; what is meant for receivers that are gone is left out.
+    /// Stores the undelivered notifications, in place of those that were; what is meant for contacts that are gone is left out.
     ///
     /// # Errors
     /// The store's failure.
@@ -300,12 +300,12 @@ impl Store {
         self.write(|transaction| {
             transaction.execute("DELETE FROM notification", [])?;
             let mut insert = transaction.prepare_cached(
-                "INSERT INTO notification (receiver, kind, alert, subject, message, raised_ms, at_ms)
-                 SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM receiver WHERE name = ?1",
+                "INSERT INTO notification (contact, kind, alert, subject, message, raised_ms, at_ms)
+                 SELECT id, ?2, ?3, ?4, ?5, ?6, ?7 FROM contact WHERE name = ?1",
             )?;
             for new in pending {
                 insert.execute(params![
-                    new.receiver,
+                    new.contact,
                     new.kind.word(),
                     new.alert,
                     new.subject,
@@ -325,13 +325,13 @@ impl Store {
     pub fn notifications(&self) -> Result<Vec<Notification>, StoreError> {
         self.read(|connection| {
             let mut statement = connection.prepare_cached(
-                "SELECT receiver.name AS receiver, kind, alert, subject, message, raised_ms, at_ms
-                 FROM notification JOIN receiver ON receiver.id = notification.receiver ORDER BY number",
+                "SELECT contact.name AS contact, kind, alert, subject, message, raised_ms, at_ms
+                 FROM notification JOIN contact ON contact.id = notification.contact ORDER BY number",
             )?;
             let read = |row: &Row<'_>| {
                 let kind: String = row.get("kind")?;
                 Ok(Notification {
-                    receiver: row.get("receiver")?,
+                    contact: row.get("contact")?,
                     kind: NoticeKind::from_name(&kind).unwrap_or(NoticeKind::Raised),
                     alert: row.get("alert")?,
                     subject: row.get("subject")?,
@@ -353,18 +353,18 @@ impl Store {
     }
 }
 
-fn write_receivers(connection: &Connection, alert: i64, names: &[String]) -> Result<(), StoreError> {
+fn write_contacts(connection: &Connection, alert: i64, names: &[String]) -> Result<(), StoreError> {
     for name in names {
-        let receiver = id_of(connection, Kind::Receiver, name)?;
+        let contact = id_of(connection, Kind::Contact, name)?;
         connection.execute(
-            "INSERT OR IGNORE INTO alert_receiver (alert, receiver) VALUES (?1, ?2)",
-            params![alert, receiver],
+            "INSERT OR IGNORE INTO alert_contact (alert, contact) VALUES (?1, ?2)",
+            params![alert, contact],
         )?;
     }
     Ok(())
 }
 
-/// The number of an alert or a receiver: tables are called like their kind.
+/// The number of an alert or a contact: tables are called like their kind.
 fn id_of(connection: &Connection, kind: Kind, name: &str) -> Result<i64, StoreError> {
     connection
         .query_row(&format!("SELECT id FROM {kind} WHERE name = ?1"), [name], |row| row.get(0))

@@ -183,7 +183,7 @@ impl Store {
                      UNION ALL SELECT uid, revision, '' FROM uplink
                      UNION ALL SELECT uid, revision, '' FROM platform
                      UNION ALL SELECT uid, revision, '' FROM pattern
-                     UNION ALL SELECT uid, revision, '' FROM receiver
+                     UNION ALL SELECT uid, revision, '' FROM contact
                      UNION ALL SELECT uid, revision, '' FROM alert
                  ) ORDER BY uid",
             )?;

@@ -28,7 +28,7 @@ pub enum Kind {
     /// Alert.
     Alert,
     /// Somebody who is told.
-    Receiver,
+    Contact,
     /// An invitation to become somebody who may sign in.
     Invitation,
     /// A token for programs.
@@ -51,7 +51,7 @@ impl Kind {
             Self::Uplink,
             Self::Service,
             Self::Alert,
-            Self::Receiver,
+            Self::Contact,
             Self::Invitation,
             Self::Token,
             Self::Session,
@@ -77,7 +77,7 @@ impl fmt::Display for Kind {
             Self::Uplink => "uplink",
             Self::Service => "service",
             Self::Alert => "alert",
-            Self::Receiver => "receiver",
+            Self::Contact => "contact",
             Self::Invitation => "invitation",
             Self::Token => "token",
             Self::Session => "session",
@@ -116,8 +116,8 @@ pub enum StoreError {
         users: Vec<String>,
     },
     /// Nobody else may change everything.
-    #[error("{0:?} is the last keeper")]
-    LastKeeper(String),
+    #[error("{0:?} is the last admin")]
+    LastAdmin(String),
     /// The records were sealed under another master key.
     #[error("the records were sealed under another master key")]
     ForeignMasterKey,

@@ -27,7 +27,7 @@ pub struct Invitation {
 /// A maker who was given a lesser role since cannot pass on more than they have.
 const SELECT: &str =
     "SELECT invitation.name AS name, made_by, invitation.expires_s AS expires_s, person.name AS maker_name,
-        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND invitation.role = 'keeper')
+        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND invitation.role = 'admin')
             THEN person.role ELSE invitation.role END AS role
     FROM invitation LEFT JOIN person ON person.id = invitation.maker";
 

@@ -28,7 +28,7 @@ mod traffic;
 mod uplinks;
 
 pub use addresses::{AddressSecrets, UnknownPlaceholder, shortened_web_address};
-pub use alerts::{Alert, NewReceiver, Receiver, ReceiverSettings};
+pub use alerts::{Alert, Contact, ContactSettings, NewContact};
 pub use audit::{AuditEntry, AuditFilter, Identity};
 pub use destinations::{Destination, DestinationSettings, KeyKind, NewDestination, NewSecrets, StoredKey};
 pub use error::{Kind, StoreError};

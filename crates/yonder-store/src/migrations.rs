@@ -27,6 +27,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0015-notifications.sql"),
     include_str!("../migrations/0016-subjects.sql"),
     include_str!("../migrations/0017-address-secrets.sql"),
+    include_str!("../migrations/0018-names.sql"),
 ];
 
 /// Brings the records to this program's version. Those of an older version are copied first, to a file beside `path`; records in
@@ -69,7 +70,13 @@ fn copy_before_migration(connection: &Connection, path: &Path, version: i64) -> 
 
 #[cfg(test)]
 mod tests {
+    use std::collections::BTreeMap;
+
+    use rstest::rstest;
+    use rusqlite::types::Value;
+
     use super::*;
+    use crate::{MasterKey, Store};
 
     #[test]
     fn migrating_twice_changes_nothing() {
@@ -80,20 +87,192 @@ mod tests {
         assert_eq!(usize::try_from(version), Ok(MIGRATIONS.len()));
     }
 
-    #[test]
-    fn records_of_every_older_version_are_brought_up_and_keep_what_they_hold() {
-        for oldest in 1..MIGRATIONS.len() {
-            let mut connection = Connection::open_in_memory().unwrap();
-            for migration in &MIGRATIONS[..oldest] {
-                connection.execute_batch(migration).unwrap();
-            }
-            connection.pragma_update(None, "user_version", i64::try_from(oldest).unwrap()).unwrap();
-            let insert = "INSERT INTO feed (name, url, transport, created_s) VALUES ('Summit', 'rtsp://h/a', 'auto', 1)";
-            connection.execute(insert, []).unwrap();
-            migrate(&mut connection, None).unwrap();
-            let kept: String = connection.query_row("SELECT url FROM feed", [], |row| row.get(0)).unwrap();
-            assert_eq!(kept, "rtsp://h/a", "from version {oldest}");
+    /// Rows that each version writes into the tables and columns that its migration has made.
+    const ROWS: &[&str] = &[
+        include_str!("../migrations/rows/0001.sql"),
+        include_str!("../migrations/rows/0002.sql"),
+        include_str!("../migrations/rows/0003.sql"),
+        include_str!("../migrations/rows/0004.sql"),
+        include_str!("../migrations/rows/0005.sql"),
+        include_str!("../migrations/rows/0006.sql"),
+        include_str!("../migrations/rows/0007.sql"),
+        include_str!("../migrations/rows/0008.sql"),
+        include_str!("../migrations/rows/0009.sql"),
+        include_str!("../migrations/rows/0010.sql"),
+        include_str!("../migrations/rows/0011.sql"),
+        include_str!("../migrations/rows/0012.sql"),
+        include_str!("../migrations/rows/0013.sql"),
+        include_str!("../migrations/rows/0014.sql"),
+        include_str!("../migrations/rows/0015.sql"),
+        include_str!("../migrations/rows/0016.sql"),
+        include_str!("../migrations/rows/0017.sql"),
+        include_str!("../migrations/rows/0018.sql"),
+    ];
+
+    /// Tables that a later migration renames or replaces.
+    const SUCCESSORS: &[(&str, &str)] =
+        &[("deed", "logbook"), ("receiver", "contact"), ("alert_receiver", "alert_contact")];
+
+    /// Makes records of `version` as the programs up to it have left them: each migration runs on the rows of all before it.
+    fn records_of_version(connection: &Connection, version: usize) {
+        connection.pragma_update(None, "foreign_keys", true).unwrap();
+        for (migration, rows) in MIGRATIONS.iter().zip(ROWS).take(version) {
+            connection.execute_batch(migration).unwrap();
+            connection.execute_batch(rows).unwrap();
         }
+        connection.pragma_update(None, "user_version", i64::try_from(version).unwrap()).unwrap();
+    }
+
+    /// Returns the number of rows of every table.
+    fn row_counts(connection: &Connection) -> BTreeMap<String, i64> {
+        let select = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'";
+        let mut statement = connection.prepare(select).unwrap();
+        let names = statement.query_map([], |row| row.get::<_, String>(0)).unwrap();
+        names
+            .map(|name| {
+                let name = name.unwrap();
+                let count = format!("SELECT COUNT(*) FROM {name}");
+                let count = connection.query_row(&count, [], |row| row.get(0)).unwrap();
+                (name, count)
+            })
+            .collect()
+    }
+
+    #[test]
+    fn rows_of_every_table_outlive_the_migrations_from_every_version() {
+        assert_eq!(ROWS.len(), MIGRATIONS.len(), "a migration brings its rows for this test");
+        for version in 1..=MIGRATIONS.len() {
+            let mut connection = Connection::open_in_memory().unwrap();
+            records_of_version(&connection, version);
+            let before = row_counts(&connection);
+            let empty: Vec<_> = before.iter().filter(|(_, rows)| **rows == 0).collect();
+            assert!(empty.is_empty(), "version {version} has no rows in {empty:?}");
+            migrate(&mut connection, None).unwrap();
+            let after = row_counts(&connection);
+            for (table, rows) in &before {
+                let successor = SUCCESSORS.iter().find(|(former, _)| former == table);
+                let table = successor.map_or(table.as_str(), |(_, table)| table);
+                assert!(
+                    after.get(table) >= Some(rows),
+                    "from version {version}: {table} had {rows} rows, {after:?}"
+                );
+            }
+            let broken =
+                connection.query_row("SELECT COUNT(*) FROM pragma_foreign_key_check", [], |row| row.get(0));
+            assert_eq!(broken, Ok(0), "from version {version}");
+            let integrity = connection.query_row("PRAGMA integrity_check", [], |row| row.get(0));
+            assert_eq!(integrity, Ok("ok".to_owned()), "from version {version}");
+        }
+    }
+
+    #[rstest]
+    #[case::deeds(
+        4,
+        "SELECT group_concat(kind || ' ' || name || ' ' || what || ' ' || who) FROM logbook",
+        "destination Bramble TV key-revealed desk,relay Line started desk"
+    )]
+    #[case::order_of_pushes(
+        1,
+        "SELECT group_concat(destination) FROM (SELECT * FROM relay_destination WHERE relay = 1 ORDER BY position)",
+        "2,1"
+    )]
+    #[case::first_person(1, "SELECT group_concat(role) FROM person", "admin,admin")]
+    #[case::begin_of_a_session(1, "SELECT begun_s || ' ' || seen_s FROM session", "1799395200 1799395200")]
+    #[case::traffic_of_a_push(
+        4,
+        "SELECT kind || ' ' || name || ' ' || part || ' ' || bytes FROM traffic JOIN subject ON subject.id = traffic.subject WHERE kind = 'push'",
+        "push Line Bramble TV 200"
+    )]
+    #[case::history_of_what_was_removed(
+        5,
+        "SELECT name || ' ' || uid FROM outage JOIN subject ON subject.id = outage.subject WHERE code = 'feed.stalled'",
+        "Former former:Former"
+    )]
+    #[case::worked_before(
+        4,
+        "SELECT server_worked_s || ' ' || secrets_worked_s FROM destination WHERE name = 'Bramble TV'",
+        "10 10"
+    )]
+    #[case::webhook(
+        8,
+        "SELECT settings FROM contact WHERE name = 'Desk'",
+        r#"{"url":"https://hooks.example.net/relay","type":"webhook"}"#
+    )]
+    #[case::email(
+        8,
+        "SELECT settings ->> '$.type' || ' ' || (settings ->> '$.to[0]') FROM contact WHERE name = 'Night'",
+        "email night@example.net"
+    )]
+    #[case::contacts_of_an_alert(
+        8,
+        "SELECT alert.name || ' ' || contact.name FROM alert_contact JOIN alert ON alert.id = alert JOIN contact ON contact.id = contact",
+        "Slow Night"
+    )]
+    #[case::roles(
+        11,
+        "SELECT group_concat(name || ' ' || role) FROM (SELECT * FROM person ORDER BY id)",
+        "desk admin,night operator"
+    )]
+    #[case::roles_of_tokens(
+        11,
+        "SELECT group_concat(name || ' ' || role) FROM (SELECT * FROM token ORDER BY id)",
+        "wall viewer,robot admin"
+    )]
+    #[case::roles_of_invitations(
+        11,
+        "SELECT group_concat(name || ' ' || role) FROM (SELECT * FROM invitation ORDER BY name)",
+        "chief admin,guest viewer"
+    )]
+    #[case::maker_of_a_token(
+        11,
+        "SELECT person.name FROM token JOIN person ON person.id = maker WHERE token.name = 'wall'",
+        "desk"
+    )]
+    #[case::rules(
+        4,
+        "SELECT rules ->> '$.video.max_lines' || ' ' || (rules ->> '$.video.min_keyframe_interval_s') || ' ' || (rules ->> '$.audio.max_channels') FROM platform",
+        "720 1.0 2"
+    )]
+    #[case::placeholders(
+        3,
+        "SELECT placeholders ->> '$[0].min' || '-' || (placeholders ->> '$[0].max') FROM pattern WHERE name = 'Engine shed'",
+        "1-8"
+    )]
+    #[case::audit(14, "SELECT group_concat(kind) FROM audit", "contact,feed")]
+    #[case::undelivered(
+        15,
+        "SELECT contact.name || ' ' || message FROM notification JOIN contact ON contact.id = notification.contact",
+        "Day desk It is down."
+    )]
+    fn values_are_carried_over(#[case] version: usize, #[case] select: &str, #[case] expected: &str) {
+        let mut connection = Connection::open_in_memory().unwrap();
+        records_of_version(&connection, version);
+        migrate(&mut connection, None).unwrap();
+        let value: Value = connection.query_row(select, [], |row| row.get(0)).unwrap();
+        let text = match value {
+            Value::Text(text) => text,
+            Value::Integer(number) => number.to_string(),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!(text, expected);
+    }
+
+    #[rstest]
+    fn store_reads_what_every_version_has_left(#[values(1, 4, 8, 11, 13, 14, 16, 17)] version: usize) {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("yonder.db");
+        records_of_version(&Connection::open(&path).unwrap(), version);
+        let store = Store::open_with_foreign_key(&path, MasterKey::from_bytes(&[7; 32])).unwrap();
+        assert_eq!(store.feeds().unwrap().len(), 2);
+        assert_eq!(store.destinations().unwrap().len(), 2);
+        assert_eq!(store.relays().unwrap().len(), 2);
+        assert_eq!(store.people().unwrap().len(), 2);
+        assert_eq!(store.contacts().unwrap().len(), if version < 8 { 0 } else { 2 });
+        assert_eq!(store.alerts().unwrap().len(), if version < 8 { 0 } else { 2 });
+        assert_eq!(store.patterns().unwrap().len(), if version < 3 { 3 } else { 4 });
+        assert_eq!(store.platforms().unwrap().len(), usize::from(version >= 4));
+        assert_eq!(store.uplinks().unwrap().len(), if version < 4 { 0 } else { 2 });
+        assert_eq!(store.tokens().unwrap().len(), if version < 11 { 0 } else { 2 });
     }
 
     #[test]

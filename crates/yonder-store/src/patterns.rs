@@ -10,10 +10,10 @@ use crate::store::{Store, unless_taken};
 pub struct Pattern {
     /// Name.
     pub name: String,
-    /// Address with blanks.
+    /// Address with placeholders.
     pub template: String,
-    /// The blanks, as JSON.
-    pub blanks: String,
+    /// The placeholders, as JSON.
+    pub placeholders: String,
     /// What it is for.
     pub note: String,
 }
@@ -24,13 +24,13 @@ impl Store {
     /// # Errors
     /// [`StoreError::NameTaken`], or the store's failure.
     pub fn add_pattern(&self, pattern: &Pattern, now_s: i64) -> Result<(), StoreError> {
-        let Pattern { name, template, blanks, note } = pattern;
+        let Pattern { name, template, placeholders, note } = pattern;
         let taken = || StoreError::NameTaken { kind: Kind::Pattern, name: name.clone() };
         self.write(|transaction| {
             transaction
                 .execute(
-                    "INSERT INTO pattern (name, template, blanks, note, created_s) VALUES (?1, ?2, ?3, ?4, ?5)",
-                    params![name, template, blanks, note, now_s],
+                    "INSERT INTO pattern (name, template, placeholders, note, created_s) VALUES (?1, ?2, ?3, ?4, ?5)",
+                    params![name, template, placeholders, note, now_s],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             Ok(())
@@ -46,8 +46,8 @@ impl Store {
         self.write(|transaction| {
             let changed = transaction
                 .execute(
-                    "UPDATE pattern SET name = ?2, template = ?3, blanks = ?4, note = ?5 WHERE name = ?1",
-                    params![name, pattern.name, pattern.template, pattern.blanks, pattern.note],
+                    "UPDATE pattern SET name = ?2, template = ?3, placeholders = ?4, note = ?5 WHERE name = ?1",
+                    params![name, pattern.name, pattern.template, pattern.placeholders, pattern.note],
                 )
                 .map_err(|error| unless_taken(error, taken))?;
             found(changed, name)
@@ -104,7 +104,7 @@ fn read(row: &Row<'_>) -> rusqlite::Result<Pattern> {
     Ok(Pattern {
         name: row.get("name")?,
         template: row.get("template")?,
-        blanks: row.get("blanks")?,
+        placeholders: row.get("placeholders")?,
         note: row.get("note")?,
     })
 }

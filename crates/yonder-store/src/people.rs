@@ -45,10 +45,10 @@ pub(crate) fn person_named(connection: &Connection, name: &str) -> Result<Person
 }
 
 /// Refuses what would leave nobody who may change everything.
-fn check_keepers(connection: &Connection, name: &str) -> Result<(), StoreError> {
-    let keepers: i64 =
-        connection.query_row("SELECT COUNT(*) FROM person WHERE role = 'keeper'", [], |row| row.get(0))?;
-    if keepers == 0 { Err(StoreError::LastKeeper(name.to_owned())) } else { Ok(()) }
+fn check_admins(connection: &Connection, name: &str) -> Result<(), StoreError> {
+    let admins: i64 =
+        connection.query_row("SELECT COUNT(*) FROM person WHERE role = 'admin'", [], |row| row.get(0))?;
+    if admins == 0 { Err(StoreError::LastAdmin(name.to_owned())) } else { Ok(()) }
 }
 
 impl Store {
@@ -112,24 +112,24 @@ impl Store {
     /// Gives a person another role, from their next request on.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::LastKeeper`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or the store's failure.
     pub fn set_role(&self, name: &str, role: Role) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
             transaction.execute("UPDATE person SET role = ?2 WHERE id = ?1", params![id, role.word()])?;
-            check_keepers(transaction, name)
+            check_admins(transaction, name)
         })
     }
 
     /// Removes a person; their sessions end.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], [`StoreError::LastKeeper`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::LastAdmin`], or the store's failure.
     pub fn remove_person(&self, name: &str) -> Result<(), StoreError> {
         self.write(|transaction| {
             let id = person_named(transaction, name)?.id;
             transaction.execute("DELETE FROM person WHERE id = ?1", [id])?;
-            check_keepers(transaction, name)?;
+            check_admins(transaction, name)?;
             self.end_unsaved_sessions_of(id);
             Ok(())
         })

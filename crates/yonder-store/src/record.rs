@@ -66,13 +66,13 @@ pub struct LogFilter {
     /// Only lines with a cause on this side.
     pub side: Option<String>,
     /// Only what people did, or only what happened by itself.
-    pub deeds: Option<bool>,
+    pub changes: Option<bool>,
     /// Only lines from this time on.
     pub from_ms: Option<i64>,
     /// Only lines about the record of that name or id, under its former names as well, and about pushes of it or to it.
     pub about: Option<String>,
     /// The latest so many.
-    pub most: u32,
+    pub limit: u32,
 }
 
 fn names(subject: &Subject) -> SubjectNames<'_> {
@@ -345,11 +345,11 @@ impl Store {
                         after,
                         from,
                         filter.about,
-                        filter.most,
+                        filter.limit,
                         filter.before,
                         filter.kind,
                         filter.side,
-                        filter.deeds,
+                        filter.changes,
                         uids
                     ],
                     log_line,

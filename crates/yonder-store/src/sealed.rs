@@ -60,6 +60,8 @@ pub struct LostSecret {
 pub(crate) struct Place {
     kind: Kind,
     column: &'static str,
+    /// Associated data of the seal, with the record's number. It never changes, not even when a table is renamed: what was
+    /// sealed under it would not open any more.
     label: &'static str,
 }
 
@@ -69,15 +71,15 @@ pub(crate) const STREAM_KEY: Place =
     Place { kind: Kind::Destination, column: "key", label: "destination-key" };
 pub(crate) const PASSPHRASE: Place =
     Place { kind: Kind::Destination, column: "passphrase", label: "destination-passphrase" };
-pub(crate) const RECEIVER_SECRET: Place =
-    Place { kind: Kind::Receiver, column: "secret", label: "receiver-secret" };
+pub(crate) const CONTACT_SECRET: Place =
+    Place { kind: Kind::Contact, column: "secret", label: "receiver-secret" };
 
 pub(crate) const FEED_ADDRESS: Place =
     Place { kind: Kind::Feed, column: "address_secrets", label: "feed-address" };
 pub(crate) const DESTINATION_ADDRESS: Place =
     Place { kind: Kind::Destination, column: "address_secrets", label: "destination-address" };
-pub(crate) const RECEIVER_ADDRESS: Place =
-    Place { kind: Kind::Receiver, column: "address_secrets", label: "receiver-address" };
+pub(crate) const CONTACT_ADDRESS: Place =
+    Place { kind: Kind::Contact, column: "address_secrets", label: "receiver-address" };
 
 /// Every place.
 const PLACES: [Place; 7] = [
@@ -86,8 +88,8 @@ const PLACES: [Place; 7] = [
     STREAM_KEY,
     PASSPHRASE,
     DESTINATION_ADDRESS,
-    RECEIVER_SECRET,
-    RECEIVER_ADDRESS,
+    CONTACT_SECRET,
+    CONTACT_ADDRESS,
 ];
 
 impl Place {

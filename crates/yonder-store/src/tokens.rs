@@ -51,7 +51,7 @@ pub struct Token {
 const SELECT: &str =
     "SELECT token.name AS name, made_by, token.created_s AS created_s, token.expires_s AS expires_s, used_s,
         person.name AS maker_name,
-        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND token.role = 'keeper')
+        CASE WHEN person.role = 'viewer' OR (person.role = 'operator' AND token.role = 'admin')
             THEN person.role ELSE token.role END AS role
     FROM token LEFT JOIN person ON person.id = token.maker";
 

@@ -1,17 +1,17 @@
-//! Alerts and receivers, as they are kept.
+//! Alerts and contacts, as they are kept.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 use secrecy::ExposeSecret as _;
 use yonder_core::alerts::Open;
-use yonder_store::{Alert, Kind, MasterKey, NewReceiver, ReceiverSettings, SecretChange, Store, StoreError};
+use yonder_store::{Alert, ContactSettings, Kind, MasterKey, NewContact, SecretChange, Store, StoreError};
 
 fn store() -> Store {
     Store::open_in_memory(MasterKey::from_bytes(&[3; 32])).unwrap()
 }
 
-fn receiver(name: &str, secret: Option<&str>) -> NewReceiver {
-    NewReceiver {
+fn contact(name: &str, secret: Option<&str>) -> NewContact {
+    NewContact {
         name: name.into(),
         settings: "{}".into(),
         address: None,
@@ -32,41 +32,41 @@ fn alert(name: &str, to: &[&str]) -> Alert {
     }
 }
 
-fn settings() -> ReceiverSettings<'static> {
-    ReceiverSettings { name: "Night desk", settings: "[]", sign_of_life_h: Some(24) }
+fn settings() -> ContactSettings<'static> {
+    ContactSettings { name: "Night desk", settings: "[]", sign_of_life_h: Some(24) }
 }
 
 #[test]
 fn a_secret_stays_until_another_takes_its_place() {
     let store = store();
-    store.add_receiver(&receiver("Desk", Some("planted"))).unwrap();
-    store.edit_receiver("desk", &settings(), &SecretChange::Keep, &SecretChange::Keep).unwrap();
-    assert_eq!(store.receiver("night desk").unwrap().settings, "[]");
+    store.add_contact(&contact("Desk", Some("planted"))).unwrap();
+    store.edit_contact("desk", &settings(), &SecretChange::Keep, &SecretChange::Keep).unwrap();
+    assert_eq!(store.contact("night desk").unwrap().settings, "[]");
     let opened = || {
-        let secret = store.receiver("Night desk").unwrap().secret.unwrap();
+        let secret = store.contact("Night desk").unwrap().secret.unwrap();
         store.unseal(&secret).unwrap().expose_secret().to_owned()
     };
     assert_eq!(opened(), "planted");
     store
-        .edit_receiver("Night desk", &settings(), &SecretChange::Set("other".into()), &SecretChange::Keep)
+        .edit_contact("Night desk", &settings(), &SecretChange::Set("other".into()), &SecretChange::Keep)
         .unwrap();
     assert_eq!(opened(), "other");
-    store.edit_receiver("Night desk", &settings(), &SecretChange::Remove, &SecretChange::Keep).unwrap();
-    assert!(store.receiver("Night desk").unwrap().secret.is_none());
+    store.edit_contact("Night desk", &settings(), &SecretChange::Remove, &SecretChange::Keep).unwrap();
+    assert!(store.contact("Night desk").unwrap().secret.is_none());
 }
 
 #[test]
-fn alerts_name_receivers_that_are_there_and_forget_those_that_go() {
+fn alerts_name_contacts_that_are_there_and_forget_those_that_go() {
     let store = store();
-    store.add_receiver(&receiver("Desk", None)).unwrap();
-    store.add_receiver(&receiver("Keeper", None)).unwrap();
-    store.add_alert(&alert("Down", &["desk", "Keeper"])).unwrap();
+    store.add_contact(&contact("Desk", None)).unwrap();
+    store.add_contact(&contact("Admin", None)).unwrap();
+    store.add_alert(&alert("Down", &["desk", "Admin"])).unwrap();
     let unknown = store.add_alert(&alert("Other", &["Nobody"])).unwrap_err();
-    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Receiver, .. }));
+    assert!(matches!(unknown, StoreError::NotFound { kind: Kind::Contact, .. }));
     assert_eq!(store.alerts().unwrap().len(), 1, "nothing half is kept");
     assert!(matches!(store.add_alert(&alert("down", &[])), Err(StoreError::NameTaken { .. })));
-    store.remove_receiver("Desk").unwrap();
-    assert_eq!(store.alert("Down").unwrap().to, ["Keeper"]);
+    store.remove_contact("Desk").unwrap();
+    assert_eq!(store.alert("Down").unwrap().to, ["Admin"]);
     store.edit_alert("Down", &Alert { about: Some("Line".into()), ..alert("Down", &[]) }).unwrap();
     assert_eq!(
         (store.alert("Down").unwrap().to.len(), store.alert("Down").unwrap().about),

@@ -9,7 +9,7 @@ use yonder_store::{Invitation, Kind, MasterKey, NewSession, NewToken, Store, Sto
 
 fn store() -> Store {
     let store = Store::open_in_memory(MasterKey::from_bytes(&[1; 32])).unwrap();
-    store.add_person("desk", "hash", Role::Keeper, 1).unwrap();
+    store.add_person("desk", "hash", Role::Admin, 1).unwrap();
     store.add_person("night desk", "hash", Role::Operator, 2).unwrap();
     store
 }
@@ -26,7 +26,7 @@ fn sessions_end_when_they_expire_or_are_removed() {
     let store = store();
     begin(&store, "DESK", "token", 10);
     let session = store.session(&"token".into(), 50).unwrap().unwrap();
-    assert_eq!((session.person.as_str(), session.role, session.begun_s), ("desk", Role::Keeper, 10));
+    assert_eq!((session.person.as_str(), session.role, session.begun_s), ("desk", Role::Admin, 10));
     assert_eq!(store.session(&"token".into(), 100).unwrap(), None);
     assert_eq!(store.session(&"other".into(), 50).unwrap(), None);
     store.remove_session(&"token".into()).unwrap();
@@ -68,13 +68,13 @@ fn a_session_in_use_is_dated_and_outlives_a_new_password_alone() {
 }
 
 #[test]
-fn the_last_keeper_stays_one() {
+fn the_last_admin_stays_one() {
     let store = store();
     for outcome in [store.set_role("desk", Role::Viewer), store.remove_person("Desk")] {
-        assert!(matches!(outcome, Err(StoreError::LastKeeper(_))));
+        assert!(matches!(outcome, Err(StoreError::LastAdmin(_))));
     }
-    assert_eq!(store.person("desk").unwrap().role, Role::Keeper);
-    store.set_role("night desk", Role::Keeper).unwrap();
+    assert_eq!(store.person("desk").unwrap().role, Role::Admin);
+    store.set_role("night desk", Role::Admin).unwrap();
     store.set_role("desk", Role::Viewer).unwrap();
     begin(&store, "desk", "one", 10);
     store.remove_person("desk").unwrap();
@@ -141,11 +141,11 @@ fn a_token_lasts_as_long_as_it_was_made_for(
 #[test]
 fn tokens_and_invitations_allow_no_more_than_their_maker_and_end_with_them() {
     let store = store();
-    store.add_person("night", "hash", Role::Keeper, 1).unwrap();
+    store.add_person("night", "hash", Role::Admin, 1).unwrap();
     let secret = SecretString::from("a secret");
     let new = NewToken {
         name: "Wall display",
-        role: Role::Keeper,
+        role: Role::Admin,
         token: &secret,
         made_by: "night",
         maker: Some("night"),
@@ -155,7 +155,7 @@ fn tokens_and_invitations_allow_no_more_than_their_maker_and_end_with_them() {
     store.add_token(&new).unwrap();
     let invitation = Invitation {
         name: "Signal box".into(),
-        role: Role::Keeper,
+        role: Role::Admin,
         made_by: "night".into(),
         maker: Some("night".into()),
         expires_s: 100,
@@ -165,7 +165,7 @@ fn tokens_and_invitations_allow_no_more_than_their_maker_and_end_with_them() {
         let token = store.token(&secret, 2).unwrap().map(|token| token.role);
         (token, store.invitation(&"code".into(), 2).unwrap().map(|invitation| invitation.role))
     };
-    assert_eq!(roles(), (Some(Role::Keeper), Some(Role::Keeper)));
+    assert_eq!(roles(), (Some(Role::Admin), Some(Role::Admin)));
     store.set_role("night", Role::Operator).unwrap();
     assert_eq!(roles(), (Some(Role::Operator), Some(Role::Operator)));
     store.set_role("night", Role::Viewer).unwrap();

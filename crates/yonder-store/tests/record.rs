@@ -30,8 +30,8 @@ fn began(at_ms: i64, subject: Subject) -> [Note; 2] {
     ]
 }
 
-fn all(most: u32) -> LogFilter {
-    LogFilter { most, ..LogFilter::default() }
+fn all(limit: u32) -> LogFilter {
+    LogFilter { limit, ..LogFilter::default() }
 }
 
 #[test]

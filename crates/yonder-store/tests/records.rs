@@ -313,7 +313,7 @@ fn patterns_are_kept_changed_and_removed() {
     let pattern = Pattern {
         name: "Halt".into(),
         template: "rtsp://{host}/halt".into(),
-        blanks: "[]".into(),
+        placeholders: "[]".into(),
         note: String::new(),
     };
     store.add_pattern(&pattern, 1).unwrap();
@@ -402,7 +402,7 @@ fn names_are_told_of_every_kind_that_has_them() {
         Kind::Platform,
         Kind::Uplink,
         Kind::Alert,
-        Kind::Receiver,
+        Kind::Contact,
         Kind::Invitation,
         Kind::Token,
         Kind::Session,

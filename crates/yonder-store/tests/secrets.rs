@@ -9,8 +9,8 @@ use rusqlite::Connection;
 use secrecy::ExposeSecret as _;
 use tempfile::TempDir;
 use yonder_store::{
-    DestinationSettings, FeedSettings, KeyKind, Kind, LostSecret, MasterKey, NewDestination, NewFeed,
-    NewReceiver, SecretChange, Store, StoreError,
+    DestinationSettings, FeedSettings, KeyKind, Kind, LostSecret, MasterKey, NewContact, NewDestination,
+    NewFeed, SecretChange, Store, StoreError,
 };
 
 /// A home folder with a master key and records in it.
@@ -44,7 +44,7 @@ impl Folder {
         store.add_destination(&destination("One", "stream-key-one"), 1).unwrap();
         let secret = Some("signing-secret".into());
         store
-            .add_receiver(&NewReceiver {
+            .add_contact(&NewContact {
                 name: "Desk".into(),
                 settings: "{}".into(),
                 address: None,
@@ -198,7 +198,7 @@ fn a_rotation_that_fails_leaves_the_key_and_the_records_as_they_were() {
     let folder = Folder::filled();
     let former = fs::read_to_string(folder.key_file()).unwrap();
     let store = folder.open().unwrap();
-    let spoil = "CREATE TRIGGER spoil BEFORE UPDATE ON receiver BEGIN SELECT RAISE(ABORT, 'spoiled'); END";
+    let spoil = "CREATE TRIGGER spoil BEFORE UPDATE ON contact BEGIN SELECT RAISE(ABORT, 'spoiled'); END";
     Connection::open(folder.records()).unwrap().execute(spoil, []).unwrap();
     assert!(store.rotate_master_key().is_err());
     assert_eq!(fs::read_to_string(folder.key_file()).unwrap(), former);

@@ -17,6 +17,7 @@ use crate::commands::{
     book::BookCommand,
     budget::BudgetArguments,
     care::{BackupArguments, RestoreArguments},
+    contact::ContactCommand,
     destination::DestinationCommand,
     feed::FeedCommand,
     job::JobCommand,
@@ -24,7 +25,6 @@ use crate::commands::{
     pattern::PatternCommand,
     person::{PersonCommand, SessionCommand},
     platform::PlatformCommand,
-    receiver::ReceiverCommand,
     record::{LogbookArguments, ReportArguments},
     relay::RelayCommand,
     stand_in::StandInCommand,
@@ -170,9 +170,9 @@ pub(crate) enum Command {
     /// Alerts: what people are told of.
     #[command(subcommand)]
     Alert(AlertCommand),
-    /// Receivers: who is told, over the web or by mail.
-    #[command(subcommand)]
-    Receiver(ReceiverCommand),
+    /// Contacts: who is notified, by webhook or e-mail.
+    #[command(subcommand, alias = "receiver")]
+    Contact(ContactCommand),
     /// People: who may sign in, and what they may do.
     #[command(subcommand)]
     Person(PersonCommand),

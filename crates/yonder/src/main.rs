@@ -62,7 +62,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::MasterKey(command) => commands::master_key::run(&command, &connection)?,
         Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
         Command::Alert(command) => commands::alert::run(command, &connection.client()?)?,
-        Command::Receiver(command) => commands::receiver::run(command, &connection.client()?)?,
+        Command::Contact(command) => commands::contact::run(command, &connection.client()?)?,
         Command::Person(command) => commands::person::run(command, &connection.client()?)?,
         Command::Session(command) => commands::person::run_session(&command, &connection.client()?)?,
         Command::Job(command) => commands::job::run(command, &connection.client()?)?,

@@ -61,12 +61,12 @@ to = ["Marrow"]
 wanted = "on"
 hold_after_s = 5
 
-[receiver.Keeper]
-way = {{ by = "mail", server = "mail.example.net:25", security = "none", from = "relay@example.net", to = ["desk@example.net"] }}
+[contact.Admin]
+channel = {{ type = "email", server = "mail.example.net:25", security = "none", from = "relay@example.net", to = ["desk@example.net"] }}
 
 [alert.Down]
 when = "down 60s"
-to = ["Keeper"]
+to = ["Admin"]
 "#
     )
 }
@@ -145,8 +145,8 @@ fn only_relays_whose_parts_change_are_touched() {
     let kept: Value =
         serde_json::from_str(&service.must(&["destination", "show", "Marrow", "--json"], "")).unwrap();
     assert_eq!(kept["key"]["rolls"], 0, "a key that stays is not rolled: {kept:#}");
-    let deeds = service.must(&["logbook"], "");
-    assert!(deeds.contains("platform Fell Hall") && deeds.contains("changed by local"), "{deeds}");
+    let changes = service.must(&["logbook"], "");
+    assert!(changes.contains("platform Fell Hall") && changes.contains("changed by local"), "{changes}");
 }
 
 #[test]
@@ -170,7 +170,7 @@ fn a_refused_book_changes_nothing_and_says_all_that_is_wrong() {
     for (line, words) in [
         (3, "uplink \"Office fibre\": "),
         (38, "relay \"Shed line\": There is no feed named \"Shade\""),
-        (44, "receiver \"Keeper\": "),
+        (44, "contact \"Admin\": "),
         (47, "alert \"Down\": "),
     ] {
         assert!(said.contains(&format!("railway.toml:{line}: {words}")), "{line} {words}: {said}");

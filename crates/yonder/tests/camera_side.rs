@@ -31,7 +31,7 @@ fn a_recorders_channels_are_added_in_one_go_or_not_at_all() {
     assert_eq!(json(&service.must(&["feed", "list", "--json"], "")).as_array().unwrap().len(), 2);
     for (more, words) in [
         (&["--set", "channel=33"][..], "Channel cannot be \"33\": a number from 1 to 32"),
-        (&["--set", "channel=1", "--set", "steam=sub"], "no blank \"steam\""),
+        (&["--set", "channel=1", "--set", "steam=sub"], "no placeholder \"steam\""),
         (&[], "Channel is missing"),
         (&["--channels", "4-1"], "runs backwards"),
     ] {
@@ -46,8 +46,8 @@ fn a_recorders_channels_are_added_in_one_go_or_not_at_all() {
 fn patterns_are_made_changed_and_removed() {
     let service = Service::start();
     let template = "rtsp://{host}/halt/{no}";
-    let blank = "no=number,from:1,to:9,width:3";
-    service.must(&["pattern", "add", "Halt", "--template", template, "--blank", blank], "");
+    let placeholder = "no=number,from:1,to:9,width:3";
+    service.must(&["pattern", "add", "Halt", "--template", template, "--placeholder", placeholder], "");
     let shown = service.must(&["pattern", "show", "Halt"], "");
     assert!(shown.contains("a number from 1 to 9, written with 3 digits"), "{shown}");
     service
@@ -83,7 +83,7 @@ fn a_survey_measures_and_its_stills_are_pictures() {
     let failed = service.run(&["feed", "survey", "Viaduct", "--for", "2s"]);
     assert_eq!(failed.status.code(), Some(1));
     let told = text(&failed.stdout);
-    for words in ["feed.connection-refused", "(connecting, after", "likely", "RTSP is switched off"] {
+    for words in ["feed.connection-refused", "(connecting, after", "probable", "RTSP is switched off"] {
         assert!(told.contains(words), "{told}");
     }
 }

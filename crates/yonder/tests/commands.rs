@@ -207,7 +207,7 @@ fn status_can_be_followed_as_events() {
     service.must(&["relay", "start", "Line"], "");
     while next()["relay"]["pushes"][0]["state"] != "live" {}
     service.must(&["relay", "remove", "Line"], "");
-    while next()["kind"] != "gone" {}
+    while next()["kind"] != "removed" {}
     follower.kill().unwrap();
     follower.wait().unwrap();
 }

@@ -43,19 +43,16 @@ fn somebody_is_invited_comes_gets_another_role_and_goes() {
 
     // The only one who may sign in is an operator: nobody would be left to look after people.
     let refused = service.run(&["person", "remove", "Signal box"]);
-    assert_eq!(
-        (refused.status.code(), text(&refused.stderr).contains("person.last-keeper")),
-        (Some(1), true)
-    );
-    let promoted = service.must(&["person", "edit", "Signal box", "--role", "keeper"], "");
-    assert_eq!(promoted, "Signal box is keeper now.\n");
-    join(&service, &service.must(&["person", "invite", "Night desk", "--role", "keeper"], ""));
+    assert_eq!((refused.status.code(), text(&refused.stderr).contains("person.last-admin")), (Some(1), true));
+    let promoted = service.must(&["person", "edit", "Signal box", "--role", "admin"], "");
+    assert_eq!(promoted, "Signal box is admin now.\n");
+    join(&service, &service.must(&["person", "invite", "Night desk", "--role", "admin"], ""));
     service.must(&["person", "remove", "signal box"], "");
     let people = parsed(&service, &["person", "list", "--json"]);
     assert_eq!(people["people"].as_array().unwrap().len(), 1, "{people}");
 
     let again = service.must(&["person", "invite", "night desk"], "");
-    assert!(again.contains("Night desk (keeper) can choose a new password"), "{again}");
+    assert!(again.contains("Night desk (admin) can choose a new password"), "{again}");
     service.must(&["person", "uninvite", "Night desk"], "");
     let lines = service.must(&["logbook"], "");
     for deed in ["invited", "joined", "uninvited", "removed"] {

@@ -289,7 +289,7 @@ fn rule_sheets_ship_are_changed_and_come_back() {
     service.must(&["platform", "remove", "Bramble TV"], "");
     assert!(service.must(&["platform", "show", "Bramble TV"], "").contains("9000kbit/s"));
     service.must(
-        &["platform", "add", "Parish Hall", "--like", "Bramble TV", "--set", "video.most-lines=576"],
+        &["platform", "add", "Parish Hall", "--like", "Bramble TV", "--set", "video.max-lines=576"],
         "",
     );
     let near = service.run(&["platform", "edit", "Parish Hall", "--set", "video.celing=1Mbit/s"]);

@@ -12,7 +12,7 @@ use support::{CAMERA_PASSWORD, KEY, PASSPHRASE, SECOND_KEY, Service, World};
 /// The parts by which a planted secret would be recognised.
 const SIGNS: [&str; 7] =
     [CAMERA_PASSWORD, KEY, SECOND_KEY, PASSPHRASE, ADDRESS_TOKEN, SERVER_TOKEN, WEBHOOK_PATH];
-/// Secrets inside the addresses of a camera, a server and a web receiver.
+/// Secrets inside the addresses of a camera, a server and a web contact.
 const ADDRESS_TOKEN: &str = "planted-address-token-5W";
 const SERVER_TOKEN: &str = "planted-server-token-4V";
 const WEBHOOK_PATH: &str = "planted-webhook-path-3U";
@@ -107,7 +107,7 @@ fn assert_nothing_leaks(service: &Service) {
     let lists = [
         "feeds",
         "destinations",
-        "receivers",
+        "contacts",
         "relays",
         "status",
         "platforms",
@@ -161,9 +161,9 @@ fn secrets_inside_addresses_are_sent_and_never_shown_whatever_peers_repeat() {
     let server = format!("{}?auth={SERVER_TOKEN}", world.platform.server());
     service.must(&["destination", "add", "Second", "--server", &server, "--key-stdin"], SECOND_KEY);
     let hook = format!("http://127.0.0.1:9/T0/{WEBHOOK_PATH}");
-    service.must(&["receiver", "add", "Desk", "--web", &hook], "");
-    let told = service.run(&["receiver", "test", "Desk"]);
-    assert_clean("an error of the receiver", &told.stderr);
+    service.must(&["contact", "add", "Desk", "--webhook", &hook], "");
+    let told = service.run(&["contact", "test", "Desk"]);
+    assert_clean("an error of the contact", &told.stderr);
     service.must(&["alert", "add", "Away", "--when", "down 1s", "--to", "Desk"], "");
     service.must(&["relay", "add", "Hidden", "--feed", "Masked", "--to", "Second"], "");
     // The camera serves the stream whatever the query says, and the platform takes the application with its parameters.

@@ -93,9 +93,9 @@ test("relays come, change, move and go without a reload", async () => {
   await waitFor(() => expect(shown()).toHaveLength(2));
   const feed = { retry_in_s: null, kbps: 900, fps: 25, keyframe_interval_s: 2, bytes: 1, packets_lost: 0, units_dropped: 0 };
   const moved = { retry_in_s: null, kbps: 777, bytes: 2, frames_sent: 3, frames_dropped: 0, backlog_ms: 0, link: null };
-  say({ kind: "pulse", relays: [{ name: "Viaduct", feed, pushes: [moved] }, { name: "Nobody", feed, pushes: [] }] });
+  say({ kind: "stats", relays: [{ name: "Viaduct", feed, pushes: [moved] }, { name: "Nobody", feed, pushes: [] }] });
   await waitFor(() => expect(shown()).toContain("Viaduct flowing 777"));
-  say({ kind: "gone", name: "Viaduct" });
+  say({ kind: "removed", name: "Viaduct" });
   await waitFor(() => expect(shown()).toHaveLength(1));
 });
 

@@ -68,8 +68,8 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
           told.add(event.relay.name);
           gathered.take(event);
           break;
-        case "gone":
-        case "pulse":
+        case "removed":
+        case "stats":
           gathered.take(event);
           break;
         case "complete":

@@ -2,9 +2,9 @@
 import { QueryClient, type QueryKey } from "@tanstack/react-query";
 import { afterEach, beforeEach, expect, test, vi } from "vitest";
 
-import type { LogEntry, Relay, RelayPulse } from "../../api/types";
+import type { LogEntry, Relay, RelayStats } from "../../api/types";
 import { feed, push, relay } from "../../test/railway";
-import { Gathered, pulsed, takeLine } from "./apply";
+import { Gathered, withStats, takeLine } from "./apply";
 import { Staleness } from "./staleness";
 
 const VIDEO = {
@@ -18,7 +18,7 @@ const VIDEO = {
   keyframe_interval_s: null,
 } as const;
 
-function pulse(name: string, change: Partial<RelayPulse["feed"]> = {}): RelayPulse {
+function stats(name: string, change: Partial<RelayStats["feed"]> = {}): RelayStats {
   return {
     name,
     feed: { bytes: 500, packets_lost: 2, units_dropped: 1, kbps: 1800, fps: 25, keyframe_interval_s: 2, ...change },
@@ -26,23 +26,23 @@ function pulse(name: string, change: Partial<RelayPulse["feed"]> = {}): RelayPul
   };
 }
 
-test("a pulse moves figures and leaves states as they are", () => {
+test("a stats moves figures and leaves states as they are", () => {
   const before = relay("Line", { feed: feed({ state: "stalled", video: { ...VIDEO } }) });
-  const after = pulsed(before, pulse("Line"));
+  const after = withStats(before, stats("Line"));
   expect(after.feed).toMatchObject({ state: "stalled", bytes: 500, packets_lost: 2, units_dropped: 1 });
   expect(after.feed.video).toMatchObject({ codec: "H.264", width: 1280, fps: 25, kbps: 1800, keyframe_interval_s: 2 });
   expect(after.pushes[0]).toMatchObject({ destination: "Bramble TV", state: "live", kbps: 1750, frames_sent: 9 });
 });
 
-test("what a pulse knows nothing of any more is not shown any more", () => {
+test("what a stats knows nothing of any more is not shown any more", () => {
   const before = relay("Line", { feed: feed({ retry_in_s: 4, video: { ...VIDEO, fps: 25, keyframe_interval_s: 2 } }) });
-  const after = pulsed(before, pulse("Line", { fps: null, keyframe_interval_s: null }));
+  const after = withStats(before, stats("Line", { fps: null, keyframe_interval_s: null }));
   expect([after.feed.retry_in_s, after.feed.video?.fps, after.feed.video?.keyframe_interval_s]).toEqual([null, null, null]);
 });
 
-test("a pulse that is older than a change makes up neither picture nor push", () => {
+test("a stats that is older than a change makes up neither picture nor push", () => {
   const before = relay("Line", { pushes: [push("Bramble TV"), push("Thistle Stage")] });
-  const after = pulsed(before, pulse("Line"));
+  const after = withStats(before, stats("Line"));
   expect(after.feed.video).toBeNull();
   expect(after.pushes.map(({ destination, kbps }) => [destination, kbps])).toEqual([
     ["Bramble TV", 1750],
@@ -55,8 +55,8 @@ test("many changes are written as one, the last word of each relay", () => {
   expect(gathered.isEmpty()).toBe(true);
   const told: Relay[] = [relay("A", { wanted: "off" }), relay("B"), relay("A", { wanted: "hold" })];
   told.forEach((each) => gathered.take({ kind: "relay", relay: each }));
-  gathered.take({ kind: "gone", name: "C" });
-  gathered.take({ kind: "pulse", relays: [pulse("B"), pulse("gone already")] });
+  gathered.take({ kind: "removed", name: "C" });
+  gathered.take({ kind: "stats", relays: [stats("B"), stats("gone already")] });
   const after = gathered.applyTo([relay("C"), relay("D")]);
   expect(after.map(({ name, wanted }) => `${name} ${wanted}`)).toEqual(["D on", "A hold", "B on"]);
   expect(after.find(({ name }) => name === "B")?.feed.bytes).toBe(500);
@@ -65,7 +65,7 @@ test("many changes are written as one, the last word of each relay", () => {
 
 test("a relay that is removed and made again is there", () => {
   const gathered = new Gathered();
-  gathered.take({ kind: "gone", name: "A" });
+  gathered.take({ kind: "removed", name: "A" });
   gathered.take({ kind: "relay", relay: relay("A", { wanted: "off" }) });
   expect(gathered.applyTo([relay("A")]).map(({ wanted }) => wanted)).toEqual(["off"]);
 });
@@ -73,7 +73,7 @@ test("a relay that is removed and made again is there", () => {
 test("what nothing happened to stays the same object, so that its card is not drawn again", () => {
   const still = relay("Still");
   const gathered = new Gathered();
-  gathered.take({ kind: "pulse", relays: [pulse("Line")] });
+  gathered.take({ kind: "stats", relays: [stats("Line")] });
   const after = gathered.applyTo([still, relay("Line")]);
   expect(after[0]).toBe(still);
 });

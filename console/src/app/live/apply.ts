@@ -1,18 +1,18 @@
 import type { QueryClient } from "@tanstack/react-query";
 
-import type { LogEntry, Relay, RelayEvent, RelayPulse } from "../../api/types";
+import type { LogEntry, Relay, RelayEvent, RelayStats } from "../../api/types";
 import { budgetKey, uplinksKey } from "../../features/budget";
 import { destinationsKey } from "../../features/destinations";
 import { feedsKey, patternsKey, surveyQuery } from "../../features/feeds";
 import { dayKey, relaysQuery } from "../../features/lines";
 import { keepLine, reportKey } from "../../features/logbook";
 import { platformsKey } from "../../features/platforms";
-import { alertsKey, peopleKey, receiversKey, tokensKey } from "../../features/settings";
+import { alertsKey, peopleKey, contactsKey, tokensKey } from "../../features/settings";
 import type { Staleness } from "./staleness";
 
-/** What a pulse moves, written into a relay. */
-export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
-  const { feed } = pulse;
+/** What a stats moves, written into a relay. */
+export function withStats(relay: Relay, stats: RelayStats): Relay {
+  const { feed } = stats;
   const video = relay.feed.video;
   return {
     ...relay,
@@ -35,7 +35,7 @@ export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
           }),
     },
     pushes: relay.pushes.map((push, at) => {
-      const now = pulse.pushes[at];
+      const now = stats.pushes[at];
       return now === undefined ? push : { ...push, ...now };
     }),
   };
@@ -44,24 +44,24 @@ export function pulsed(relay: Relay, pulse: RelayPulse): Relay {
 /** Relays that changed since they were last written where pages read: many changes are one. */
 export class Gathered {
   private readonly changed = new Map<string, Relay | null>();
-  private pulses: RelayPulse[] = [];
+  private stats: RelayStats[] = [];
 
-  take(event: Extract<RelayEvent, { kind: "relay" | "gone" | "pulse" }>): void {
+  take(event: Extract<RelayEvent, { kind: "relay" | "removed" | "stats" }>): void {
     switch (event.kind) {
       case "relay":
         this.changed.set(event.relay.name, event.relay);
         break;
-      case "gone":
+      case "removed":
         this.changed.set(event.name, null);
         break;
-      case "pulse":
-        this.pulses.push(...event.relays);
+      case "stats":
+        this.stats.push(...event.relays);
     }
   }
 
   /** Whether there is anything to write. */
   isEmpty(): boolean {
-    return this.changed.size === 0 && this.pulses.length === 0;
+    return this.changed.size === 0 && this.stats.length === 0;
   }
 
   /** The relays as they are now; what was gathered is forgotten. */
@@ -74,14 +74,14 @@ export class Gathered {
         relays.set(name, relay);
       }
     }
-    for (const pulse of this.pulses) {
-      const relay = relays.get(pulse.name);
+    for (const stats of this.stats) {
+      const relay = relays.get(stats.name);
       if (relay !== undefined) {
-        relays.set(pulse.name, pulsed(relay, pulse));
+        relays.set(stats.name, withStats(relay, stats));
       }
     }
     this.changed.clear();
-    this.pulses = [];
+    this.stats = [];
     return [...relays.values()];
   }
 }
@@ -104,7 +104,7 @@ const STALE: Record<string, readonly (readonly string[])[]> = {
   session: [peopleKey],
   token: [tokensKey],
   alert: [alertsKey],
-  receiver: [receiversKey],
+  contact: [contactsKey],
 };
 
 /** A deed is seen at once; what states add up to, some seconds later. */

@@ -34,7 +34,7 @@ export function BudgetPage(): ReactNode {
         title={isAsked ? "Budget, if" : "Budget"}
         lead={lead}
         actions={
-          <May role="keeper">
+          <May role="admin">
             <Dialog trigger={<Button>Add an uplink</Button>} title="Add an uplink">
               {(close) => <UplinkForm uplink={null} onDone={close} />}
             </Dialog>

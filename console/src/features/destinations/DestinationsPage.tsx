@@ -20,7 +20,7 @@ export function DestinationsPage(): ReactNode {
   const [search, setSearch] = useState("");
   const [stored, setStored] = useState<Stored | null>(null);
   const add = (
-    <May role="keeper">
+    <May role="admin">
       <Dialog
         trigger={<Button kind="strong">Add a destination</Button>}
         title="Add a destination"

@@ -52,7 +52,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
   const actions = (
     <>
       <PreviewDialog feed={feed.name} trigger={<Button>Watch</Button>} />
-      <May role="keeper">
+      <May role="admin">
         <Dialog trigger={<Button>Change</Button>} title={`Change ${feed.name}`} wide lead={changeWords(using.length)}>
           {(close) => (
             <FeedForm

@@ -27,7 +27,7 @@ export function FeedsPage(): ReactNode {
   const [search, setSearch] = useState("");
   const states = new Map((relays.data ?? []).map((relay) => [relay.feed.name, relay.feed]));
   const add = (
-    <May role="keeper">
+    <May role="admin">
       <Dialog trigger={<Button kind="strong">Add a camera</Button>} title="Add a camera" wide>
         {() => <FeedForm onDone={(feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`)} />}
       </Dialog>

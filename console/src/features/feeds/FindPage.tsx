@@ -21,7 +21,7 @@ export function FindPage(): ReactNode {
         lead="Asks the local networks, or one host, which cameras there are, and each of them what it streams. Nothing is kept until you take it."
       />
       <FeedNav />
-      <May role="keeper">
+      <May role="admin">
         {draft === null ? (
           <FindPanel onChoose={setDraft} />
         ) : (

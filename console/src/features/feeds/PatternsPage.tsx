@@ -15,7 +15,7 @@ import { May } from "../session";
 import { FeedNav } from "./components/FeedNav";
 import { PatternFill } from "./components/PatternFill";
 import { PatternForm } from "./components/PatternForm";
-import { blankWords } from "./components/blanks";
+import { placeholderWords } from "./components/placeholders";
 import { patternsQuery, useRemovePattern } from "./queries";
 
 /** What cameras' addresses look like, so that nobody has to remember which number meant which. */
@@ -23,7 +23,7 @@ export function PatternsPage(): ReactNode {
   const patterns = useQuery(patternsQuery());
   const [made, setMade] = useState<readonly Feed[]>([]);
   const actions = (
-    <May role="keeper">
+    <May role="admin">
       <Dialog trigger={<Button kind="strong">Fill one in</Button>} title="Feeds from a pattern" wide>
         {(close) => (
           <PatternFill
@@ -44,7 +44,7 @@ export function PatternsPage(): ReactNode {
       <PageHead
         name="Address patterns"
         title="Address patterns"
-        lead="An address with blanks, as a maker’s cameras have it: fill in host and channel, and main and sub are there."
+        lead="An address with placeholders, as a maker’s cameras have it: fill in host and channel, and main and sub are there."
         actions={actions}
       />
       <FeedNav />
@@ -77,8 +77,8 @@ function PatternCard({ pattern }: { pattern: Pattern }): ReactNode {
   return (
     <Card label={pattern.name} title={pattern.name} aside={pattern.note}>
       <p className="rounded-md bg-paper px-3 py-2 text-[13px] break-all">{pattern.template}</p>
-      <p className="mt-2 text-[13px] text-quiet">{listed((pattern.blanks ?? []).map(blankWords))}</p>
-      <May role="keeper">
+      <p className="mt-2 text-[13px] text-quiet">{listed((pattern.placeholders ?? []).map(placeholderWords))}</p>
+      <May role="admin">
         <div className="mt-3 flex gap-2">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${pattern.name}`} wide>
             {(close) => <PatternForm pattern={pattern} onDone={close} />}

@@ -92,9 +92,9 @@ const RECORDER: Pattern = {
   name: "Cairn recorder",
   template: "rtsp://{host}/ch{channel}/{stream}",
   note: "A recorder with many channels.",
-  blanks: [
+  placeholders: [
     { name: "host", kind: "text" },
-    { name: "channel", kind: "number", least: 1, most: 32, offset: 0, width: 2 },
+    { name: "channel", kind: "number", min: 1, max: 32, offset: 0, width: 2 },
     { name: "stream", kind: "choice", choices: [{ word: "main", value: "0" }, { word: "sub", value: "1" }] },
   ],
 };

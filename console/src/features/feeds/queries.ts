@@ -56,11 +56,11 @@ export function useBeginSurvey(): UseMutationResult<Survey, Error, SurveyOf> {
   });
 }
 
-export type FindAt = Schemas["NewFind"];
+export type FindAt = Schemas["NewDiscovery"];
 
 /** Searches for cameras; takes some seconds. */
 export function useFind(): JobMutation<FoundCamera[], FindAt> {
-  return useJob<FoundCamera[], FindAt>(["finds"]);
+  return useJob<FoundCamera[], FindAt>(["discoveries"]);
 }
 
 /** Adds a pattern, or replaces the named one as it was at the given revision. */

@@ -59,7 +59,7 @@ test("without relays the page leads to the first one", async () => {
 test("who may not set up a line is told who may", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<LinesPage />, { role: "operator" });
-  expect(await screen.findByText(/A keeper can set one up/)).toBeTruthy();
+  expect(await screen.findByText(/An admin can set one up/)).toBeTruthy();
   expect(screen.queryByRole("link", { name: "Set up the first line" })).toBeNull();
 });
 

@@ -14,7 +14,7 @@ import { useMay } from "../session";
 import { RecordNav } from "./components/RecordNav";
 import { auditQuery } from "./queries";
 
-const KINDS = ["relay", "feed", "destination", "uplink", "platform", "pattern", "alert", "receiver", "person", "token", "service"];
+const KINDS = ["relay", "feed", "destination", "uplink", "platform", "pattern", "alert", "contact", "person", "token", "service"];
 const ORIGINS: Record<string, string> = {
   console: "console",
   "command-line": "command line",
@@ -26,7 +26,7 @@ const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
 
 /** Audit trail: every change, with who made it, from where, and what was there before and after. */
 export function AuditPage(): ReactNode {
-  const isAllowed = useMay("keeper");
+  const isAllowed = useMay("admin");
   return (
     <>
       <PageHead name="Audit trail" title="Audit trail" lead="Every change: who made it, from where, and what was there before and after." />
@@ -34,7 +34,7 @@ export function AuditPage(): ReactNode {
       {isAllowed ? (
         <Entries />
       ) : (
-        <Empty title="For keepers only">Ask a keeper about a change: your role does not show the audit trail.</Empty>
+        <Empty title="For admins only">Ask an admin about a change: your role does not show the audit trail.</Empty>
       )}
     </>
   );

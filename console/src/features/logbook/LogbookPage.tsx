@@ -14,7 +14,7 @@ import type { LogFilter } from "./filter";
 import { logbookQuery } from "./queries";
 
 const STEP = 200;
-const MOST = 10_000;
+const MAX_LIMIT = 10_000;
 
 const KINDS = ["feed", "push", "relay", "destination", "uplink", "platform", "person", "token", "service"];
 const SIDES = ["camera", "network", "platform", "ours", "planned"];
@@ -23,19 +23,19 @@ const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
 /** What happened: states with their causes, and what people did; the latest first, as it is written. */
 export function LogbookPage(): ReactNode {
   const search = useSearchFilter();
-  const [most, setMost] = useState(STEP);
+  const [limit, setLimit] = useState(STEP);
   const { get } = search;
   const set = (name: string, value: string) => {
-    setMost(STEP);
+    setLimit(STEP);
     search.set(name, value);
   };
   const about = useDeferredValue(get("about").trim());
   const filter: LogFilter = {
-    most,
+    limit,
     ...(about === "" ? {} : { about }),
     ...(get("kind") === "" ? {} : { kind: get("kind") }),
     ...(get("side") === "" ? {} : { side: get("side") }),
-    ...(get("deeds") === "" ? {} : { deeds: get("deeds") === "yes" }),
+    ...(get("changes") === "" ? {} : { changes: get("changes") === "yes" }),
   };
   const lines = useQuery(logbookQuery(filter));
   return (
@@ -61,8 +61,8 @@ export function LogbookPage(): ReactNode {
             <option key={side}>{side}</option>
           ))}
         </select>
-        <select aria-label="By whom" value={get("deeds")} onChange={(event) => set("deeds", event.target.value)} className={SELECT}>
-          <option value="">States and deeds</option>
+        <select aria-label="By whom" value={get("changes")} onChange={(event) => set("changes", event.target.value)} className={SELECT}>
+          <option value="">States and changes</option>
           <option value="yes">What people did</option>
           <option value="no">What happened by itself</option>
         </select>
@@ -72,8 +72,8 @@ export function LogbookPage(): ReactNode {
           <Card label="Lines">
             {data.length === 0 && <p className="text-quiet">No line fits this filter.</p>}
             <LogLines entries={data.toReversed()} />
-            {data.length >= most && most < MOST && (
-              <Button className="mt-3" disabled={lines.isFetching} onClick={() => setMost(Math.min(MOST, most * 2))}>
+            {data.length >= limit && limit < MAX_LIMIT && (
+              <Button className="mt-3" disabled={lines.isFetching} onClick={() => setLimit(Math.min(MAX_LIMIT, limit * 2))}>
                 Older than these {grouped(data.length)}
               </Button>
             )}

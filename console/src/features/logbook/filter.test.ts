@@ -25,8 +25,8 @@ test.each<[LogFilter, boolean]>([
   [{ kind: "push", side: "platform" }, true],
   [{ kind: "feed" }, false],
   [{ side: "camera" }, false],
-  [{ deeds: false }, true],
-  [{ deeds: true }, false],
+  [{ changes: false }, true],
+  [{ changes: true }, false],
 ])("%j asks for the line: %s", (filter, asked) => {
   expect(concerns(filter, LINE)).toBe(asked);
 });

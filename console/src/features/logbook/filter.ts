@@ -6,8 +6,8 @@ export type LogFilter = {
   kind?: string;
   side?: string;
   /** Only what people did, or only what happened by itself. */
-  deeds?: boolean;
-  most?: number;
+  changes?: boolean;
+  limit?: number;
 };
 
 /** Whether a line is one of those that are asked for. */
@@ -18,6 +18,6 @@ export function concerns(filter: LogFilter, entry: LogEntry): boolean {
     (about === "" || names.includes(about)) &&
     (filter.kind === undefined || filter.kind === entry.kind) &&
     (filter.side === undefined || filter.side === entry.side) &&
-    (filter.deeds === undefined || filter.deeds === (entry.who != null))
+    (filter.changes === undefined || filter.changes === (entry.who != null))
   );
 }

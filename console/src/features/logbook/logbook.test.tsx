@@ -21,10 +21,10 @@ test("the logbook stands latest first, in words, and is filtered by the service"
   expect(lines[0]?.textContent).toContain("Summit → Bramble TV");
   expect(lines[0]?.textContent).toContain("waiting: It does not answer. · push.no-answer");
   expect(lines[1]?.textContent).toContain("stopped by night desk");
-  expect(calls[0]?.path).toBe("/api/v1/logbook?most=200&about=Summit");
+  expect(calls[0]?.path).toBe("/api/v1/logbook?limit=200&about=Summit");
   await user.selectOptions(screen.getByLabelText("Side"), "platform");
   await user.selectOptions(screen.getByLabelText("By whom"), "What happened by itself");
-  expect(calls.at(-1)?.path).toBe("/api/v1/logbook?most=200&about=Summit&side=platform&deeds=false");
+  expect(calls.at(-1)?.path).toBe("/api/v1/logbook?limit=200&about=Summit&side=platform&changes=false");
 });
 
 test("older lines are fetched on demand", async () => {
@@ -32,7 +32,7 @@ test("older lines are fetched on demand", async () => {
   const user = userEvent.setup();
   draw(<LogbookPage />, { at: "/logbook" });
   await user.click(await screen.findByRole("button", { name: "Older than these 200" }));
-  expect(calls.at(-1)?.path).toBe("/api/v1/logbook?most=400");
+  expect(calls.at(-1)?.path).toBe("/api/v1/logbook?limit=400");
 });
 
 const REPORT: Report = {

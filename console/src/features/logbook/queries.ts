@@ -24,7 +24,7 @@ export function keepLine(client: QueryClient, entry: LogEntry): void {
   for (const [key, known] of client.getQueriesData<LogEntry[]>({ queryKey: logbookKey })) {
     const filter = (key[1] ?? {}) as LogFilter;
     if (known !== undefined && concerns(filter, entry) && (known.at(-1)?.id ?? 0) < entry.id) {
-      client.setQueryData<LogEntry[]>(key, [...known, entry].slice(-(filter.most ?? 200)));
+      client.setQueryData<LogEntry[]>(key, [...known, entry].slice(-(filter.limit ?? 200)));
     }
   }
 }

@@ -13,7 +13,7 @@ vi.mock("../preview", () => ({ LivePicture: () => null, PreviewDialog: () => nul
 
 beforeEach(() => window.localStorage.clear());
 
-function drawPath(role: "keeper" | "operator" = "keeper") {
+function drawPath(role: "admin" | "operator" = "admin") {
   return draw(
     <Routes>
       <Route path="/new" element={<NewRelayPage />} />
@@ -89,8 +89,8 @@ test("what was begun is there again, and steps can be gone back to", async () =>
   expect(screen.getByRole("button", { name: /Picture and facts/ }).hasAttribute("disabled")).toBe(true);
 });
 
-test("who is no keeper is told who sets up relays", async () => {
+test("who is no admin is told who sets up relays", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   drawPath("operator");
-  expect(await screen.findByText("A keeper sets up relays")).toBeTruthy();
+  expect(await screen.findByText("An admin sets up relays")).toBeTruthy();
 });

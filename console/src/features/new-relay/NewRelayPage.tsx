@@ -16,9 +16,9 @@ export type StepProps = { draft: Draft; change: (change: Partial<Draft>) => void
 /** The path to a new relay: camera, picture and facts, destination and key, checks, start. */
 export function NewRelayPage(): ReactNode {
   const { draft, change, forget } = useDraft();
-  const keeps = useMay("keeper");
+  const keeps = useMay("admin");
   if (!keeps) {
-    return <Empty title="A keeper sets up relays">Your role shows and switches what is set up.</Empty>;
+    return <Empty title="An admin sets up relays">Your role shows and switches what is set up.</Empty>;
   }
   return (
     <>

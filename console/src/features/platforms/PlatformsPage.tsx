@@ -25,7 +25,7 @@ export function PlatformsPage(): ReactNode {
         title="Platforms"
         lead="Rule sheets: what each platform accepts. Preflights and rehearsals judge by them; a sheet that ships can be changed, and comes back when yours is removed."
         actions={
-          <May role="keeper">
+          <May role="admin">
             <Dialog trigger={<Button kind="strong">Add a platform</Button>} title="Add a platform">
               {(close) => <NewSheetForm known={platforms.data ?? []} onDone={close} />}
             </Dialog>
@@ -69,7 +69,7 @@ function Sheet({ platform }: { platform: Platform }): ReactNode {
       <p className="mt-2 text-[13px] text-quiet">
         {platform.destinations.length === 0 ? "No destination is on it." : `Judges ${listed(platform.destinations)}.`}
       </p>
-      <May role="keeper">
+      <May role="admin">
         <div className="mt-3 flex gap-2">
           <Dialog trigger={<Button>Change</Button>} title={`Rules of ${platform.name}`} wide>
             {(close) => <SheetForm platform={platform} onDone={close} />}

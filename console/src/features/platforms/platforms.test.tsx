@@ -13,7 +13,7 @@ const SHEETS: Platform[] = [
     shipped: true,
     rules: [
       { rule: "note", value: "Made up, as all of them." },
-      { rule: "video.most-lines", value: "1080" },
+      { rule: "video.max-lines", value: "1080" },
       { rule: "audio.needed", value: "" },
     ],
     destinations: ["One", "Two"],
@@ -21,11 +21,11 @@ const SHEETS: Platform[] = [
   { name: "Heather Live", shipped: false, rules: [], destinations: [] } as unknown as Platform,
 ];
 const RULES = [
-  { rule: "video.most-lines", wants: "a number of lines, like 1080" },
-  { rule: "video.most-fps", wants: "pictures a second, like 30" },
+  { rule: "video.max-lines", wants: "a number of lines, like 1080" },
+  { rule: "video.max-fps", wants: "pictures a second, like 30" },
 ];
 
-function drawPage(role: Role = "keeper", refusal?: { status: number; body: unknown }): Call[] {
+function drawPage(role: Role = "admin", refusal?: { status: number; body: unknown }): Call[] {
   const calls = fakeApi(({ method, path }) => {
     if (method !== "GET") {
       return refusal ?? { status: 204, body: null };
@@ -42,7 +42,7 @@ test("a sheet shows the rules that apply, whom it judges, and whose it is", asyn
   drawPage();
   const ours = await sheet("Bramble TV");
   expect(ours.textContent).toContain("Made up, as all of them.");
-  expect(ours.textContent).toContain("video.most-lines1080");
+  expect(ours.textContent).toContain("video.max-lines1080");
   expect(ours.textContent).not.toContain("audio.needed");
   expect(ours.textContent).toContain("Judges One and Two.");
   const own = await sheet("Heather Live");
@@ -64,20 +64,20 @@ test("only rules that were changed are sent, and an emptied one is lifted", asyn
   const calls = drawPage();
   const user = userEvent.setup();
   await user.click(within(await sheet("Bramble TV")).getByRole("button", { name: "Change" }));
-  await user.clear(await screen.findByLabelText("video.most-lines"));
-  await user.type(screen.getByLabelText("video.most-fps"), "25");
+  await user.clear(await screen.findByLabelText("video.max-lines"));
+  await user.type(screen.getByLabelText("video.max-fps"), "25");
   await user.click(screen.getByRole("button", { name: "Keep the sheet" }));
   expect(calls.find((call) => call.method === "PATCH")?.body).toEqual({
-    rules: { "video.most-lines": "", "video.most-fps": "25" },
+    rules: { "video.max-lines": "", "video.max-fps": "25" },
   });
 });
 
 test("a rule that is refused is told, and what was typed stays", async () => {
   const problem = { status: 422, code: "request.invalid", detail: '"many" is no number of lines.', field: "rules" };
-  drawPage("keeper", { status: 422, body: problem });
+  drawPage("admin", { status: 422, body: problem });
   const user = userEvent.setup();
   await user.click(within(await sheet("Bramble TV")).getByRole("button", { name: "Change" }));
-  const lines = await screen.findByLabelText("video.most-lines");
+  const lines = await screen.findByLabelText("video.max-lines");
   await user.clear(lines);
   await user.type(lines, "many");
   await user.click(screen.getByRole("button", { name: "Keep the sheet" }));

@@ -7,11 +7,11 @@ import { keepRelay } from "../lines";
 
 export type Span = "hour" | "day" | "month";
 
-/** Rates of a relay over a time. Read anew at each look; between looks, live figures go on from there. */
-export function ratesQuery(name: string, over: Span) {
+/** Rates of a relay range a time. Read anew at each look; between looks, live figures go on from there. */
+export function ratesQuery(name: string, range: Span) {
   return queryOptions({
-    queryKey: ["rates", name, over],
-    queryFn: () => ask<Rates>(["relays", name, "rates"], { over }),
+    queryKey: ["rates", name, range],
+    queryFn: () => ask<Rates>(["relays", name, "rates"], { range }),
     staleTime: 0,
     gcTime: 0,
   });

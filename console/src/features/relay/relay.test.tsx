@@ -42,16 +42,16 @@ let calls: Call[];
 
 beforeEach(() => {
   answers = {
-    "GET /api/v1/relays/Summit/rates?over=hour": RATES,
-    "GET /api/v1/relays/Summit/rates?over=day": { ...RATES, step_s: 10 },
+    "GET /api/v1/relays/Summit/rates?range=hour": RATES,
+    "GET /api/v1/relays/Summit/rates?range=day": { ...RATES, step_s: 10 },
     "GET /api/v1/destinations": [destination("Bramble TV"), destination("Marrow Hall", { relays: ["Viaduct"] })],
     "GET /api/v1/day": { from: "2026-11-25T03:00:00Z", step_s: 60, relays: [] },
-    "GET /api/v1/logbook?about=Summit&most=12": [],
+    "GET /api/v1/logbook?about=Summit&limit=12": [],
   };
   calls = fakeApi((call) => ({ status: 200, body: answers[`${call.method} ${call.path}`] ?? relay("Summit") }));
 });
 
-function drawPage(shown: Relay, role: Role = "keeper") {
+function drawPage(shown: Relay, role: Role = "admin") {
   answers["GET /api/v1/relays"] = [shown];
   return draw(
     <Routes>
@@ -69,7 +69,7 @@ test("a relay shows its picture, its facts, its pushes and what they add up to",
   expect(screen.getByText(/1 of 2 pushes live, Marrow Hall dialing/)).toBeTruthy();
   expect(screen.getByRole("region", { name: "Bramble TV" })).toBeTruthy();
   await userEvent.setup().click(screen.getByRole("button", { name: "day" }));
-  expect(calls.some((call) => call.path.endsWith("rates?over=day"))).toBe(true);
+  expect(calls.some((call) => call.path.endsWith("rates?range=day"))).toBe(true);
 });
 
 test("a relay that is gone leads back to the lines", async () => {
@@ -77,7 +77,7 @@ test("a relay that is gone leads back to the lines", async () => {
   expect(await screen.findByText("There is no relay Summit")).toBeTruthy();
 });
 
-test("operators switch and check, and only keepers change", async () => {
+test("operators switch and check, and only admins change", async () => {
   drawPage(relay("Summit"), "operator");
   await screen.findByRole("button", { name: "Roll the key" });
   const names = screen.getAllByRole("button").map((button) => button.textContent);
@@ -140,7 +140,7 @@ test("a push that lags says what gets through of what it needs", () => {
     kbps: 410,
     frames_dropped: 142,
     cause: cause({ code: "push.too-slow", side: "network", message: "The way is too slow." }),
-    link: { latency_ms: 120, rtt_ms: 84, sent: 1000, lost: 21, retransmitted: 19, dropped: 0, room_kbps: null, encrypted: true },
+    link: { latency_ms: 120, rtt_ms: 84, sent: 1000, lost: 21, retransmitted: 19, dropped: 0, estimated_bandwidth_kbps: null, encrypted: true },
   });
   draw(<PushCard relay={relay("Summit", { feed: feed({ video: VIDEO }) })} push={slow} destination={destination("Marrow Hall", { protocol: "srt" })} />);
   const card = screen.getByRole("region", { name: "Marrow Hall" });

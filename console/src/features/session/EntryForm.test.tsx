@@ -19,7 +19,7 @@ async function enter(): Promise<void> {
 }
 
 test("signing in sends name and password once and remembers who it is", async () => {
-  const calls = fakeApi(() => ({ status: 200, body: { person: "night desk", role: "keeper", token: "t" } }));
+  const calls = fakeApi(() => ({ status: 200, body: { person: "night desk", role: "admin", token: "t" } }));
   const { client } = drawForm(null);
   await enter();
   expect(calls.map(({ path, body }) => ({ path, body }))).toEqual([
@@ -38,7 +38,7 @@ test("a refused password is told and leaves the field empty", async () => {
 });
 
 test("setting up sends the code of the link along", async () => {
-  const calls = fakeApi(() => ({ status: 200, body: { person: "night desk", role: "keeper", token: "t" } }));
+  const calls = fakeApi(() => ({ status: 200, body: { person: "night desk", role: "admin", token: "t" } }));
   drawForm("one-time");
   await enter();
   expect(calls[0]?.path).toBe("/api/v1/setup");

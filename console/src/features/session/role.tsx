@@ -4,13 +4,13 @@ import type { ReactNode } from "react";
 import type { Role } from "../../api/types";
 import { sessionQuery } from "./queries";
 
-const ORDER: readonly Role[] = ["viewer", "operator", "keeper"];
+const ORDER: readonly Role[] = ["viewer", "operator", "admin"];
 
 /** What each role may do, for those who choose one. */
 export const ROLES: readonly { value: Role; label: string; help: string }[] = [
   { value: "viewer", label: "viewer", help: "sees everything but secrets" },
   { value: "operator", label: "operator", help: "starts, stops, holds and rekeys as well" },
-  { value: "keeper", label: "keeper", help: "changes everything, and looks after people" },
+  { value: "admin", label: "admin", help: "changes everything, and looks after people" },
 ];
 
 /** Whether whoever is signed in may do what needs `role`. The service decides; this only hides what it would refuse. */

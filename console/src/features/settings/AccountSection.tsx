@@ -14,10 +14,10 @@ import { sessionQuery, useMay } from "../session";
 import { agentWords } from "./agent";
 import { sessionsQuery, useChangePassword, useEndSession } from "./queries";
 
-/** One's own password, and where one is signed in; keepers see everybody's sessions. */
+/** One's own password, and where one is signed in; admins see everybody's sessions. */
 export function AccountSection(): ReactNode {
   const sessions = useQuery(sessionsQuery());
-  const keeps = useMay("keeper");
+  const keeps = useMay("admin");
   return (
     <div className="grid items-start gap-4 lg:grid-cols-[360px_minmax(0,1fr)]">
       <Card title="Password" label="Password">

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 
-import type { Alert, Receiver } from "../../api/types";
+import type { Alert, Contact } from "../../api/types";
 import { dayAndTime, duration, listed } from "../../lib/format";
 import { Button } from "../../ui/Button";
 import { Card } from "../../ui/Card";
@@ -12,30 +12,30 @@ import { Loaded } from "../../ui/Loaded";
 import { useToast } from "../../ui/Toast";
 import { May } from "../session";
 import { AlertForm } from "./components/AlertForm";
-import { ReceiverForm } from "./components/ReceiverForm";
+import { ContactForm } from "./components/ContactForm";
 import {
   alertsQuery,
-  receiversQuery,
+  contactsQuery,
   useAcknowledge,
   useMute,
   useRemoveAlert,
-  useRemoveReceiver,
-  useTestReceiver,
+  useRemoveContact,
+  useTestContact,
 } from "./queries";
 
-/** Alerts and the receivers of their notifications. */
+/** Alerts and the contacts of their notifications. */
 export function AlertsSection(): ReactNode {
   const alerts = useQuery(alertsQuery());
-  const receivers = useQuery(receiversQuery());
+  const contacts = useQuery(contactsQuery());
   return (
     <div className="grid items-start gap-4 lg:grid-cols-2">
       <Card
         title="Alerts"
         label="Alerts"
         aside={
-          <May role="keeper">
+          <May role="admin">
             <Dialog trigger={<Button>Add an alert</Button>} title="Add an alert">
-              {(close) => <AlertForm alert={null} receivers={receivers.data ?? []} onDone={close} />}
+              {(close) => <AlertForm alert={null} contacts={contacts.data ?? []} onDone={close} />}
             </Dialog>
           </May>
         }
@@ -43,11 +43,11 @@ export function AlertsSection(): ReactNode {
         <Loaded query={alerts}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">None yet. An alert tells receivers once, again if you like, and when it is over.</p>
+              <p className="text-quiet">None yet. An alert tells contacts once, again if you like, and when it is over.</p>
             ) : (
               <ul className="grid gap-3">
                 {data.map((alert) => (
-                  <AlertLine key={alert.name} alert={alert} receivers={receivers.data ?? []} />
+                  <AlertLine key={alert.name} alert={alert} contacts={contacts.data ?? []} />
                 ))}
               </ul>
             )
@@ -55,24 +55,24 @@ export function AlertsSection(): ReactNode {
         </Loaded>
       </Card>
       <Card
-        title="Receivers"
-        label="Receivers"
+        title="Contacts"
+        label="Contacts"
         aside={
-          <May role="keeper">
-            <Dialog trigger={<Button>Add a receiver</Button>} title="Add a receiver">
-              {(close) => <ReceiverForm onDone={close} />}
+          <May role="admin">
+            <Dialog trigger={<Button>Add a contact</Button>} title="Add a contact">
+              {(close) => <ContactForm onDone={close} />}
             </Dialog>
           </May>
         }
       >
-        <Loaded query={receivers}>
+        <Loaded query={contacts}>
           {(data) =>
             data.length === 0 ? (
               <p className="text-quiet">None yet: a web address that is posted to, signed, or a mailbox.</p>
             ) : (
               <ul className="grid gap-3">
-                {data.map((receiver) => (
-                  <ReceiverLine key={receiver.name} receiver={receiver} />
+                {data.map((contact) => (
+                  <ContactLine key={contact.name} contact={contact} />
                 ))}
               </ul>
             )
@@ -89,7 +89,7 @@ const MUTES = [
   { label: "Mute for a day", for_s: 86_400 },
 ] as const;
 
-function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Receiver[] }): ReactNode {
+function AlertLine({ alert, contacts }: { alert: Alert; contacts: readonly Contact[] }): ReactNode {
   const remove = useRemoveAlert();
   const acknowledge = useAcknowledge();
   const mute = useMute();
@@ -98,7 +98,7 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
         <strong className="font-[650]">{alert.name}</strong>: {alert.when}
-        {alert.about != null && ` about ${alert.about}`}, to {alert.to.length === 0 ? "every receiver" : listed(alert.to)}
+        {alert.about != null && ` about ${alert.about}`}, to {alert.to.length === 0 ? "every contact" : listed(alert.to)}
         {alert.repeat_s > 0 && `, again every ${duration(alert.repeat_s * 1000)}`}
       </p>
       {alert.open.map((open) => (
@@ -131,9 +131,9 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
             </Button>
           )}
         </May>
-        <May role="keeper">
+        <May role="admin">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${alert.name}`}>
-            {(close) => <AlertForm alert={alert} receivers={receivers} onDone={close} />}
+            {(close) => <AlertForm alert={alert} contacts={contacts} onDone={close} />}
           </Dialog>
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
@@ -141,7 +141,7 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
             confirm="Remove the alert"
             onConfirm={() => remove.mutate(alert.name)}
           >
-            Its receivers are no longer notified. Broadcasts are not touched.
+            Its contacts are no longer notified. Broadcasts are not touched.
           </ConfirmDialog>
         </May>
       </div>
@@ -150,39 +150,39 @@ function AlertLine({ alert, receivers }: { alert: Alert; receivers: readonly Rec
   );
 }
 
-function secretWords(receiver: Receiver): string {
-  if (receiver.secret_lost === true) {
+function secretWords(contact: Contact): string {
+  if (contact.secret_lost === true) {
     return ", its secret cannot be opened: set it again";
   }
-  return receiver.has_secret ? ", with a secret" : ", without a secret";
+  return contact.has_secret ? ", with a secret" : ", without a secret";
 }
 
-function ReceiverLine({ receiver }: { receiver: Receiver }): ReactNode {
-  const remove = useRemoveReceiver();
-  const test = useTestReceiver();
+function ContactLine({ contact }: { contact: Contact }): ReactNode {
+  const remove = useRemoveContact();
+  const test = useTestContact();
   const say = useToast();
-  const { way } = receiver;
+  const { channel } = contact;
   const error = test.error ?? remove.error;
   return (
     <li className="grid gap-1.5 border-b border-hair pb-3 last:border-0 last:pb-0">
       <p>
-        <strong className="font-[650]">{receiver.name}</strong>:{" "}
-        <span className="break-all">{way.by === "web" ? way.url : `mail to ${listed(way.to)} by ${way.server}`}</span>
-        <span className="text-quiet">{secretWords(receiver)}</span>
+        <strong className="font-[650]">{contact.name}</strong>:{" "}
+        <span className="break-all">{channel.type === "webhook" ? channel.url : `mail to ${listed(channel.to)} by ${channel.server}`}</span>
+        <span className="text-quiet">{secretWords(contact)}</span>
       </p>
-      <May role="keeper">
+      <May role="admin">
         <div className="flex gap-2">
           <Button
             disabled={test.isPending}
-            onClick={() => test.mutate(receiver.name, { onSuccess: () => say(`${receiver.name} was told that this is a test.`) })}
+            onClick={() => test.mutate(contact.name, { onSuccess: () => say(`${contact.name} was told that this is a test.`) })}
           >
             {test.isPending ? "Telling …" : "Test"}
           </Button>
           <ConfirmDialog
             trigger={<Button>Remove</Button>}
-            title={`Remove ${receiver.name}?`}
-            confirm="Remove the receiver"
-            onConfirm={() => remove.mutate(receiver.name)}
+            title={`Remove ${contact.name}?`}
+            confirm="Remove the contact"
+            onConfirm={() => remove.mutate(contact.name)}
           >
             It is refused while an alert names it.
           </ConfirmDialog>

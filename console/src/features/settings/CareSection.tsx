@@ -36,7 +36,7 @@ export function CareSection(): ReactNode {
           use together with the master key only. <code>yonder restore</code> puts it back.
         </p>
         <div className="mt-3 flex flex-wrap gap-2">
-          <May role="keeper">
+          <May role="admin">
             <Button kind="strong" disabled={backup.isPending} onClick={() => backup.mutate()}>
               {backup.isPending ? "Copying …" : "Download a backup"}
             </Button>

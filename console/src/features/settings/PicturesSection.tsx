@@ -12,7 +12,7 @@ import { useMay } from "../session";
 /** What each broadcast shows while its camera is away. */
 export function PicturesSection(): ReactNode {
   const relays = useQuery(relaysQuery());
-  const keeps = useMay("keeper");
+  const keeps = useMay("admin");
   return (
     <Loaded query={relays}>
       {(data) =>

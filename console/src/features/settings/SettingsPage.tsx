@@ -16,7 +16,7 @@ import { TokensSection } from "./TokensSection";
 export function SettingsPage(): ReactNode {
   const { section = "account" } = useParams();
   const navigate = useNavigate();
-  const keeps = useMay("keeper");
+  const keeps = useMay("admin");
   const tabs = [
     { value: "account", label: "Password and sessions", content: <AccountSection /> },
     ...(keeps

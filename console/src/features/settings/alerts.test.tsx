@@ -38,7 +38,7 @@ test("an open alert is acknowledged for its subject", async () => {
   const calls = alertApi({ ...DOWN, open: [OPEN] });
   const user = userEvent.setup();
   draw(<AlertsSection />, { role: "operator" });
-  expect((await line()).textContent).toContain("Night down: down 60s, to every receiver, again every");
+  expect((await line()).textContent).toContain("Night down: down 60s, to every contact, again every");
   await user.click(within(await line()).getByRole("button", { name: "Acknowledge" }));
   expect(await screen.findByText("· acknowledged")).toBeTruthy();
   expect(screen.queryByRole("button", { name: "Acknowledge" })).toBeNull();
@@ -63,7 +63,7 @@ test("an alert is muted for an hour, and the mute is ended", async () => {
 test.each([
   { role: "viewer", buttons: [] },
   { role: "operator", buttons: ["Acknowledge", "Mute for an hour", "Mute for a day"] },
-  { role: "keeper", buttons: ["Acknowledge", "Mute for an hour", "Mute for a day", "Change", "Remove"] },
+  { role: "admin", buttons: ["Acknowledge", "Mute for an hour", "Mute for a day", "Change", "Remove"] },
 ] as const)("a $role has the buttons of the role", async ({ role, buttons }) => {
   alertApi({ ...DOWN, to: ["Night phone"], open: [OPEN] });
   draw(<AlertsSection />, { role });

@@ -1,1 +1,1 @@
-export { alertsKey, peopleKey, receiversKey, tokensKey } from "./queries";
+export { alertsKey, peopleKey, contactsKey, tokensKey } from "./queries";

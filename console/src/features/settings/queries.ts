@@ -2,16 +2,16 @@ import { queryOptions, useMutation, useQueryClient, type UseMutationResult } fro
 
 import { call } from "../../api/client";
 import type {
-  AddedReceiver,
+  AddedContact,
   Alert,
   Check,
   Invitation,
   MadeInvitation,
   MadeToken,
   NewAlert,
-  NewReceiver,
+  NewContact,
   Person,
-  Receiver,
+  Contact,
   Role,
   Schemas,
   Session,
@@ -22,7 +22,7 @@ import type {
 export const peopleKey = ["people"] as const;
 export const tokensKey = ["tokens"] as const;
 export const alertsKey = ["alerts"] as const;
-export const receiversKey = ["receivers"] as const;
+export const contactsKey = ["contacts"] as const;
 
 export function peopleQuery() {
   return queryOptions({ queryKey: [...peopleKey, "all"], queryFn: () => call<Person[]>("GET", ["people"]) });
@@ -47,8 +47,8 @@ export function alertsQuery() {
   return queryOptions({ queryKey: alertsKey, queryFn: () => call<Alert[]>("GET", ["alerts"]) });
 }
 
-export function receiversQuery() {
-  return queryOptions({ queryKey: receiversKey, queryFn: () => call<Receiver[]>("GET", ["receivers"]) });
+export function contactsQuery() {
+  return queryOptions({ queryKey: contactsKey, queryFn: () => call<Contact[]>("GET", ["contacts"]) });
 }
 
 /** What the service stands on, looked at anew each time. */
@@ -125,14 +125,14 @@ export function useRemoveAlert(): UseMutationResult<void, Error, string> {
   return useChange(alertsKey, (name) => call<void>("DELETE", ["alerts", name]));
 }
 
-export function useAddReceiver(): UseMutationResult<AddedReceiver, Error, NewReceiver> {
-  return useChange(receiversKey, (receiver) => call<AddedReceiver>("POST", ["receivers"], receiver));
+export function useAddContact(): UseMutationResult<AddedContact, Error, NewContact> {
+  return useChange(contactsKey, (contact) => call<AddedContact>("POST", ["contacts"], contact));
 }
 
-export function useRemoveReceiver(): UseMutationResult<void, Error, string> {
-  return useChange(receiversKey, (name) => call<void>("DELETE", ["receivers", name]));
+export function useRemoveContact(): UseMutationResult<void, Error, string> {
+  return useChange(contactsKey, (name) => call<void>("DELETE", ["contacts", name]));
 }
 
-export function useTestReceiver(): UseMutationResult<void, Error, string> {
-  return useMutation({ mutationFn: (name) => call<void>("POST", ["receivers", name, "test"]) });
+export function useTestContact(): UseMutationResult<void, Error, string> {
+  return useMutation({ mutationFn: (name) => call<void>("POST", ["contacts", name, "test"]) });
 }

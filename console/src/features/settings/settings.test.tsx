@@ -10,7 +10,7 @@ import { SettingsPage } from "./SettingsPage";
 
 const ANSWERS: Record<string, unknown> = {
   "GET /api/v1/people": [
-    { name: "night desk", role: "keeper", since: "2026-11-01T00:00:00Z", seen: "2026-11-26T03:00:00Z" },
+    { name: "night desk", role: "admin", since: "2026-11-01T00:00:00Z", seen: "2026-11-26T03:00:00Z" },
     { name: "guest", role: "viewer", since: "2026-11-02T00:00:00Z", seen: null },
   ],
   "GET /api/v1/invitations": [{ name: "Signal box", role: "operator", resets: false, by: "night desk", expires: "2026-11-29T00:00:00Z" }],
@@ -37,14 +37,14 @@ const ANSWERS: Record<string, unknown> = {
       open: [{ subject: "Viaduct", message: "It does not answer.", since: "2026-11-26T03:00:00Z" }],
     },
   ],
-  "GET /api/v1/receivers": [{ name: "Desk", way: { by: "web", url: "https://desk.example.net/yonder" }, has_secret: true }],
-  "POST /api/v1/receivers": {
-    receiver: { name: "Phone", way: { by: "web", url: "https://phone.example.net/" }, has_secret: true },
+  "GET /api/v1/contacts": [{ name: "Desk", channel: { type: "webhook", url: "https://desk.example.net/yonder" }, has_secret: true }],
+  "POST /api/v1/contacts": {
+    contact: { name: "Phone", channel: { type: "webhook", url: "https://phone.example.net/" }, has_secret: true },
     secret: "made-secret",
   },
 };
 
-function drawSection(section: string, role: Role = "keeper"): Call[] {
+function drawSection(section: string, role: Role = "admin"): Call[] {
   const calls = fakeApi((call) => {
     const body = ANSWERS[`${call.method} ${call.path}`];
     return body === undefined ? { status: 204, body: null } : { status: 200, body };
@@ -132,17 +132,17 @@ test("an alert is put together from its kind and its blanks", async () => {
   });
 });
 
-test("a receiver's made secret is shown before its dialog goes, and a test is told", async () => {
+test("a contact's made secret is shown before its dialog goes, and a test is told", async () => {
   const calls = drawSection("alerts");
   const user = userEvent.setup();
-  await user.click(await screen.findByRole("button", { name: "Add a receiver" }));
+  await user.click(await screen.findByRole("button", { name: "Add a contact" }));
   await user.type(screen.getByLabelText("Name"), "Phone");
   await user.type(screen.getByLabelText("Web address"), "https://phone.example.net/");
-  await user.click(screen.getByRole("button", { name: "Add the receiver" }));
+  await user.click(screen.getByRole("button", { name: "Add the contact" }));
   expect((await screen.findByLabelText("Signing secret")).textContent).toBe("made-secret");
   await user.click(screen.getByRole("button", { name: "I have it" }));
   expect(document.body.textContent).not.toContain("made-secret");
   await user.click(screen.getByRole("button", { name: "Test" }));
-  expect(calls.at(-1)?.path).toBe("/api/v1/receivers/Desk/test");
+  expect(calls.at(-1)?.path).toBe("/api/v1/contacts/Desk/test");
   expect((await screen.findAllByText(/Desk was told/)).length).toBeGreaterThan(0);
 });

@@ -75,7 +75,7 @@ pub struct ServiceFacts {
     pub records_failing: Option<String>,
     /// The service has started after a crash or a power cut.
     pub restarted: Option<String>,
-    /// A receiver cannot be reached.
+    /// A contact cannot be reached.
     pub undelivered: Option<String>,
     /// Days since the last backup; `None` if there has been none.
     pub backup_age_days: Option<u32>,

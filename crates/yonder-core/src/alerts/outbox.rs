@@ -1,4 +1,4 @@
-//! Notifications on their way to receivers: each is tried until it is delivered, or replaced by a later one about the same subject.
+//! Notifications on their way to contacts: each is tried until it is delivered, or replaced by a later one about the same subject.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -10,14 +10,14 @@ const RETRY_DELAYS_MS: [i64; 5] = [2_000, 20_000, 120_000, 300_000, 900_000];
 const MAX_JOINED: usize = 50;
 /// Notifications that wait at most; the oldest are dropped beyond it.
 const MAX_PENDING: usize = 5_000;
-/// Failures in a row after which a receiver counts as unreachable.
+/// Failures in a row after which a contact counts as unreachable.
 pub const UNREACHABLE_AFTER: u32 = 3;
 
-/// A notification for one receiver.
+/// A notification for one contact.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Notification {
-    /// Name of the receiver.
-    pub receiver: String,
+    /// Name of the contact.
+    pub contact: String,
     /// Kind.
     pub kind: NoticeKind,
     /// Name of the alert.
@@ -34,29 +34,29 @@ pub struct Notification {
 
 impl Notification {
     fn has_same_subject(&self, other: &Self) -> bool {
-        (&self.receiver, &self.alert, &self.subject) == (&other.receiver, &other.alert, &other.subject)
+        (&self.contact, &self.alert, &self.subject) == (&other.contact, &other.alert, &other.subject)
     }
 }
 
 /// Notifications that are delivered together.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Batch {
-    /// Name of the receiver.
-    pub receiver: String,
+    /// Name of the contact.
+    pub contact: String,
     /// Notifications, oldest first.
     pub notifications: Vec<Notification>,
 }
 
-/// Row of failures of a receiver.
+/// Row of failures of a contact.
 #[derive(Debug, Clone, Copy)]
 struct Retry {
     failures: u32,
     next_ms: i64,
 }
 
-/// Undelivered notifications of all receivers.
+/// Undelivered notifications of all contacts.
 ///
-/// A receiver that fails delays no other one. Notifications that wait for the same receiver are joined.
+/// A contact that fails delays no other one. Notifications that wait for the same contact are joined.
 #[derive(Debug, Default)]
 pub struct Outbox {
     pending: Vec<Notification>,
@@ -81,67 +81,67 @@ impl Outbox {
         self.is_changed = true;
     }
 
-    /// Returns the batches to be delivered now: one for each receiver that is not being tried already.
+    /// Returns the batches to be delivered now: one for each contact that is not being tried already.
     pub fn take_due(&mut self, now_ms: i64) -> Vec<Batch> {
         let mut batches: BTreeMap<&str, Vec<Notification>> = BTreeMap::new();
         for notification in &self.pending {
-            let receiver = notification.receiver.as_str();
-            let is_due = self.retries.get(receiver).is_none_or(|retry| retry.next_ms <= now_ms);
-            if is_due && !self.in_flight.contains(receiver) {
-                let batch = batches.entry(receiver).or_default();
+            let contact = notification.contact.as_str();
+            let is_due = self.retries.get(contact).is_none_or(|retry| retry.next_ms <= now_ms);
+            if is_due && !self.in_flight.contains(contact) {
+                let batch = batches.entry(contact).or_default();
                 if batch.len() < MAX_JOINED {
                     batch.push(notification.clone());
                 }
             }
         }
         let batch =
-            |(receiver, notifications): (&str, _)| Batch { receiver: receiver.to_owned(), notifications };
+            |(contact, notifications): (&str, _)| Batch { contact: contact.to_owned(), notifications };
         let batches: Vec<Batch> = batches.into_iter().map(batch).collect();
-        self.in_flight.extend(batches.iter().map(|batch| batch.receiver.clone()));
+        self.in_flight.extend(batches.iter().map(|batch| batch.contact.clone()));
         batches
     }
 
-    /// Removes a delivered batch. True if the receiver had been unreachable.
+    /// Removes a delivered batch. True if the contact had been unreachable.
     pub fn on_delivered(&mut self, batch: &Batch) -> bool {
-        self.in_flight.remove(&batch.receiver);
+        self.in_flight.remove(&batch.contact);
         // One that was replaced meanwhile is another one, and still to be delivered.
         self.pending.retain(|known| !batch.notifications.contains(known));
         self.is_changed = true;
-        let failures = self.retries.remove(&batch.receiver).map_or(0, |retry| retry.failures);
+        let failures = self.retries.remove(&batch.contact).map_or(0, |retry| retry.failures);
         failures >= UNREACHABLE_AFTER
     }
 
-    /// Schedules the next attempt for a receiver that failed. Returns the number of failures in a row.
-    pub fn on_failed(&mut self, receiver: &str, now_ms: i64) -> u32 {
-        self.in_flight.remove(receiver);
-        let failures = self.retries.get(receiver).map_or(0, |retry| retry.failures).saturating_add(1);
+    /// Schedules the next attempt for a contact that failed. Returns the number of failures in a row.
+    pub fn on_failed(&mut self, contact: &str, now_ms: i64) -> u32 {
+        self.in_flight.remove(contact);
+        let failures = self.retries.get(contact).map_or(0, |retry| retry.failures).saturating_add(1);
         let [.., last] = RETRY_DELAYS_MS;
         let at = usize::try_from(failures - 1).unwrap_or(usize::MAX);
         let delay = RETRY_DELAYS_MS.get(at).copied().unwrap_or(last);
-        self.retries.insert(receiver.to_owned(), Retry { failures, next_ms: now_ms + delay });
+        self.retries.insert(contact.to_owned(), Retry { failures, next_ms: now_ms + delay });
         failures
     }
 
-    /// Names of the receivers that cannot be reached.
+    /// Names of the contacts that cannot be reached.
     pub fn unreachable(&self) -> impl Iterator<Item = &str> {
         let failing = self.retries.iter().filter(|(_, retry)| retry.failures >= UNREACHABLE_AFTER);
-        failing.map(|(receiver, _)| receiver.as_str())
+        failing.map(|(contact, _)| contact.as_str())
     }
 
-    /// Gives the notifications of a receiver its new name, and tries it at once: it was changed.
-    pub fn rename_receiver(&mut self, before: &str, after: &str) {
-        for notification in self.pending.iter_mut().filter(|known| known.receiver == before) {
-            after.clone_into(&mut notification.receiver);
+    /// Gives the notifications of a contact its new name, and tries it at once: it was changed.
+    pub fn rename_contact(&mut self, before: &str, after: &str) {
+        for notification in self.pending.iter_mut().filter(|known| known.contact == before) {
+            after.clone_into(&mut notification.contact);
         }
         self.retries.remove(before);
         self.is_changed = true;
     }
 
-    /// Drops what is meant for receivers that are gone.
-    pub fn retain_receivers(&mut self, is_known: impl Fn(&str) -> bool) {
+    /// Drops what is meant for contacts that are gone.
+    pub fn retain_contacts(&mut self, is_known: impl Fn(&str) -> bool) {
         let before = self.pending.len();
-        self.pending.retain(|known| is_known(&known.receiver));
-        self.retries.retain(|receiver, _| is_known(receiver));
+        self.pending.retain(|known| is_known(&known.contact));
+        self.retries.retain(|contact, _| is_known(contact));
         self.is_changed |= self.pending.len() != before;
     }
 
@@ -167,9 +167,9 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    fn notification(receiver: &str, kind: NoticeKind, subject: &str) -> Notification {
+    fn notification(contact: &str, kind: NoticeKind, subject: &str) -> Notification {
         Notification {
-            receiver: receiver.into(),
+            contact: contact.into(),
             kind,
             alert: "night".into(),
             subject: subject.into(),
@@ -179,8 +179,8 @@ mod tests {
         }
     }
 
-    fn raised(receiver: &str, subject: &str) -> Notification {
-        notification(receiver, NoticeKind::Raised, subject)
+    fn raised(contact: &str, subject: &str) -> Notification {
+        notification(contact, NoticeKind::Raised, subject)
     }
 
     #[test]
@@ -193,7 +193,7 @@ mod tests {
             let batch = outbox.take_due(now).remove(0);
             assert_eq!(outbox.take_due(now + 10_000_000), [], "it is being tried");
             times.push(now / 1_000);
-            outbox.on_failed(&batch.receiver, now);
+            outbox.on_failed(&batch.contact, now);
             let later = (now..).step_by(1_000).find(|at| {
                 let due = !outbox.take_due(*at).is_empty();
                 outbox.in_flight.clear();
@@ -208,7 +208,7 @@ mod tests {
     }
 
     #[test]
-    fn what_waits_for_a_receiver_is_joined_and_delays_no_other_one() {
+    fn what_waits_for_a_contact_is_joined_and_delays_no_other_one() {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         outbox.take_due(0);
@@ -216,7 +216,7 @@ mod tests {
         outbox.push(raised("desk", "feed b"));
         outbox.push(raised("phone", "feed b"));
         let due = outbox.take_due(1_000);
-        assert_eq!(due.iter().map(|batch| batch.receiver.as_str()).collect::<Vec<_>>(), ["phone"]);
+        assert_eq!(due.iter().map(|batch| batch.contact.as_str()).collect::<Vec<_>>(), ["phone"]);
         let due = outbox.take_due(2_000);
         let subjects: Vec<_> = due[0].notifications.iter().map(|known| known.subject.as_str()).collect();
         assert_eq!(subjects, ["feed a", "feed b"]);
@@ -235,7 +235,7 @@ mod tests {
     }
 
     #[test]
-    fn a_changed_receiver_is_tried_at_once_and_a_removed_one_no_more() {
+    fn a_changed_contact_is_tried_at_once_and_a_removed_one_no_more() {
         let mut outbox = Outbox::default();
         outbox.push(raised("desk", "feed a"));
         outbox.take_due(0);
@@ -243,9 +243,9 @@ mod tests {
             outbox.on_failed("desk", 0);
         }
         assert_eq!(outbox.unreachable().collect::<Vec<_>>(), ["desk"]);
-        outbox.rename_receiver("desk", "night desk");
-        assert_eq!(outbox.take_due(0)[0].receiver, "night desk");
-        outbox.retain_receivers(|receiver| receiver != "night desk");
+        outbox.rename_contact("desk", "night desk");
+        assert_eq!(outbox.take_due(0)[0].contact, "night desk");
+        outbox.retain_contacts(|contact| contact != "night desk");
         assert_eq!(outbox.pending(), []);
     }
 

@@ -38,7 +38,7 @@ pub enum Trigger {
     RecordsFailing,
     /// The service has started after a crash or a power cut.
     Restarted,
-    /// A receiver cannot be reached.
+    /// A contact cannot be reached.
     Undelivered,
     /// The last backup is at least so many days old.
     BackupOld(u32),

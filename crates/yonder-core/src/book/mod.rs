@@ -30,7 +30,7 @@ pub enum Section {
     /// Relays.
     Relay,
     /// Who is told.
-    Receiver,
+    Contact,
     /// What they are told of.
     Alert,
 }
@@ -44,7 +44,7 @@ impl Section {
         Self::Feed,
         Self::Destination,
         Self::Relay,
-        Self::Receiver,
+        Self::Contact,
         Self::Alert,
     ];
 
@@ -58,7 +58,7 @@ impl Section {
             Self::Feed => "feed",
             Self::Destination => "destination",
             Self::Relay => "relay",
-            Self::Receiver => "receiver",
+            Self::Contact => "contact",
             Self::Alert => "alert",
         }
     }

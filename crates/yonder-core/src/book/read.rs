@@ -315,8 +315,8 @@ authority = { file = "ca.pem" }
 return_after_s = 60
 uplinks = ["Office fibre"]
 
-[receiver.Desk]
-way = { by = "web", url = "https://hooks.example.net/relay" }
+[contact.Desk]
+channel = { type = "webhook", url = "https://hooks.example.net/relay" }
 secret = "keep"
 "#;
 
@@ -324,7 +324,7 @@ secret = "keep"
     fn a_book_is_read_in_the_order_in_which_records_need_each_other() {
         let entries = read(BOOK).unwrap();
         let names: Vec<_> = entries.iter().map(|entry| (entry.section.word(), entry.line)).collect();
-        assert_eq!(names, [("uplink", 4), ("feed", 12), ("destination", 17), ("relay", 7), ("receiver", 24)]);
+        assert_eq!(names, [("uplink", 4), ("feed", 12), ("destination", 17), ("relay", 7), ("contact", 24)]);
         let destination = &entries[2];
         assert_eq!(destination.fields["return_after_s"], 60);
         assert_eq!(
@@ -332,7 +332,7 @@ secret = "keep"
             [("authority", Origin::File("ca.pem".into())), ("key", Origin::File("keys/bramble".into()))]
         );
         assert_eq!(entries[1].origins, [("password", Origin::Env("RAIL_PASSWORD".into()))]);
-        assert_eq!(entries[4].fields["way"]["by"], "web");
+        assert_eq!(entries[4].fields["channel"]["type"], "webhook");
     }
 
     #[rstest]

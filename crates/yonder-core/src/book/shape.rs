@@ -51,7 +51,9 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
             ("interface", Text, false),
         ],
         Section::Platform => &[("like", Text, false), ("rules", TextTable, false)],
-        Section::Pattern => &[("template", Text, true), ("blanks", Tables, false), ("note", Text, false)],
+        Section::Pattern => {
+            &[("template", Text, true), ("placeholders", Tables, false), ("note", Text, false)]
+        }
         Section::Feed => &[
             ("url", Text, true),
             ("sub_url", Text, false),
@@ -84,7 +86,7 @@ pub(super) fn fields(section: Section) -> &'static [Field] {
             ("zone", Text, false),
             ("quiet_minute", Text, false),
         ],
-        Section::Receiver => &[("way", Tables, true), ("secret", Secret, false)],
+        Section::Contact => &[("channel", Tables, true), ("secret", Secret, false)],
         Section::Alert => {
             &[("when", Text, true), ("about", Text, false), ("to", Texts, false), ("repeat_s", Number, false)]
         }

@@ -108,7 +108,7 @@ mod tests {
         let text = "book = 1\n\n[feed.\"Summit Station\"]\nurl = \"rtsp://192.0.2.10/main\"\nuser = \"rail\"\n\
                     password = \"keep\"\n\n[destination.Bramble]\nserver = \"rtmp://ingest.example.net/live\"\n\
                     key = { file = \"keys/bramble\" }\nauthority = '''\n-----BEGIN-----\nabc\n'''\nuplinks = [\"Fibre\"]\n\n\
-                    [receiver.Desk]\nway = { by = \"web\", url = \"https://hooks.example.net/relay\" }\n";
+                    [contact.Desk]\nchannel = { type = \"webhook\", url = \"https://hooks.example.net/relay\" }\n";
         assert_eq!(write(&read(text).unwrap()), text);
     }
 
@@ -130,7 +130,7 @@ mod tests {
                 },
                 entry(Section::Destination, json!({ "server": url, "authority": format!("{url}\n"), "return_after_s": 7 })),
                 entry(Section::Relay, json!({ "feed": name, "to": to })),
-                entry(Section::Pattern, json!({ "template": url, "blanks": [{ "name": name, "least": 1 }] })),
+                entry(Section::Pattern, json!({ "template": url, "placeholders": [{ "name": name, "min": 1 }] })),
             ];
             let mut again = read(&write(&entries)).unwrap();
             entries.sort_by_key(|entry| entry.section);

@@ -32,17 +32,17 @@ pub struct VideoRules {
     /// Codecs by name: `H.264`, `H.265`.
     pub codecs: Vec<String>,
     /// Samples a line, at most.
-    pub most_width: Option<u32>,
+    pub max_width: Option<u32>,
     /// Lines, at most.
-    pub most_lines: Option<u32>,
+    pub max_lines: Option<u32>,
     /// Frames per second, at most.
-    pub most_fps: Option<f64>,
+    pub max_fps: Option<f64>,
     /// Kilobits per second, at most.
     pub ceiling_kbps: Option<u32>,
     /// Seconds between keyframes, at least.
-    pub keyframe_least_s: Option<f64>,
+    pub min_keyframe_interval_s: Option<f64>,
     /// Seconds between keyframes, at most.
-    pub keyframe_most_s: Option<f64>,
+    pub max_keyframe_interval_s: Option<f64>,
     /// Pictures may come in another order than they are shown in.
     pub b_frames: Option<bool>,
     /// Rates that the platform recommends, by size.
@@ -74,7 +74,7 @@ pub struct AudioRules {
     /// Sampling rates in hertz.
     pub rates_hz: Vec<u32>,
     /// Channels, at most.
-    pub most_channels: Option<u32>,
+    pub max_channels: Option<u32>,
     /// Kilobits per second, at most.
     pub ceiling_kbps: Option<u32>,
 }
@@ -149,16 +149,16 @@ impl RuleSheet {
         if self.note.chars().count() > MAX_NOTE {
             return Err(SheetError::TooMany("note"));
         }
-        let VideoRules { most_width, most_lines, most_fps, ceiling_kbps, .. } = &self.video;
-        within("video.most-width", most_width.map(f64::from), 16.0, 16_384.0)?;
-        within("video.most-lines", most_lines.map(f64::from), 16.0, 16_384.0)?;
-        within("video.most-fps", *most_fps, 1.0, 480.0)?;
+        let VideoRules { max_width, max_lines, max_fps, ceiling_kbps, .. } = &self.video;
+        within("video.max-width", max_width.map(f64::from), 16.0, 16_384.0)?;
+        within("video.max-lines", max_lines.map(f64::from), 16.0, 16_384.0)?;
+        within("video.max-fps", *max_fps, 1.0, 480.0)?;
         within("video.ceiling", ceiling_kbps.map(f64::from), 16.0, 1_000_000.0)?;
-        let (least, most) = (self.video.keyframe_least_s, self.video.keyframe_most_s);
-        within("video.keyframe-least", least, 0.0, 600.0)?;
-        within("video.keyframe-most", most, 0.1, 600.0)?;
+        let (least, most) = (self.video.min_keyframe_interval_s, self.video.max_keyframe_interval_s);
+        within("video.min-keyframe-interval", least, 0.0, 600.0)?;
+        within("video.max-keyframe-interval", most, 0.1, 600.0)?;
         if least.zip(most).is_some_and(|(least, most)| least > most) {
-            return Err(SheetError::Backwards("video.keyframe-least"));
+            return Err(SheetError::Backwards("video.min-keyframe-interval"));
         }
         if self.video.recommended.len() > MAX_ENTRIES {
             return Err(SheetError::TooMany("video.recommended"));
@@ -172,7 +172,7 @@ impl RuleSheet {
         for rate in &self.audio.rates_hz {
             within("audio.rates", Some(f64::from(*rate)), 7_000.0, 192_000.0)?;
         }
-        within("audio.most-channels", self.audio.most_channels.map(f64::from), 1.0, 16.0)?;
+        within("audio.max-channels", self.audio.max_channels.map(f64::from), 1.0, 16.0)?;
         within("audio.ceiling", self.audio.ceiling_kbps.map(f64::from), 8.0, 10_000.0)?;
         within("broadcast.longest", self.broadcast.longest_h, 0.001, 10_000.0)?;
         let silence = self.broadcast.survives_silence_s.map(f64::from);

@@ -70,22 +70,22 @@ pub const RULES: [Rule; 21] = [
         get: |sheet| sheet.video.codecs.join(", "),
     },
     Rule {
-        name: "video.most-width",
+        name: "video.max-width",
         wants: "a number of samples",
-        set: |sheet, text| number(text).map(|number| sheet.video.most_width = number),
-        get: |sheet| shown(sheet.video.most_width, ""),
+        set: |sheet, text| number(text).map(|number| sheet.video.max_width = number),
+        get: |sheet| shown(sheet.video.max_width, ""),
     },
     Rule {
-        name: "video.most-lines",
+        name: "video.max-lines",
         wants: "a number of lines",
-        set: |sheet, text| number(text).map(|number| sheet.video.most_lines = number),
-        get: |sheet| shown(sheet.video.most_lines, ""),
+        set: |sheet, text| number(text).map(|number| sheet.video.max_lines = number),
+        get: |sheet| shown(sheet.video.max_lines, ""),
     },
     Rule {
-        name: "video.most-fps",
+        name: "video.max-fps",
         wants: "frames per second",
-        set: |sheet, text| number(text).map(|number| sheet.video.most_fps = number),
-        get: |sheet| shown(sheet.video.most_fps, ""),
+        set: |sheet, text| number(text).map(|number| sheet.video.max_fps = number),
+        get: |sheet| shown(sheet.video.max_fps, ""),
     },
     Rule {
         name: "video.ceiling",
@@ -100,16 +100,16 @@ pub const RULES: [Rule; 21] = [
         get: |sheet| sheet.video.recommended.iter().map(shown_recommended).collect::<Vec<_>>().join(", "),
     },
     Rule {
-        name: "video.keyframe-least",
+        name: "video.min-keyframe-interval",
         wants: "seconds, like 1s",
-        set: |sheet, text| seconds(text).map(|seconds| sheet.video.keyframe_least_s = seconds),
-        get: |sheet| shown(sheet.video.keyframe_least_s, "s"),
+        set: |sheet, text| seconds(text).map(|seconds| sheet.video.min_keyframe_interval_s = seconds),
+        get: |sheet| shown(sheet.video.min_keyframe_interval_s, "s"),
     },
     Rule {
-        name: "video.keyframe-most",
+        name: "video.max-keyframe-interval",
         wants: "seconds, like 4s",
-        set: |sheet, text| seconds(text).map(|seconds| sheet.video.keyframe_most_s = seconds),
-        get: |sheet| shown(sheet.video.keyframe_most_s, "s"),
+        set: |sheet, text| seconds(text).map(|seconds| sheet.video.max_keyframe_interval_s = seconds),
+        get: |sheet| shown(sheet.video.max_keyframe_interval_s, "s"),
     },
     Rule {
         name: "video.b-frames",
@@ -139,10 +139,10 @@ pub const RULES: [Rule; 21] = [
         get: |sheet| sheet.audio.rates_hz.iter().map(u32::to_string).collect::<Vec<_>>().join(", "),
     },
     Rule {
-        name: "audio.most-channels",
+        name: "audio.max-channels",
         wants: "a number of channels",
-        set: |sheet, text| number(text).map(|number| sheet.audio.most_channels = number),
-        get: |sheet| shown(sheet.audio.most_channels, ""),
+        set: |sheet, text| number(text).map(|number| sheet.audio.max_channels = number),
+        get: |sheet| shown(sheet.audio.max_channels, ""),
     },
     Rule {
         name: "audio.ceiling",
@@ -320,7 +320,7 @@ mod tests {
     #[case("video.ceiling", "6Mbit/s", "6000kbit/s")]
     #[case("video.ceiling", "750 kB/s", "6000kbit/s")]
     #[case("protocols", "RTMPS, srt", "rtmps, srt")]
-    #[case("video.keyframe-most", "2.5s", "2.5s")]
+    #[case("video.max-keyframe-interval", "2.5s", "2.5s")]
     #[case("broadcast.longest", "12h", "12h")]
     #[case("video.recommended", "720@30=1.5Mbit/s..4Mbit/s", "720@30=1500kbit/s..4000kbit/s")]
     #[case("audio.rates", "44100,48000", "44100, 48000")]

@@ -211,11 +211,11 @@ fn video_rules(
             "If it is refused, switch the camera to H.264 or push by SRT.",
         );
     }
-    let too_wide = limits.most_width.filter(|most| video.width > *most);
-    let too_high = limits.most_lines.filter(|most| video.height > *most);
+    let too_wide = limits.max_width.filter(|most| video.width > *most);
+    let too_high = limits.max_lines.filter(|most| video.height > *most);
     let size = format!("{}×{}", video.width, video.height);
     if too_wide.is_some() || too_high.is_some() {
-        let most = match (limits.most_width, limits.most_lines) {
+        let most = match (limits.max_width, limits.max_lines) {
             (Some(width), Some(lines)) => format!("{width}×{lines}"),
             (Some(width), None) => format!("{width} samples a line"),
             (None, lines) => format!("{} lines", lines.unwrap_or_default()),
@@ -225,7 +225,7 @@ fn video_rules(
     } else {
         checks.pass("size", size);
     }
-    if let (Some(fps), Some(most)) = (video.fps, limits.most_fps) {
+    if let (Some(fps), Some(most)) = (video.fps, limits.max_fps) {
         // 30 is meant where 29.97 or 30.02 is measured.
         if fps > most + 0.5 {
             let reason = format!("{platform} takes up to {most} frames/s, the feed has {fps:.1}");
@@ -283,7 +283,7 @@ fn bit_rate(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: 
 }
 
 fn keyframes(checks: &mut Checks<'_>, video: &VideoFacts, platform: &str, rules: &RuleSheet) {
-    let (least, most) = (rules.video.keyframe_least_s, rules.video.keyframe_most_s);
+    let (least, most) = (rules.video.min_keyframe_interval_s, rules.video.max_keyframe_interval_s);
     if least.is_none() && most.is_none() {
         return;
     }
@@ -337,7 +337,7 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &s
             reason,
             "Set the camera's sampling rate; many platforms take others all the same.",
         );
-    } else if limits.most_channels.is_some_and(|most| audio.channels > most) {
+    } else if limits.max_channels.is_some_and(|most| audio.channels > most) {
         let reason = format!("{platform} takes fewer than the {} channels of the feed", audio.channels);
         checks.fail("audio-channels", reason, "Set the camera to fewer channels.");
     } else if let (Some(kbps), Some(ceiling)) = (audio.kbps, limits.ceiling_kbps)

@@ -27,7 +27,7 @@ pub(super) enum SourceStage {
     Connecting(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
     /// The RTSP dialogue or session runs.
     Running(Box<Dial>, Box<RtspSession>),
-    /// The connection has failed, and a child looks for likely reasons.
+    /// The connection has failed, and a child looks for probable causes.
     Diagnosing(Attempt, #[expect(dead_code, reason = "aborts the child when it is dropped")] Child),
 }
 

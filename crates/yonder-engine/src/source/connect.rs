@@ -172,7 +172,7 @@ impl Dial {
         (self.spec.transport == TransportChoice::Auto && came_to_nothing).then(|| self.carrier.other())
     }
 
-    /// Adds to a cause in which step of the dial it happened, how long after its beginning, and the likely reasons.
+    /// Adds to a cause in which step of the dial it happened, how long after its beginning, and the probable causes.
     ///
     /// # Cancel safety
     /// Safe: nothing is lost.
@@ -192,7 +192,7 @@ impl Dial {
             addresses: self.addresses.iter().map(SocketAddr::ip).collect(),
             own: dial::own_networks().await,
         };
-        cause.likely = likely_reasons(cause.code, &place);
+        cause.probable_causes = likely_reasons(cause.code, &place);
         cause
     }
 }

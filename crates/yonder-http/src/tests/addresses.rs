@@ -40,23 +40,24 @@ async fn secret_in_an_address_is_sealed_and_kept_by_its_placeholder(
 }
 
 #[actix_web::test]
-async fn web_address_of_a_receiver_is_shown_shortened_and_kept_by_that_form() {
+async fn web_address_of_a_contact_is_shown_shortened_and_kept_by_that_form() {
     let service = service();
-    let way = |url: &str| json!({ "by": "web", "url": url });
-    let new = json!({ "name": "Desk", "way": way("https://hooks.example.net/T0/planted-path-9") });
-    let (status, added) = post(&service, "/api/v1/receivers", new).await;
+    let channel = |url: &str| json!({ "type": "webhook", "url": url });
+    let new = json!({ "name": "Desk", "channel": channel("https://hooks.example.net/T0/planted-path-9") });
+    let (status, added) = post(&service, "/api/v1/contacts", new).await;
     assert_eq!(
-        (status.as_u16(), &added["receiver"]["way"]["url"]),
+        (status.as_u16(), &added["contact"]["channel"]["url"]),
         (201, &json!("https://hooks.example.net/…th-9"))
     );
-    let change =
-        |url: &str| local(Method::PATCH, "/api/v1/receivers/Desk").set_json(json!({ "way": way(url) }));
+    let change = |url: &str| {
+        local(Method::PATCH, "/api/v1/contacts/Desk").set_json(json!({ "channel": channel(url) }))
+    };
     assert_eq!(ask(&service, change("https://hooks.example.net/…th-9")).await.0, 200);
     let (status, problem, _) = ask(&service, change("https://hooks.example.net/…else")).await;
     assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("url")), "{problem}");
     assert_eq!(ask(&service, change("https://other.example.net/T0/planted-path-8")).await.0, 200);
-    let (_, receiver) = get(&service, "/api/v1/receivers/Desk").await;
-    assert_eq!(receiver["way"]["url"], "https://other.example.net/…th-8");
+    let (_, contact) = get(&service, "/api/v1/contacts/Desk").await;
+    assert_eq!(contact["channel"]["url"], "https://other.example.net/…th-8");
     let (_, entries) = get(&service, "/api/v1/audit").await;
     assert!(!entries.to_string().contains("planted"), "{entries}");
 }

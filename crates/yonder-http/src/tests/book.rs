@@ -71,7 +71,7 @@ async fn all_that_is_wrong_is_told_and_nothing_is_kept() {
         "feeds": [{ "name": "Shed", "url": "http://192.0.2.9/" }, { "name": "Moor", "url": "rtsp://192.0.2.9/" },
             { "name": "MOOR", "url": "rtsp://192.0.2.9/" }],
         "relays": [{ "name": "Shed line", "feed": "Shed", "to": ["One"] }],
-        "receivers": [{ "name": "Desk", "way": { "by": "web", "url": "https://hooks.example.net/a" } }],
+        "contacts": [{ "name": "Desk", "channel": { "type": "webhook", "url": "https://hooks.example.net/a" } }],
         "wanted": { "Line": "maybe", "Nobody": "on" },
     });
     let (status, problem) = apply(&service, wrong).await;

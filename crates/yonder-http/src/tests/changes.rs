@@ -156,7 +156,7 @@ async fn another_user_name_alone_keeps_the_password() {
 }
 
 async fn make_token(service: &Arc<Service>, maker: &Visitor) -> String {
-    let new = json!({ "name": "Wall display", "role": "keeper" });
+    let new = json!({ "name": "Wall display", "role": "admin" });
     let request = maker.request(Method::POST, "/api/v1/tokens").set_json(new);
     let (status, made, _) = ask(service, request).await;
     assert_eq!(status, 201, "{made}");
@@ -168,15 +168,15 @@ fn bearer(method: Method, uri: &str, token: &str) -> TestRequest {
 }
 
 #[actix_web::test]
-async fn a_removed_keeper_comes_back_neither_by_their_token_nor_by_their_invitation() {
+async fn a_removed_admin_comes_back_neither_by_their_token_nor_by_their_invitation() {
     let service = staffed();
     fill(&service).await;
-    service.auth().add_person("second chief", &PASSWORD.into(), Role::Keeper).unwrap();
+    service.auth().add_person("second chief", &PASSWORD.into(), Role::Admin).unwrap();
     let chief = sign_in(&service, "chief").await;
     let token = make_token(&service, &chief).await;
     // What a token makes belongs to the maker of the token.
     let invite = bearer(Method::POST, "/api/v1/invitations", &token)
-        .set_json(json!({ "name": "guest of theirs", "role": "keeper" }));
+        .set_json(json!({ "name": "guest of theirs", "role": "admin" }));
     let (_, invited, _) = ask(&service, invite).await;
     let reveal = || bearer(Method::POST, "/api/v1/destinations/One/reveal", &token).set_json(json!({}));
     assert_eq!(ask(&service, reveal()).await.0, 200);
@@ -248,11 +248,11 @@ async fn shown_relays_agree_with_the_records(#[case] method: Method, #[case] uri
 
 #[rstest]
 #[case::uplink("uplinks", json!({ "name": "Office", "rate": "20 Mbit/s" }), Method::PATCH, json!({ "rate": "30 Mbit/s" }))]
-#[case::platform("platforms", json!({ "name": "Office" }), Method::PATCH, json!({ "rules": { "video.most-fps": "25" } }))]
+#[case::platform("platforms", json!({ "name": "Office" }), Method::PATCH, json!({ "rules": { "video.max-fps": "25" } }))]
 #[case::pattern("patterns", json!({ "name": "Office", "template": "rtsp://{host}/a" }), Method::PUT,
     json!({ "name": "Office", "template": "rtsp://{host}/b" }))]
 #[case::alert("alerts", json!({ "name": "Office", "when": "down 3m" }), Method::PATCH, json!({ "when": "down 5m" }))]
-#[case::receiver("receivers", json!({ "name": "Office", "way": { "by": "web", "url": "https://hooks.example.net/a" } }),
+#[case::contact("contacts", json!({ "name": "Office", "channel": { "type": "webhook", "url": "https://hooks.example.net/a" } }),
     Method::PATCH, json!({ "sign_of_life_h": 24 }))]
 #[case::person("people", Value::Null, Method::PATCH, json!({ "role": "operator" }))]
 #[actix_web::test]

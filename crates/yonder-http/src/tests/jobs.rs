@@ -65,7 +65,7 @@ async fn refused_work_ends_with_the_problem_of_the_request() {
 }
 
 #[actix_web::test]
-async fn job_is_seen_by_its_maker_and_by_keepers_alone() {
+async fn job_is_seen_by_its_maker_and_by_admins_alone() {
     let service = staffed();
     fill(&service).await;
     let (desk, guest) = (sign_in(&service, "night desk").await, sign_in(&service, "guest").await);
@@ -111,7 +111,7 @@ async fn acts_that_change_no_record_leave_an_audit_entry() {
     let (status, begun) = post(&service, "/api/v1/surveys", survey).await;
     assert_eq!(status, 202, "{begun}");
     let find = json!({ "at": "127.0.0.1:9", "for_s": 1 });
-    post(&service, "/api/v1/finds", find).await;
+    post(&service, "/api/v1/discoveries", find).await;
     post(&service, "/api/v1/relays/Line/preflight", json!({})).await;
     let (_, entries) = get(&service, "/api/v1/audit").await;
     let actions: Vec<_> =

@@ -34,7 +34,7 @@ pub(super) async fn sign_in(service: &Arc<Service>, name: &str) -> Visitor {
 /// A service with a person of each role.
 pub(super) fn staffed() -> Arc<Service> {
     let service = service();
-    for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Keeper)] {
+    for (name, role) in [("guest", Role::Viewer), ("night desk", Role::Operator), ("chief", Role::Admin)] {
         service.auth().add_person(name, &PASSWORD.into(), role).unwrap();
     }
     service
@@ -76,10 +76,10 @@ async fn operators_switch_and_viewers_are_told_whom_to_ask() {
     let uri = "/api/v1/destinations/One/rekey";
     let (_, problem, _) = ask(&service, guest.request(Method::POST, uri).set_json(&rekey)).await;
     assert_eq!(problem["detail"], "Your role, viewer, does not allow this.");
-    assert_eq!(problem["hint"], "Ask a keeper for it: an operator may start, stop, hold and rekey.");
+    assert_eq!(problem["hint"], "Ask an admin for it: an operator may start, stop, hold and rekey.");
     assert_eq!(ask(&service, desk.request(Method::POST, uri).set_json(&rekey)).await.0, 200);
     // Who did it is in the logbook.
-    let (_, lines) = get(&service, "/api/v1/logbook?kind=destination&deeds=true").await;
+    let (_, lines) = get(&service, "/api/v1/logbook?kind=destination&changes=true").await;
     let last = lines.as_array().unwrap().last().unwrap();
     assert_eq!((&last["what"], &last["who"]), (&json!("rekeyed"), &json!("night desk")));
 }
@@ -118,7 +118,7 @@ async fn a_link_to_a_new_password_keeps_the_role_and_ends_old_sessions() {
     let service = staffed();
     let desk = sign_in(&service, "night desk").await;
     let (status, problem) =
-        post(&service, "/api/v1/invitations", json!({"name": "Night Desk", "role": "keeper"})).await;
+        post(&service, "/api/v1/invitations", json!({"name": "Night Desk", "role": "admin"})).await;
     assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("role")));
     let (_, made) = post(&service, "/api/v1/invitations", json!({"name": "Night Desk"})).await;
     assert_eq!(
@@ -142,15 +142,15 @@ async fn an_invitation_that_is_taken_back_is_void() {
 }
 
 #[actix_web::test]
-async fn a_role_changes_with_the_next_request_and_the_last_keeper_stays() {
+async fn a_role_changes_with_the_next_request_and_the_last_admin_stays() {
     let service = staffed();
     let (chief, desk) = (sign_in(&service, "chief").await, sign_in(&service, "night desk").await);
     let role = |role: &str| json!({"role": role});
     let demote = chief.request(Method::PATCH, "/api/v1/people/chief").set_json(role("viewer"));
     let (status, problem, _) = ask(&service, demote).await;
-    assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("person.last-keeper")));
-    let promote = chief.request(Method::PATCH, "/api/v1/people/night%20desk").set_json(role("keeper"));
-    assert_eq!(ask(&service, promote).await.1["role"], "keeper");
+    assert_eq!((status.as_u16(), &problem["code"]), (409, &json!("person.last-admin")));
+    let promote = chief.request(Method::PATCH, "/api/v1/people/night%20desk").set_json(role("admin"));
+    assert_eq!(ask(&service, promote).await.1["role"], "admin");
     assert_eq!(ask(&service, desk.request(Method::GET, "/api/v1/people")).await.0, 200);
     assert_eq!(ask(&service, desk.request(Method::DELETE, "/api/v1/people/chief")).await.0, 204);
     assert_eq!(ask(&service, chief.request(Method::GET, "/api/v1/session")).await.0, 401);
@@ -177,7 +177,7 @@ async fn a_password_is_changed_with_the_current_one_and_ends_the_other_sessions(
 }
 
 #[actix_web::test]
-async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_keepers() {
+async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_admins() {
     let service = staffed();
     let (guest, chief) = (sign_in(&service, "guest").await, sign_in(&service, "chief").await);
     let (_, mine, _) = ask(&service, guest.request(Method::GET, "/api/v1/sessions")).await;

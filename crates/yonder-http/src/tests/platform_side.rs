@@ -100,13 +100,13 @@ async fn sheets_are_added_like_others_changed_and_removed() {
     let service = service();
     let (_, shipped) = get(&service, "/api/v1/platforms").await;
     let count = shipped.as_array().unwrap().len();
-    let new = json!({"name": "Heather Live", "like": "thistle stage", "rules": {"video.most-fps": "25"}});
+    let new = json!({"name": "Heather Live", "like": "thistle stage", "rules": {"video.max-fps": "25"}});
     let (status, added) = post(&service, "/api/v1/platforms", new).await;
     assert_eq!((status.as_u16(), &added["shipped"]), (201, &json!(false)), "{added}");
-    assert_eq!((rule(&added, "video.most-lines"), rule(&added, "video.most-fps")), (Some("720"), Some("25")));
-    let raise = json!({"rules": {"video.most-lines": "1080", "video.ceiling": "6 Mbit/s"}});
+    assert_eq!((rule(&added, "video.max-lines"), rule(&added, "video.max-fps")), (Some("720"), Some("25")));
+    let raise = json!({"rules": {"video.max-lines": "1080", "video.ceiling": "6 Mbit/s"}});
     let (status, changed) = change(&service, "/api/v1/platforms/heather%20live", raise).await;
-    assert_eq!((status.as_u16(), rule(&changed, "video.most-lines")), (200, Some("1080")), "{changed}");
+    assert_eq!((status.as_u16(), rule(&changed, "video.max-lines")), (200, Some("1080")), "{changed}");
     let on_it = json!({"name": "One", "server": "rtmps://ingest.example.net/live", "key": "k-1", "platform": "Heather Live"});
     assert_eq!(post(&service, "/api/v1/destinations", on_it).await.0, 201);
     let (status, problem) = remove(&service, "/api/v1/platforms/Heather%20Live").await;
@@ -117,11 +117,11 @@ async fn sheets_are_added_like_others_changed_and_removed() {
 }
 
 #[rstest]
-#[case::unknown_rule(json!({"video.most-linse": "720"}), "video.most-lin")]
-#[case::no_number(json!({"video.most-lines": "many"}), "many")]
+#[case::unknown_rule(json!({"video.max-linse": "720"}), "video.max-lin")]
+#[case::no_number(json!({"video.max-lines": "many"}), "many")]
 #[case::rate_without_unit(json!({"video.ceiling": "6000"}), "6000")]
 #[case::codec(json!({"video.codecs": "H.266"}), "H.266")]
-#[case::keyframes_the_wrong_way_round(json!({"video.keyframe-least": "5s", "video.keyframe-most": "2s"}), "keyframe")]
+#[case::keyframes_the_wrong_way_round(json!({"video.min-keyframe-interval": "5s", "video.max-keyframe-interval": "2s"}), "keyframe")]
 #[actix_web::test]
 async fn a_rule_that_cannot_be_is_refused_and_the_sheet_stays(#[case] rules: Value, #[case] told: &str) {
     let service = service();
@@ -144,8 +144,8 @@ async fn a_shipped_sheet_can_be_changed_and_comes_back_when_the_change_is_remove
     assert_eq!(before["shipped"], true);
     let (status, problem) = remove(&service, uri).await;
     assert_eq!((status.as_u16(), &problem["code"]), (422, &json!("request.invalid")), "{problem}");
-    let (_, changed) = change(&service, uri, json!({"rules": {"video.most-lines": "480"}})).await;
-    assert_eq!((rule(&changed, "video.most-lines"), &changed["shipped"]), (Some("480"), &json!(false)));
+    let (_, changed) = change(&service, uri, json!({"rules": {"video.max-lines": "480"}})).await;
+    assert_eq!((rule(&changed, "video.max-lines"), &changed["shipped"]), (Some("480"), &json!(false)));
     assert_eq!(remove(&service, uri).await.0, 204);
     assert_eq!(get(&service, uri).await.1, before);
 }

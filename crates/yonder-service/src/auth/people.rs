@@ -105,7 +105,7 @@ impl Auth {
         self.records.write(|transaction| transaction.add_person(&name, &hash, role))
     }
 
-    /// Sets the password of a person; an unknown one is added as a keeper.
+    /// Sets the password of a person; an unknown one is added as an admin.
     ///
     /// # Errors
     /// As [`Auth::add_person`], but for a name that is taken.
@@ -114,7 +114,7 @@ impl Auth {
             let hash = self.hash(password)?;
             self.records.write(|transaction| Ok(transaction.store.set_password(name, &hash)?))?;
         } else {
-            self.add_person(name, password, Role::Keeper)?;
+            self.add_person(name, password, Role::Admin)?;
         }
         // The set-up link is for a service without people.
         *lock(&self.set_up_code) = None;

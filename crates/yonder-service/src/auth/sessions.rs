@@ -43,7 +43,7 @@ impl Auth {
         lock(&self.set_up_code).clone()
     }
 
-    /// Makes the first person, a keeper, and signs them in. The link is used up.
+    /// Makes the first person, an admin, and signs them in. The link is used up.
     ///
     /// # Errors
     /// [`ServiceError::SetUpRefused`] for a wrong or used code, [`ServiceError::Invalid`] for name or password.
@@ -60,7 +60,7 @@ impl Auth {
             return Err(ServiceError::SetUpRefused);
         }
         let password = request.password.clone().into_inner();
-        self.add_person(&request.name, &password, Role::Keeper)?;
+        self.add_person(&request.name, &password, Role::Admin)?;
         *code = None;
         drop(code);
         lock(&self.attempts).succeed(source, SET_UP);

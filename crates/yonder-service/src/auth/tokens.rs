@@ -100,7 +100,7 @@ impl Auth {
     /// [`ServiceError::SignInNeeded`] for an unknown or expired token, or when the records cannot be read.
     pub fn bearer(&self, secret: &SecretString) -> Result<(String, Option<String>, Role), ServiceError> {
         if same_secret(&self.local_token, secret.expose_secret()) {
-            return Ok(("local".to_owned(), None, Role::Keeper));
+            return Ok(("local".to_owned(), None, Role::Admin));
         }
         let (now, now_s) = (Instant::now(), time::now_s());
         let (known, generation) = {

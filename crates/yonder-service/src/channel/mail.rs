@@ -7,7 +7,7 @@ use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{Message, SmtpTransport, Transport as _};
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_address::Authority;
-use yonder_api::{AlertMessage, MailSecurity, Way};
+use yonder_api::{AlertMessage, Channel, MailSecurity};
 
 use super::{SendError, TIMEOUT};
 
@@ -15,13 +15,13 @@ fn failed(error: impl std::fmt::Display) -> SendError {
     SendError::Mail(error.to_string())
 }
 
-/// Sends one mail to all of the receiver's boxes.
+/// Sends one mail to all of the contact's boxes.
 pub(super) fn send(
-    way: &Way,
+    channel: &Channel,
     secret: Option<&SecretString>,
     message: &AlertMessage,
 ) -> Result<(), SendError> {
-    let Way::Mail { server, security, from, to, user } = way else { return Ok(()) };
+    let Channel::Email { server, security, from, to, user } = channel else { return Ok(()) };
     let mail = compose(from, to, message)?;
     let (host, port) = read_server(server, *security).map_err(failed)?;
     let tls = || TlsParameters::new(host.clone()).map_err(failed);

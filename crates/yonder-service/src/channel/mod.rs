@@ -6,7 +6,7 @@ mod web;
 use std::time::Duration;
 
 use secrecy::SecretString;
-use yonder_api::{AlertMessage, Way};
+use yonder_api::{AlertMessage, Channel};
 
 pub(crate) use mail::read_mailboxes;
 
@@ -29,12 +29,12 @@ pub(crate) enum SendError {
 /// # Errors
 /// When the server does not accept it.
 pub(crate) fn send(
-    way: &Way,
+    channel: &Channel,
     secret: Option<&SecretString>,
     message: &AlertMessage,
 ) -> Result<(), SendError> {
-    match way {
-        Way::Web { url } => web::post(url, secret, message),
-        Way::Mail { .. } => mail::send(way, secret, message),
+    match channel {
+        Channel::Webhook { url } => web::post(url, secret, message),
+        Channel::Email { .. } => mail::send(channel, secret, message),
     }
 }

@@ -43,11 +43,11 @@ pub(super) fn post(
         .send(&body)
         // Errors may repeat the address, which is a secret for many services.
         .map_err(|error| {
-            failed(format!("the web receiver cannot be reached: {}", redact(&error.to_string(), [url])))
+            failed(format!("the web contact cannot be reached: {}", redact(&error.to_string(), [url])))
         })?;
     match answer.status() {
         status if status.is_success() => Ok(()),
-        status => Err(failed(format!("the web receiver answered {status}"))),
+        status => Err(failed(format!("the web contact answered {status}"))),
     }
 }
 

@@ -97,16 +97,16 @@ impl History {
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] for another span, or when the records cannot be read.
-    pub fn relay_rates(&self, name: &str, over: Option<&str>) -> Result<Rates, ServiceError> {
+    pub fn relay_rates(&self, name: &str, range: Option<&str>) -> Result<Rates, ServiceError> {
         let relay = self.records.store.relay(name).map_err(|error| self.records.explain(error))?;
-        let grain = match over.unwrap_or("hour") {
+        let grain = match range.unwrap_or("hour") {
             "hour" => Grain::Second,
             "day" => Grain::TenSeconds,
             "month" => Grain::Minute,
             other => {
                 return Err(ServiceError::Invalid {
-                    field: "over",
-                    detail: format!("{other:?} is no span that is kept"),
+                    field: "range",
+                    detail: format!("{other:?} is not a range of recorded rates"),
                     hint: "Write hour, day or month.",
                 });
             }

@@ -13,8 +13,8 @@ use crate::error::ServiceError;
 use crate::{time, views};
 
 /// Lines of one reply: by default, and at most.
-const USUAL_LINES: u32 = 200;
-const MOST_LINES: u32 = 10_000;
+const DEFAULT_LINES: u32 = 200;
+const MAX_LINES: u32 = 10_000;
 
 impl History {
     /// Lines of the logbook, oldest first.
@@ -22,11 +22,11 @@ impl History {
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, or when the records cannot be read.
     pub fn logbook(&self, request: &yonder_api::LogbookRequest) -> Result<Vec<LogEntry>, ServiceError> {
-        let most = request.most.unwrap_or(USUAL_LINES);
-        if most == 0 || most > MOST_LINES {
-            let detail = format!("{most} lines are not from 1 to {MOST_LINES}");
+        let limit = request.limit.unwrap_or(DEFAULT_LINES);
+        if limit == 0 || limit > MAX_LINES {
+            let detail = format!("{limit} lines are not from 1 to {MAX_LINES}");
             let hint = "Ask for fewer lines, or for a later time.";
-            return Err(ServiceError::Invalid { field: "most", detail, hint });
+            return Err(ServiceError::Invalid { field: "limit", detail, hint });
         }
         let from_ms = request.from.as_deref().map(|text| read_ms("from", text)).transpose()?;
         if let Some(kind) =
@@ -52,8 +52,8 @@ impl History {
             about: request.about.clone(),
             kind: request.kind.clone(),
             side: request.side.clone(),
-            deeds: request.deeds,
-            most,
+            changes: request.changes,
+            limit,
         };
         let lines = self.records.store.logbook(&filter)?;
         Ok(lines.into_iter().map(views::log_entry).collect())

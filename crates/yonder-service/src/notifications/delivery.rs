@@ -29,7 +29,7 @@ impl Notifications {
             let due = lock(&self.outbox).take_due(time::millis(SystemTime::now()));
             for batch in due {
                 let notifications = Arc::clone(&self);
-                // Each receiver by itself: one that does not answer delays no other. The result is in the outbox.
+                // Each contact by itself: one that does not answer delays no other. The result is in the outbox.
                 tokio::task::spawn_blocking(move || notifications.deliver(&batch));
             }
         }
@@ -42,15 +42,15 @@ impl Notifications {
             Ok(()) => {
                 if lock(&self.outbox).on_delivered(batch) {
                     let detail = "Notifications are delivered again.";
-                    self.journal.log_own("notified-again", Kind::Receiver, &batch.receiver, detail);
+                    self.journal.log_own("notified-again", Kind::Contact, &batch.contact, detail);
                 }
             }
             Err(error) => {
-                let failures = lock(&self.outbox).on_failed(&batch.receiver, now_ms);
-                tracing::warn!(receiver = batch.receiver, failures, error, "notification not delivered");
+                let failures = lock(&self.outbox).on_failed(&batch.contact, now_ms);
+                tracing::warn!(contact = batch.contact, failures, error, "notification not delivered");
                 if failures == UNREACHABLE_AFTER {
                     let detail = format!("Notifications are not delivered, and tried again: {error}.");
-                    self.journal.log_own("not-told", Kind::Receiver, &batch.receiver, &detail);
+                    self.journal.log_own("not-told", Kind::Contact, &batch.contact, &detail);
                 }
             }
         }
@@ -59,17 +59,17 @@ impl Notifications {
 
     fn try_to_deliver(&self, batch: &Batch, now_ms: i64) -> Result<(), String> {
         let alerting = self.records.alerting();
-        let receiver = alerting.receivers.iter().find(|receiver| receiver.name == batch.receiver);
-        let Some(receiver) = receiver else { return Ok(()) };
-        let way = self.records.full_way(receiver).map_err(|error| error.to_string())?;
-        let secret = self.records.open_receiver_secret(receiver).map_err(|error| error.to_string())?;
+        let contact = alerting.contacts.iter().find(|contact| contact.name == batch.contact);
+        let Some(contact) = contact else { return Ok(()) };
+        let channel = self.records.full_channel(contact).map_err(|error| error.to_string())?;
+        let secret = self.records.open_contact_secret(contact).map_err(|error| error.to_string())?;
         let Some(message) = joined(&batch.notifications, now_ms) else { return Ok(()) };
-        channel::send(&way, secret.as_ref(), &message).map_err(|error| error.to_string())
+        channel::send(&channel, secret.as_ref(), &message).map_err(|error| error.to_string())
     }
 
     /// Stores the undelivered notifications if they have changed. What the disk does not take stays in memory.
     ///
-    /// The outbox is not locked while the records are written: a change of a receiver holds the records and wants the outbox.
+    /// The outbox is not locked while the records are written: a change of a contact holds the records and wants the outbox.
     pub(super) fn store_outbox(&self) {
         // One writer at a time, so that an older state never replaces a newer one.
         let _writing = lock(&self.outbox_writing);
@@ -120,7 +120,7 @@ mod tests {
 
     fn notification(subject: &str) -> Notification {
         Notification {
-            receiver: "desk".into(),
+            contact: "desk".into(),
             kind: NoticeKind::Raised,
             alert: "night".into(),
             subject: subject.into(),

@@ -10,7 +10,7 @@ use yonder_api::WhatIf;
 use yonder_core::alerts::{Facts, Notice, NoticeKind, Notification, Rule, ServiceFacts, Sighted, Trigger};
 use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
-use yonder_store::{Alert as StoredAlert, Kind, Receiver as StoredReceiver};
+use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Kind};
 
 use crate::error::ServiceError;
 use crate::notifications::Notifications;
@@ -33,7 +33,7 @@ const DAY_MS: i64 = 24 * HOUR_MS;
 /// State that the evaluation alone uses.
 #[derive(Debug, Default)]
 pub(super) struct Rounds {
-    /// Time of the last sign of life of each receiver.
+    /// Time of the last sign of life of each contact.
     signs: HashMap<String, i64>,
     /// Since when the record has been waiting for the disk, in milliseconds since 1970.
     record_blocked_ms: Option<i64>,
@@ -96,19 +96,19 @@ impl Notifications {
     /// Evaluates all rules. Does not wait for the disk.
     fn evaluate(&self) {
         let alerting = self.records.alerting();
-        let Alerting { alerts, receivers } = &*alerting;
+        let Alerting { alerts, contacts } = &*alerting;
         let now_ms = time::millis(SystemTime::now());
-        self.send_signs_of_life(receivers, now_ms);
+        self.send_signs_of_life(contacts, now_ms);
         // Without rules and open alerts there is nothing to evaluate.
         if !alerts.is_empty() || !lock(&self.book).open().is_empty() {
-            self.evaluate_rules(alerts, receivers, now_ms);
+            self.evaluate_rules(alerts, contacts, now_ms);
         }
-        let is_known = |name: &str| receivers.iter().any(|receiver| receiver.name == name);
-        lock(&self.outbox).retain_receivers(is_known);
+        let is_known = |name: &str| contacts.iter().any(|contact| contact.name == name);
+        lock(&self.outbox).retain_contacts(is_known);
         self.store_later();
     }
 
-    fn evaluate_rules(&self, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
+    fn evaluate_rules(&self, alerts: &[StoredAlert], contacts: &[StoredContact], now_ms: i64) {
         let mut seen = self.running_facts();
         seen.push(self.service_facts(now_ms));
         seen.extend(lock(&self.disk_facts).seen.iter().cloned());
@@ -116,7 +116,7 @@ impl Notifications {
         // Not held while the records are used: a group of changes locks the records first, and the alert state after them.
         let notices = lock(&self.book).look(now_ms, &rules, &seen);
         for notice in &notices {
-            self.notify(notice, alerts, receivers, now_ms);
+            self.notify(notice, alerts, contacts, now_ms);
         }
         for notice in &notices {
             let what = match notice.kind {
@@ -131,19 +131,19 @@ impl Notifications {
         }
     }
 
-    /// Puts a notice into the outbox for its receivers.
-    fn notify(&self, notice: &Notice, alerts: &[StoredAlert], receivers: &[StoredReceiver], now_ms: i64) {
+    /// Puts a notice into the outbox for its contacts.
+    fn notify(&self, notice: &Notice, alerts: &[StoredAlert], contacts: &[StoredContact], now_ms: i64) {
         let alert = alerts.iter().find(|alert| alert.name == notice.rule);
         if alert.and_then(|alert| alert.muted_until_ms).is_some_and(|until_ms| now_ms < until_ms) {
             return;
         }
         let to = alert.map(|alert| &alert.to);
         let is_meant =
-            |receiver: &&StoredReceiver| to.is_none_or(|to| to.is_empty() || to.contains(&receiver.name));
+            |contact: &&StoredContact| to.is_none_or(|to| to.is_empty() || to.contains(&contact.name));
         let mut outbox = lock(&self.outbox);
-        for receiver in receivers.iter().filter(is_meant) {
+        for contact in contacts.iter().filter(is_meant) {
             outbox.push(Notification {
-                receiver: receiver.name.clone(),
+                contact: contact.name.clone(),
                 kind: notice.kind,
                 alert: notice.rule.clone(),
                 subject: notice.subject.clone(),
@@ -154,20 +154,20 @@ impl Notifications {
         }
     }
 
-    /// Sends each receiver that wants one a regular sign of life, the first at the start: its absence shows that the service, its
+    /// Sends each contact that wants one a regular sign of life, the first at the start: its absence shows that the service, its
     /// machine or its uplink is down.
-    fn send_signs_of_life(&self, receivers: &[StoredReceiver], now_ms: i64) {
+    fn send_signs_of_life(&self, contacts: &[StoredContact], now_ms: i64) {
         let mut rounds = lock(&self.rounds);
-        rounds.signs.retain(|name, _| receivers.iter().any(|receiver| receiver.name == *name));
-        for receiver in receivers {
-            let Some(hours) = receiver.sign_of_life_h else { continue };
-            let last = rounds.signs.get(&receiver.name);
+        rounds.signs.retain(|name, _| contacts.iter().any(|contact| contact.name == *name));
+        for contact in contacts {
+            let Some(hours) = contact.sign_of_life_h else { continue };
+            let last = rounds.signs.get(&contact.name);
             if last.is_some_and(|last| now_ms - last < i64::from(hours) * HOUR_MS) {
                 continue;
             }
-            rounds.signs.insert(receiver.name.clone(), now_ms);
+            rounds.signs.insert(contact.name.clone(), now_ms);
             lock(&self.outbox).push(Notification {
-                receiver: receiver.name.clone(),
+                contact: contact.name.clone(),
                 kind: NoticeKind::Alive,
                 alert: "sign of life".to_owned(),
                 subject: "service".to_owned(),

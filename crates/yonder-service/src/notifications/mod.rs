@@ -1,4 +1,4 @@
-//! Notifications: evaluation of the alert rules, and delivery to the receivers.
+//! Notifications: evaluation of the alert rules, and delivery to the contacts.
 
 mod delivery;
 mod evaluation;
@@ -122,8 +122,8 @@ impl Notifications {
                 book.rename_rule(rename.old, rename.new);
             }
         }
-        if rename.kind == Kind::Receiver {
-            lock(&self.outbox).rename_receiver(rename.old, rename.new);
+        if rename.kind == Kind::Contact {
+            lock(&self.outbox).rename_contact(rename.old, rename.new);
         }
         self.has_changed_alerts.store(true, Ordering::Relaxed);
         self.store_later();

@@ -1,44 +1,44 @@
-//! Receivers and alerts as they are shown, with what is open and undelivered.
+//! Contacts and alerts as they are shown, with what is open and undelivered.
 
 use std::time::SystemTime;
 
-use yonder_api::{Alert, AlertMessage, OpenAlert, Receiver};
-use yonder_store::{Alert as StoredAlert, Identity, Kind, Receiver as StoredReceiver};
+use yonder_api::{Alert, AlertMessage, Contact, OpenAlert};
+use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, Kind};
 
 use super::Notifications;
 use crate::error::ServiceError;
-use crate::records::{Transaction, USUAL_REPEAT_S, read_way};
+use crate::records::{Transaction, USUAL_REPEAT_S, read_channel};
 use crate::sync::lock;
 use crate::{channel, time};
 
 impl Notifications {
-    /// All receivers by name.
+    /// All contacts by name.
     ///
     /// # Errors
     /// When the records cannot be read.
-    pub fn receivers(&self) -> Result<Vec<Receiver>, ServiceError> {
-        let identities = self.records.store.identities(Kind::Receiver)?;
-        let identity = |kept: &StoredReceiver| identities.get(&kept.name).cloned().unwrap_or_default();
-        let stored = self.records.store.receivers()?;
-        stored.iter().map(|receiver| self.receiver_facts(receiver, identity(receiver))).collect()
+    pub fn contacts(&self) -> Result<Vec<Contact>, ServiceError> {
+        let identities = self.records.store.identities(Kind::Contact)?;
+        let identity = |kept: &StoredContact| identities.get(&kept.name).cloned().unwrap_or_default();
+        let stored = self.records.store.contacts()?;
+        stored.iter().map(|contact| self.contact_facts(contact, identity(contact))).collect()
     }
 
-    /// One receiver.
+    /// One contact.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be read.
-    pub fn receiver(&self, name: &str) -> Result<Receiver, ServiceError> {
-        let kept = self.records.store.receiver(name).map_err(|error| self.records.explain(error))?;
-        let identity = self.records.store.identity(Kind::Receiver, &kept.name)?.unwrap_or_default();
-        self.receiver_facts(&kept, identity)
+    pub fn contact(&self, name: &str) -> Result<Contact, ServiceError> {
+        let kept = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
+        let identity = self.records.store.identity(Kind::Contact, &kept.name)?.unwrap_or_default();
+        self.contact_facts(&kept, identity)
     }
 
-    /// Sends a test message to a receiver. Blocks until it is delivered.
+    /// Sends a test message to a contact. Blocks until it is delivered.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], [`ServiceError::NotTold`] with the reason, or when the records cannot be read.
-    pub fn test_receiver(&self, name: &str, who: &str) -> Result<(), ServiceError> {
-        let kept = self.records.store.receiver(name).map_err(|error| self.records.explain(error))?;
+    pub fn test_contact(&self, name: &str, who: &str) -> Result<(), ServiceError> {
+        let kept = self.records.store.contact(name).map_err(|error| self.records.explain(error))?;
         let now = time::text(SystemTime::now());
         let message = AlertMessage {
             kind: "test".to_owned(),
@@ -49,23 +49,23 @@ impl Notifications {
             at: now,
             messages: Vec::new(),
         };
-        let secret = self.records.open_receiver_secret(&kept)?;
-        channel::send(&self.records.full_way(&kept)?, secret.as_ref(), &message)
+        let secret = self.records.open_contact_secret(&kept)?;
+        channel::send(&self.records.full_channel(&kept)?, secret.as_ref(), &message)
             .map_err(|error| ServiceError::NotTold(error.to_string()))
     }
 
-    /// Number of notifications that wait for a receiver.
+    /// Number of notifications that wait for a contact.
     fn undelivered_to(&self, name: &str) -> usize {
         let outbox = lock(&self.outbox);
-        outbox.pending().iter().filter(|pending| pending.receiver == name).count()
+        outbox.pending().iter().filter(|pending| pending.contact == name).count()
     }
 
-    fn receiver_facts(&self, kept: &StoredReceiver, identity: Identity) -> Result<Receiver, ServiceError> {
-        Ok(Receiver {
+    fn contact_facts(&self, kept: &StoredContact, identity: Identity) -> Result<Contact, ServiceError> {
+        Ok(Contact {
             name: kept.name.clone(),
             id: identity.uid,
             revision: identity.revision,
-            way: read_way(kept)?,
+            channel: read_channel(kept)?,
             has_secret: kept.secret.is_some(),
             sign_of_life_h: kept.sign_of_life_h,
             undelivered: self.undelivered_to(&kept.name),

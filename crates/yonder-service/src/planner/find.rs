@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use yonder_api::{FoundCamera, FoundChannel, FoundStream, NewFind};
+use yonder_api::{FoundCamera, FoundChannel, FoundStream, NewDiscovery};
 use yonder_engine::FindRequest;
 use yonder_rtsp::Credentials;
 
@@ -20,7 +20,11 @@ impl Planner {
     ///
     /// # Errors
     /// A time or a host that is not usable, or a machine without a network.
-    pub async fn find(&self, new: NewFind, context: &JobContext) -> Result<Vec<FoundCamera>, ServiceError> {
+    pub async fn find(
+        &self,
+        new: NewDiscovery,
+        context: &JobContext,
+    ) -> Result<Vec<FoundCamera>, ServiceError> {
         let seconds = new.for_s.unwrap_or(USUAL_SECONDS);
         if !(1..=MOST_SECONDS).contains(&seconds) {
             return Err(ServiceError::Invalid {

@@ -88,7 +88,7 @@ impl Reconciler {
     fn audit_window(&self, relay: &StoredRelay, on_air: bool) {
         let change = Change {
             actor: Actor::schedule(),
-            needs: Role::Keeper,
+            needs: Role::Admin,
             action: if on_air { "on-air" } else { "off-air" },
             kind: Kind::Relay,
             name: relay.name.clone(),

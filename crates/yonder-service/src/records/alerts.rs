@@ -45,7 +45,7 @@ impl Transaction<'_> {
     /// Adds an alert, and returns its name.
     ///
     /// # Errors
-    /// [`ServiceError::Invalid`] naming the field, a receiver that is unknown, a name that is taken, or when the
+    /// [`ServiceError::Invalid`] naming the field, a contact that is unknown, a name that is taken, or when the
     /// records cannot be written.
     pub fn add_alert(&self, new: &NewAlert) -> Result<String, ServiceError> {
         let kept = StoredAlert {

@@ -7,12 +7,12 @@
 mod alerts;
 mod book;
 mod care;
+mod contacts;
 mod destinations;
 mod feeds;
 mod holding;
 mod patterns;
 mod platforms;
-mod receivers;
 mod relays;
 mod snapshot;
 mod transaction;
@@ -27,7 +27,7 @@ use parking_lot::MutexGuard;
 use yonder_core::nearest_name;
 use yonder_engine::{Engine, Picture};
 use yonder_store::{
-    Alert as StoredAlert, Kind, Receiver as StoredReceiver, Relay as StoredRelay, Store, StoreError,
+    Alert as StoredAlert, Contact as StoredContact, Kind, Relay as StoredRelay, Store, StoreError,
 };
 
 use crate::error::ServiceError;
@@ -35,9 +35,9 @@ use crate::sync::lock;
 
 pub(crate) use alerts::USUAL_REPEAT_S;
 pub(crate) use care::LOW_BYTES;
+pub(crate) use contacts::read_channel;
 pub(crate) use destinations::{is_encrypted, kept_server};
 pub(crate) use feeds::unstored_specs;
-pub(crate) use receivers::read_way;
 pub(crate) use snapshot::Snapshot;
 pub(crate) use transaction::Effect;
 pub use transaction::Transaction;
@@ -47,11 +47,11 @@ pub(crate) use windows::{facts as window_facts, is_on_air, schedule, schedule_of
 /// How long an observation waits for a change in progress.
 const CHANGE_TIMEOUT: Duration = Duration::from_secs(1);
 
-/// Alert rules and receivers.
+/// Alert rules and contacts.
 #[derive(Debug, Default)]
 pub(crate) struct Alerting {
     pub(crate) alerts: Vec<StoredAlert>,
-    pub(crate) receivers: Vec<StoredReceiver>,
+    pub(crate) contacts: Vec<StoredContact>,
 }
 
 /// The store, and copies of some records in memory.
@@ -64,7 +64,7 @@ pub struct Records {
     write_lock: parking_lot::Mutex<()>,
     /// Relays as they are stored, for views that must not wait for the disk.
     relays: RwLock<Arc<[Arc<StoredRelay>]>>,
-    /// Alert rules and receivers as they are stored, for the evaluation of alerts, which must not wait for the disk either.
+    /// Alert rules and contacts as they are stored, for the evaluation of alerts, which must not wait for the disk either.
     alerting: RwLock<Arc<Alerting>>,
     /// Held while these are read from the store, so that older ones never replace newer ones.
     refresh_lock: Mutex<()>,
@@ -79,7 +79,7 @@ impl Records {
     /// When the relays cannot be read.
     pub(crate) fn new(store: Store, engine: Engine) -> Result<Self, ServiceError> {
         let relays = store.relays()?.into_iter().map(Arc::new).collect();
-        let alerting = Alerting { alerts: store.alerts()?, receivers: store.receivers()? };
+        let alerting = Alerting { alerts: store.alerts()?, contacts: store.contacts()? };
         Ok(Self {
             store,
             engine,
@@ -107,7 +107,7 @@ impl Records {
         Arc::clone(&self.relays.read().unwrap_or_else(PoisonError::into_inner))
     }
 
-    /// Alert rules and receivers as they were last stored, from memory.
+    /// Alert rules and contacts as they were last stored, from memory.
     pub(crate) fn alerting(&self) -> Arc<Alerting> {
         Arc::clone(&self.alerting.read().unwrap_or_else(PoisonError::into_inner))
     }
@@ -116,7 +116,7 @@ impl Records {
     pub(crate) fn refresh_all(&self) -> Result<(), ServiceError> {
         let _refreshing = lock(&self.refresh_lock);
         self.read_relays()?;
-        let alerting = Alerting { alerts: self.store.alerts()?, receivers: self.store.receivers()? };
+        let alerting = Alerting { alerts: self.store.alerts()?, contacts: self.store.contacts()? };
         *self.alerting.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(alerting);
         Ok(())
     }

@@ -1,6 +1,6 @@
 //! Address patterns, and the feeds that are made with them.
 
-use yonder_api::{Blank, BlankKind, Choice, Feed, NewFeed, Pattern, PatternFeeds, StoredPattern};
+use yonder_api::{Choice, Feed, NewFeed, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
 use yonder_core::{PatternError, check_name, read_channels};
 use yonder_store::{Identity, Kind, Pattern as PatternRow};
 
@@ -72,7 +72,7 @@ impl Transaction<'_> {
     /// Makes feeds with a pattern: one, or one for each channel, all or none.
     ///
     /// # Errors
-    /// A blank that is missing or wrong, a name that is taken, or when the records cannot be written.
+    /// A placeholder that is missing or wrong, a name that is taken, or when the records cannot be written.
     pub fn add_pattern_feeds(&self, name: &str, new: &PatternFeeds) -> Result<Vec<Feed>, ServiceError> {
         let pattern = to_core(&self.booked_pattern(name)?)?;
         let channels = new.channels.as_deref().map(read_channels).transpose();
@@ -84,7 +84,7 @@ impl Transaction<'_> {
         if channels.is_some() && !pattern.has_channels() {
             return Err(ServiceError::Invalid {
                 field: "channels",
-                detail: format!("the pattern {name:?} has no blank named channel"),
+                detail: format!("the pattern {name:?} has no placeholder named channel"),
                 hint: "Leave the channels out, or choose a recorder's pattern.",
             });
         }
@@ -118,44 +118,44 @@ fn refused(field: &'static str, error: &PatternError) -> ServiceError {
         let hint = "See what the pattern wants with `yonder pattern show`.";
         return ServiceError::Invalid { field, detail: error.to_string(), hint };
     }
-    let hint = "A pattern looks like rtsp://{host}:{port}/ch{channel}/{stream}; each blank in it is declared, or filled in.";
+    let hint = "A pattern looks like rtsp://{host}:{port}/ch{channel}/{stream}; each placeholder in it is declared, or filled in.";
     ServiceError::Invalid { field, detail: error.to_string(), hint }
 }
 
 fn checked(new: Pattern) -> Result<PatternRow, ServiceError> {
     let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
     let checked = to_core(&new)?;
-    let blanks = serde_json::to_string(&new.blanks)
-        .map_err(|_| ServiceError::Internal("blanks cannot be written as JSON"))?;
+    let placeholders = serde_json::to_string(&new.placeholders)
+        .map_err(|_| ServiceError::Internal("placeholders cannot be written as JSON"))?;
     let note = new.note.trim().chars().take(500).collect();
-    Ok(PatternRow { name, template: checked.template().to_owned(), blanks, note })
+    Ok(PatternRow { name, template: checked.template().to_owned(), placeholders, note })
 }
 
 fn shown(kept: PatternRow) -> Result<Pattern, ServiceError> {
-    let blanks = serde_json::from_str(&kept.blanks)
-        .map_err(|_| ServiceError::Internal("the blanks of a pattern cannot be read"))?;
-    Ok(Pattern { name: kept.name, template: kept.template, blanks, note: kept.note })
+    let placeholders = serde_json::from_str(&kept.placeholders)
+        .map_err(|_| ServiceError::Internal("the placeholders of a pattern cannot be read"))?;
+    Ok(Pattern { name: kept.name, template: kept.template, placeholders, note: kept.note })
 }
 
 fn stored(kept: PatternRow, identity: Identity) -> Result<StoredPattern, ServiceError> {
-    let Pattern { name, template, blanks, note } = shown(kept)?;
-    Ok(StoredPattern { name, id: identity.uid, revision: identity.revision, template, blanks, note })
+    let Pattern { name, template, placeholders, note } = shown(kept)?;
+    Ok(StoredPattern { name, id: identity.uid, revision: identity.revision, template, placeholders, note })
 }
 
 fn to_core(pattern: &Pattern) -> Result<yonder_core::Pattern, ServiceError> {
-    let blank = |blank: &Blank| yonder_core::Blank {
-        name: blank.name.clone(),
-        kind: match &blank.kind {
-            BlankKind::Text => yonder_core::BlankKind::Text,
-            BlankKind::Number { width, offset, least, most } => {
-                yonder_core::BlankKind::Number { width: *width, offset: *offset, least: *least, most: *most }
+    let placeholder = |placeholder: &Placeholder| yonder_core::Placeholder {
+        name: placeholder.name.clone(),
+        kind: match &placeholder.kind {
+            PlaceholderKind::Text => yonder_core::PlaceholderKind::Text,
+            PlaceholderKind::Number { width, offset, min, max } => {
+                yonder_core::PlaceholderKind::Number { width: *width, offset: *offset, min: *min, max: *max }
             }
-            BlankKind::Choice { choices } => {
+            PlaceholderKind::Choice { choices } => {
                 let pair = |Choice { word, value }: &Choice| (word.clone(), value.clone());
-                yonder_core::BlankKind::Choice(choices.iter().map(pair).collect())
+                yonder_core::PlaceholderKind::Choice(choices.iter().map(pair).collect())
             }
         },
     };
-    let blanks = pattern.blanks.iter().map(blank).collect();
-    yonder_core::Pattern::new(&pattern.template, blanks).map_err(|error| refused("template", &error))
+    let placeholders = pattern.placeholders.iter().map(placeholder).collect();
+    yonder_core::Pattern::new(&pattern.template, placeholders).map_err(|error| refused("template", &error))
 }

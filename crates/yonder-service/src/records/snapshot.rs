@@ -78,11 +78,11 @@ impl Records {
             },
             Kind::Uplink => table(&self.booked_uplink(name)?)?,
             Kind::Alert => table(&self.booked_alert(name)?)?,
-            Kind::Receiver => {
-                let stored = self.store.receiver(name)?;
+            Kind::Contact => {
+                let stored = self.store.contact(name)?;
                 secrets.push(("secret", stored.secret));
                 secrets.push(("address", stored.address));
-                table(&self.booked_receiver(name)?)?
+                table(&self.booked_contact(name)?)?
             }
             Kind::Token | Kind::Invitation | Kind::Session | Kind::Service => Map::new(),
         };

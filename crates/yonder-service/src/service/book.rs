@@ -56,7 +56,7 @@ impl Service {
             };
             let actor = Actor { origin: Origin::SiteBook, ..actor.clone() };
             let name = change.name.clone();
-            let request = Change { actor, needs: Role::Keeper, action, kind, name, expected_revision: None };
+            let request = Change { actor, needs: Role::Admin, action, kind, name, expected_revision: None };
             self.journal.audit_fields(&request, &change.fields)?;
         }
         Ok(())

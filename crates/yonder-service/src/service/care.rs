@@ -58,7 +58,7 @@ impl Service {
         fail(
             "secrets",
             format!("Not every secret can be opened: {}.", named.join(", ")),
-            "Set them again: `yonder feed edit --password-file`, `yonder destination rekey`, `yonder receiver edit`.",
+            "Set them again: `yonder feed edit --password-file`, `yonder destination rekey`, `yonder contact edit`.",
         )
     }
 

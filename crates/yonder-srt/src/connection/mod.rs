@@ -48,7 +48,7 @@ pub struct Figures {
     /// Packets under way, or waiting to be sent.
     pub in_flight: u64,
     /// What the peer believes the way could carry, in kilobits per second; zero until it says.
-    pub room_kbps: u64,
+    pub estimated_bandwidth_kbps: u64,
     /// Packets received.
     pub received: u64,
     /// Packets received that could not be decrypted.
@@ -174,7 +174,7 @@ impl Connection {
             retransmitted: counts.retransmitted,
             dropped: counts.dropped,
             in_flight: counts.in_flight,
-            room_kbps: self.sender.room_kbps(),
+            estimated_bandwidth_kbps: self.sender.estimated_bandwidth_kbps(),
             received: self.receiver.received(),
             undecrypted: self.undecrypted,
             missing: self.receiver.missing(),

@@ -79,7 +79,7 @@ pub(super) struct Sender {
     repairs_at: Duration,
     counts: Counts,
     waiting_bytes: usize,
-    room_kbps: u64,
+    estimated_bandwidth_kbps: u64,
     /// Packets pushed, for the rate: in this second, in the last.
     rate: (Duration, u64, u64),
 }
@@ -98,7 +98,7 @@ impl Sender {
             repairs_at: Duration::ZERO,
             counts: Counts::default(),
             waiting_bytes: 0,
-            room_kbps: 0,
+            estimated_bandwidth_kbps: 0,
             rate: (Duration::ZERO, 0, 0),
         }
     }
@@ -120,8 +120,8 @@ impl Sender {
         self.waiting_bytes
     }
 
-    pub(super) fn room_kbps(&self) -> u64 {
-        self.room_kbps
+    pub(super) fn estimated_bandwidth_kbps(&self) -> u64 {
+        self.estimated_bandwidth_kbps
     }
 
     pub(super) fn counts(&self) -> Counts {
@@ -157,7 +157,7 @@ impl Sender {
                 self.window = u64::from(report.free_packets).clamp(2, most);
             }
             let bits = u64::try_from((crate::MAX_PAYLOAD + HEADER) * 8).unwrap_or_default();
-            self.room_kbps = u64::from(report.capacity_packets_per_s) * bits / 1_000;
+            self.estimated_bandwidth_kbps = u64::from(report.capacity_packets_per_s) * bits / 1_000;
         }
     }
 

@@ -24,7 +24,7 @@ pub(crate) enum AlertCommand {
         /// Only about the relay, feed, destination or uplink of this name.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
-        /// Receiver who is told; may be given several times. All where nothing is said.
+        /// Contact who is told; may be given several times. All where nothing is said.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Vec<String>,
         /// While it goes on, it is told again after so long; 4h where nothing is said.
@@ -61,7 +61,7 @@ pub(crate) enum AlertCommand {
         /// Only about this name; an empty text for everything.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
-        /// Receivers who are told; "everybody" for all.
+        /// Contacts who are told; "everybody" for all.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Option<Vec<String>>,
         /// While it goes on, it is told again after so long.

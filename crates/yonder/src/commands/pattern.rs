@@ -1,7 +1,7 @@
-//! `yonder pattern …`: camera addresses with blanks to be filled in.
+//! `yonder pattern …`: camera addresses with placeholders to be filled in.
 
 use clap::{Args, Subcommand};
-use yonder_api::{Blank, BlankKind, Choice, Pattern, StoredPattern};
+use yonder_api::{Choice, Pattern, Placeholder, PlaceholderKind, StoredPattern};
 
 use crate::client::Client;
 use crate::failure::Failure;
@@ -9,12 +9,12 @@ use crate::output::{print, print_json, table};
 
 #[derive(Debug, Args)]
 pub(crate) struct PatternValues {
-    /// Address with blanks in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
+    /// Address with placeholders in braces, like `rtsp://{host}:{port}/ch{channel}/{stream}`.
     #[arg(long)]
     template: String,
-    /// A blank: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
-    #[arg(long = "blank", value_name = "BLANK", value_parser = read_blank)]
-    blanks: Vec<Blank>,
+    /// A placeholder: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
+    #[arg(long = "placeholder", value_name = "PLACEHOLDER", alias = "blank", value_parser = read_placeholder)]
+    placeholders: Vec<Placeholder>,
     /// What it is for.
     #[arg(long, default_value = "")]
     note: String,
@@ -31,7 +31,7 @@ pub(crate) enum PatternCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Show a pattern and its blanks.
+    /// Show a pattern and its placeholders.
     Show {
         /// Name of the pattern.
         name: String,
@@ -64,7 +64,7 @@ pub(crate) fn run(command: PatternCommand, client: &Client) -> Result<(), Failur
     let pattern = |name: &str, values: PatternValues| Pattern {
         name: name.to_owned(),
         template: values.template,
-        blanks: values.blanks,
+        placeholders: values.placeholders,
         note: values.note,
     };
     match command {
@@ -105,23 +105,24 @@ fn show(pattern: &StoredPattern, json: bool) -> Result<(), Failure> {
         return print_json(pattern);
     }
     let mut text = format!("{}\n  address  {}\n", pattern.name, pattern.template);
-    for blank in &pattern.blanks {
-        text += &format!("  {:<8} {}\n", blank.name, in_words(&blank.kind));
+    for placeholder in &pattern.placeholders {
+        text += &format!("  {:<8} {}\n", placeholder.name, in_words(&placeholder.kind));
     }
     if !pattern.note.is_empty() {
         text += &format!("  note     {}\n", pattern.note);
     }
-    let set: String = pattern.blanks.iter().map(|blank| format!(" --set {}=…", blank.name)).collect();
+    let set: String =
+        pattern.placeholders.iter().map(|placeholder| format!(" --set {}=…", placeholder.name)).collect();
     text += &format!("\n  yonder feed add NAME --pattern {:?} --set host=…{set}\n", pattern.name);
     print(&text);
     Ok(())
 }
 
-fn in_words(kind: &BlankKind) -> String {
+fn in_words(kind: &PlaceholderKind) -> String {
     match kind {
-        BlankKind::Text => "a text".to_owned(),
-        BlankKind::Number { width, offset, least, most } => {
-            let mut text = format!("a number from {least} to {most}");
+        PlaceholderKind::Text => "a text".to_owned(),
+        PlaceholderKind::Number { width, offset, min, max } => {
+            let mut text = format!("a number from {min} to {max}");
             if *width > 1 {
                 text += &format!(", written with {width} digits");
             }
@@ -130,7 +131,7 @@ fn in_words(kind: &BlankKind) -> String {
             }
             text
         }
-        BlankKind::Choice { choices } => {
+        PlaceholderKind::Choice { choices } => {
             let choices: Vec<String> =
                 choices.iter().map(|choice| format!("{} ({})", choice.word, choice.value)).collect();
             choices.join(", ")
@@ -138,40 +139,40 @@ fn in_words(kind: &BlankKind) -> String {
     }
 }
 
-/// Reads a blank like `channel=number,from:1,to:32`.
-fn read_blank(text: &str) -> Result<Blank, String> {
-    let (name, rest) = text.split_once('=').ok_or("give a blank like channel=number,from:1,to:32")?;
+/// Reads a placeholder like `channel=number,from:1,to:32`.
+fn read_placeholder(text: &str) -> Result<Placeholder, String> {
+    let (name, rest) = text.split_once('=').ok_or("give a placeholder like channel=number,from:1,to:32")?;
     let mut parts = rest.split(',').map(str::trim);
     let kind = parts.next().unwrap_or_default();
     let pairs: Vec<(&str, &str)> = parts
         .map(|part| part.split_once(':').ok_or_else(|| format!("{part:?} lacks its value behind a colon")))
         .collect::<Result<_, _>>()?;
     let kind = match kind {
-        "text" => BlankKind::Text,
+        "text" => PlaceholderKind::Text,
         "number" => read_number(&pairs)?,
         "choice" => {
             let choice =
                 |(word, value): &(&str, &str)| Choice { word: (*word).into(), value: (*value).into() };
-            BlankKind::Choice { choices: pairs.iter().map(choice).collect() }
+            PlaceholderKind::Choice { choices: pairs.iter().map(choice).collect() }
         }
         other => return Err(format!("{other:?} is none of text, number, choice")),
     };
-    Ok(Blank { name: name.trim().to_owned(), kind })
+    Ok(Placeholder { name: name.trim().to_owned(), kind })
 }
 
-fn read_number(pairs: &[(&str, &str)]) -> Result<BlankKind, String> {
-    let (mut width, mut offset, mut least, mut most) = (0, 0, 0, 9_999);
+fn read_number(pairs: &[(&str, &str)]) -> Result<PlaceholderKind, String> {
+    let (mut width, mut offset, mut min, mut max) = (0, 0, 0, 9_999);
     for (name, value) in pairs {
         let number: i64 = value.trim().parse().map_err(|_| format!("{value:?} is no number"))?;
         match *name {
             "width" => width = u8::try_from(number).map_err(|_| format!("{value} digits are too many"))?,
             "offset" => offset = number,
-            "from" => least = number,
-            "to" => most = number,
+            "from" => min = number,
+            "to" => max = number,
             other => return Err(format!("{other:?} is none of from, to, width, offset")),
         }
     }
-    Ok(BlankKind::Number { width, offset, least, most })
+    Ok(PlaceholderKind::Number { width, offset, min, max })
 }
 
 #[cfg(test)]
@@ -179,13 +180,13 @@ mod tests {
     use super::*;
 
     #[test]
-    fn blanks_are_read_as_they_are_typed() {
-        let number = read_blank("channel=number,from:1,to:32,width:2,offset:100").unwrap();
-        assert_eq!(number.kind, BlankKind::Number { width: 2, offset: 100, least: 1, most: 32 });
-        let choice = read_blank("stream=choice,main:0,sub:1").unwrap();
+    fn placeholders_are_read_as_they_are_typed() {
+        let number = read_placeholder("channel=number,from:1,to:32,width:2,offset:100").unwrap();
+        assert_eq!(number.kind, PlaceholderKind::Number { width: 2, offset: 100, min: 1, max: 32 });
+        let choice = read_placeholder("stream=choice,main:0,sub:1").unwrap();
         assert_eq!(in_words(&choice.kind), "main (0), sub (1)");
         for wrong in ["channel", "c=digit", "c=number,upto:3", "c=number,to:x", "s=choice,main"] {
-            assert!(read_blank(wrong).is_err(), "{wrong}");
+            assert!(read_placeholder(wrong).is_err(), "{wrong}");
         }
     }
 }

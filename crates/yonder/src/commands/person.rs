@@ -15,7 +15,7 @@ pub(crate) enum RoleArgument {
     /// Start, stop, hold, resume and rekey as well.
     Operator,
     /// Change everything, and look after people.
-    Keeper,
+    Admin,
 }
 
 impl From<RoleArgument> for Role {
@@ -23,7 +23,7 @@ impl From<RoleArgument> for Role {
         match role {
             RoleArgument::Viewer => Self::Viewer,
             RoleArgument::Operator => Self::Operator,
-            RoleArgument::Keeper => Self::Keeper,
+            RoleArgument::Admin => Self::Admin,
         }
     }
 }
@@ -33,7 +33,7 @@ pub(crate) fn role_word(role: Role) -> &'static str {
     match role {
         Role::Viewer => "viewer",
         Role::Operator => "operator",
-        Role::Keeper => "keeper",
+        Role::Admin => "admin",
     }
 }
 

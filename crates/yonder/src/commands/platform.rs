@@ -108,7 +108,7 @@ fn list(platforms: &[Platform], json: bool) -> Result<(), Failure> {
                 if platform.shipped { "shipped" } else { "own" }.to_owned(),
                 value(platform, "protocols"),
                 value(platform, "video.codecs"),
-                value(platform, "video.most-lines"),
+                value(platform, "video.max-lines"),
                 value(platform, "video.ceiling"),
                 destinations,
             ]

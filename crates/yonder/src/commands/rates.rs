@@ -16,13 +16,13 @@ const HEIGHTS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '�
 
 /// A span that is kept.
 #[derive(Debug, Clone, Copy, ValueEnum)]
-pub(crate) enum Over {
+pub(crate) enum Range {
     Hour,
     Day,
     Month,
 }
 
-impl Over {
+impl Range {
     fn word(self) -> &'static str {
         match self {
             Self::Hour => "hour",
@@ -36,9 +36,9 @@ impl Over {
 pub(crate) struct RatesArguments {
     /// Name of the relay.
     name: String,
-    /// Seconds of an hour, ten seconds of a day, or minutes of a month.
-    #[arg(long, value_enum, default_value = "hour")]
-    over: Over,
+    /// Time range: an hour by the second, a day by ten seconds, or a month by the minute.
+    #[arg(long, value_enum, default_value = "hour", alias = "over")]
+    range: Range,
     /// Print JSON.
     #[arg(long, conflicts_with = "csv")]
     json: bool,
@@ -48,8 +48,8 @@ pub(crate) struct RatesArguments {
 }
 
 pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Failure> {
-    let over = arguments.over.word();
-    let rates: Rates = client.get_with(&["relays", &arguments.name, "rates"], &[("over", over)])?;
+    let range = arguments.range.word();
+    let rates: Rates = client.get_with(&["relays", &arguments.name, "rates"], &[("range", range)])?;
     if arguments.json {
         return print_json(&rates);
     }
@@ -57,7 +57,7 @@ pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Fai
         print(&rates_csv(&rates)?);
         return Ok(());
     }
-    let mut text = format!("{}, the {over} from {}\n", arguments.name, local(&rates.from));
+    let mut text = format!("{}, the {range} from {}\n", arguments.name, local(&rates.from));
     text += &line("feed", &rates.feed, has_colour());
     for push in &rates.pushes {
         text += &line(&format!("→ {}", push.destination), &push.kbps, has_colour());

@@ -27,9 +27,9 @@ pub(crate) struct LogbookArguments {
     /// Only lines about the feed, relay or destination of this name.
     #[arg(long, value_name = "NAME")]
     about: Option<String>,
-    /// The latest so many lines; 200 where nothing is said.
-    #[arg(long, value_name = "NUMBER")]
-    most: Option<u32>,
+    /// Maximum number of lines, the latest; 200 by default.
+    #[arg(long, value_name = "NUMBER", alias = "most")]
+    limit: Option<u32>,
     /// Print JSON; with --follow one document a line.
     #[arg(long, conflicts_with = "csv")]
     json: bool,
@@ -55,12 +55,12 @@ pub(crate) struct ReportArguments {
 }
 
 pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(), Failure> {
-    let LogbookArguments { follow, from, about, most, json, csv: as_csv } = arguments;
-    let most = most.map(|most| most.to_string());
+    let LogbookArguments { follow, from, about, limit, json, csv: as_csv } = arguments;
+    let limit = limit.map(|limit| limit.to_string());
     let mut query: Vec<(&str, &str)> = Vec::new();
     query.extend(from.as_deref().map(|from| ("from", from)));
     query.extend(about.as_deref().map(|about| ("about", about)));
-    query.extend(most.as_deref().map(|most| ("most", most)));
+    query.extend(limit.as_deref().map(|limit| ("limit", limit)));
     let lines: Vec<LogEntry> = client.get_with(&["logbook"], &query)?;
     if *follow {
         return follow_logbook(lines, about.as_deref(), *json, client);

@@ -37,14 +37,14 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
             RelayEvent::Relay { relay } => {
                 relays.insert(relay.name.clone(), *relay);
             }
-            RelayEvent::Pulse { relays: pulses } => {
-                for pulse in pulses {
-                    if let Some(relay) = relays.get_mut(&pulse.name) {
-                        pulse.apply(relay);
+            RelayEvent::Stats { relays: stats } => {
+                for stats in stats {
+                    if let Some(relay) = relays.get_mut(&stats.name) {
+                        stats.apply(relay);
                     }
                 }
             }
-            RelayEvent::Gone { name } => {
+            RelayEvent::Removed { name } => {
                 relays.remove(&name);
             }
             RelayEvent::Complete => complete = true,

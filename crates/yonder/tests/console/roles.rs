@@ -13,7 +13,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
     browser.set_up(&service, PASSWORD).await;
     service.set_up_line(&world);
 
-    // A keeper invites; the link is shown once.
+    // An admin invites; the link is shown once.
     browser.client.goto(&format!("{}/settings/people", service.url())).await.unwrap();
     browser.fill("Name", "Signal box").await;
     browser.press("Make the link").await;
@@ -72,7 +72,7 @@ async fn a_viewer_who_is_invited_looks_and_changes_nothing() {
              await ask('POST', 'relays/Line/start', { force: true }),
              await ask('POST', 'destinations/Bramble/reveal', {}),
              await ask('PATCH', 'feeds/Viaduct', { url: 'rtsp://192.0.2.7/' }),
-             await ask('POST', 'invitations', { name: 'Friend', role: 'keeper' }),
+             await ask('POST', 'invitations', { name: 'Friend', role: 'admin' }),
          ];",
         )
         .await;

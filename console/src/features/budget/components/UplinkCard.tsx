@@ -53,7 +53,7 @@ export function UplinkCard({ budget, daysLeft }: { budget: UplinkBudget; daysLef
           </ul>
         </details>
       )}
-      <May role="keeper">
+      <May role="admin">
         <div className="mt-3 flex gap-2">
           <Dialog trigger={<Button>Change</Button>} title={`Change ${uplink.name}`}>
             {(close) => <UplinkForm uplink={uplink} onDone={close} />}

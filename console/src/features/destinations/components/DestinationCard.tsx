@@ -32,7 +32,7 @@ export function DestinationCard({ destination }: { destination: Destination }): 
         <May role="operator">
           <RekeyDialog destination={destination} trigger={<Button>Roll the key</Button>} />
         </May>
-        <May role="keeper">
+        <May role="admin">
           <RevealDialog destination={destination} trigger={<Button>Reveal</Button>} />
           <Dialog trigger={<Button>Change</Button>} title={`Change ${destination.name}`} wide>
             {(close) => (

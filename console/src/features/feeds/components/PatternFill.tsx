@@ -1,14 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 
-import type { Blank, Feed, Pattern } from "../../../api/types";
+import type { Placeholder, Feed, Pattern } from "../../../api/types";
 import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { Loaded } from "../../../ui/Loaded";
 import { patternsQuery, usePatternFeeds } from "../queries";
 
-/** Fills in the blanks of an address pattern, for one camera or for a whole recorder. */
+/** Fills in the placeholders of an address pattern, for one camera or for a whole recorder. */
 export function PatternFill({ onDone }: { onDone: (feeds: readonly Feed[]) => void }): ReactNode {
   const patterns = useQuery(patternsQuery());
   const [name, setName] = useState("");
@@ -36,10 +36,10 @@ export function PatternFill({ onDone }: { onDone: (feeds: readonly Feed[]) => vo
   );
 }
 
-/** The blanks that a person fills: channels may be many, and a choice of main and sub makes both addresses. */
-function blanksOf(pattern: Pattern): Blank[] {
-  return (pattern.blanks ?? []).filter(
-    (blank) => blank.name !== "channel" && !(blank.name === "stream" && blank.kind === "choice"),
+/** The placeholders that a person fills: channels may be many, and a choice of main and sub makes both addresses. */
+function placeholdersOf(pattern: Pattern): Placeholder[] {
+  return (pattern.placeholders ?? []).filter(
+    (placeholder) => placeholder.name !== "channel" && !(placeholder.name === "stream" && placeholder.kind === "choice"),
   );
 }
 
@@ -47,7 +47,7 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
   const add = usePatternFeeds(pattern.name);
   const [set, setSet] = useState<Readonly<Record<string, string>>>({});
   const [typed, setTyped] = useState({ name: "", channels: "", user: "", password: "", site: "" });
-  const hasChannels = (pattern.blanks ?? []).some((blank) => blank.name === "channel");
+  const hasChannels = (pattern.placeholders ?? []).some((placeholder) => placeholder.name === "channel");
   const submit = () => {
     const text = (name: string, value: string) => (value === "" ? {} : { [name]: value });
     const many = /[-,]/.test(typed.channels);
@@ -86,12 +86,12 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
             error={faultOf(add.error, "channels")}
           />
         )}
-        {blanksOf(pattern).map((blank) => (
-          <BlankField
-            key={blank.name}
-            blank={blank}
-            value={set[blank.name] ?? ""}
-            onChange={(value) => setSet({ ...set, [blank.name]: value })}
+        {placeholdersOf(pattern).map((placeholder) => (
+          <PlaceholderField
+            key={placeholder.name}
+            placeholder={placeholder}
+            value={set[placeholder.name] ?? ""}
+            onChange={(value) => setSet({ ...set, [placeholder.name]: value })}
           />
         ))}
         <Field label="User name" value={typed.user} onChange={(event) => setTyped({ ...typed, user: event.target.value })} />
@@ -106,17 +106,17 @@ function Fill({ pattern, onDone }: { pattern: Pattern; onDone: (feeds: readonly 
   );
 }
 
-function BlankField({ blank, value, onChange }: { blank: Blank; value: string; onChange: (value: string) => void }): ReactNode {
-  if (blank.kind === "choice") {
+function PlaceholderField({ placeholder, value, onChange }: { placeholder: Placeholder; value: string; onChange: (value: string) => void }): ReactNode {
+  if (placeholder.kind === "choice") {
     return (
       <SelectField
-        label={blank.name}
+        label={placeholder.name}
         value={value}
         onChange={(event) => onChange(event.target.value)}
-        choices={[{ value: "", label: "choose" }, ...blank.choices.map((each) => ({ value: each.word, label: each.word }))]}
+        choices={[{ value: "", label: "choose" }, ...placeholder.choices.map((each) => ({ value: each.word, label: each.word }))]}
       />
     );
   }
-  const help = blank.kind === "number" ? `a number from ${blank.least} to ${blank.most}` : undefined;
-  return <Field label={blank.name} required spellCheck={false} value={value} help={help} onChange={(event) => onChange(event.target.value)} />;
+  const help = placeholder.kind === "number" ? `a number from ${placeholder.min} to ${placeholder.max}` : undefined;
+  return <Field label={placeholder.name} required spellCheck={false} value={value} help={help} onChange={(event) => onChange(event.target.value)} />;
 }

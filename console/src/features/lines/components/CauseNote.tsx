@@ -18,11 +18,11 @@ export function CauseNote({ note }: { note: Note }): ReactNode {
     <div className="text-[13px] text-quiet">
       <strong className={TONES[cause.side]}>{sideWords(cause)}</strong>{" "}
       <span className="text-ink">{cause.message}</span> {cause.hint} <span className="whitespace-nowrap">· {cause.code}</span>
-      {(cause.likely ?? []).length > 0 && (
+      {(cause.probable_causes ?? []).length > 0 && (
         <details className="mt-0.5">
           <summary className="cursor-pointer font-semibold">Likely reasons</summary>
           <ol className="mt-0.5 list-decimal pl-5">
-            {(cause.likely ?? []).map((reason) => (
+            {(cause.probable_causes ?? []).map((reason) => (
               <li key={reason}>{reason}</li>
             ))}
           </ol>

@@ -30,8 +30,8 @@ test("a cause shows its side, sentence, next step and code, once", () => {
   expect(screen.getByText(/tries again in 3 s/)).toBeTruthy();
 });
 
-test("likely reasons are told in their order, where there are any", async () => {
-  const away = cause({ likely: ["The port is not forwarded.", "RTSP is switched off."] });
+test("probable causes are told in their order, where there are any", async () => {
+  const away = cause({ probable_causes: ["The port is not forwarded.", "RTSP is switched off."] });
   draw(<LineCard relay={relay("Summit", { feed: feed({ state: "waiting", cause: away }) })} />);
   await userEvent.setup().click(screen.getByText("Likely reasons"));
   const reasons = screen.getAllByRole("listitem").map((item) => item.textContent);

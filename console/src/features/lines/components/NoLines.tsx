@@ -6,9 +6,9 @@ import { May, useMay } from "../../session";
 
 /** Nothing is set up yet: the way to the first line. */
 export function NoLines(): ReactNode {
-  const keeps = useMay("keeper");
+  const keeps = useMay("admin");
   const action = (
-    <May role="keeper">
+    <May role="admin">
       <ButtonLink strong to="/new">
         Set up the first line
       </ButtonLink>
@@ -17,7 +17,7 @@ export function NoLines(): ReactNode {
   return (
     <Empty title="No lines yet" action={action}>
       A line is a camera and the platforms that show it: reach the camera, look at its picture and its measured facts, paste
-      the platform’s server and key, check, start.{!keeps && " A keeper can set one up."}
+      the platform’s server and key, check, start.{!keeps && " An admin can set one up."}
     </Empty>
   );
 }

@@ -63,7 +63,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
             <RekeyDialog destination={destination} trigger={<Button>Roll the key</Button>} />
           </May>
         )}
-        <May role="keeper">
+        <May role="admin">
           <RemovePush relay={relay} destination={push.destination} />
         </May>
         {destination?.watch_page != null && (

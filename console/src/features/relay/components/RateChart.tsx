@@ -19,8 +19,8 @@ const SPANS: readonly { value: Span; label: string }[] = [
 
 /** What came in and what went out on one time axis, with outages shaded. */
 export function RateChart({ relay }: { relay: Relay }): ReactNode {
-  const [over, setOver] = useState<Span>("hour");
-  const rates = useQuery(ratesQuery(relay.name, over));
+  const [range, setOver] = useState<Span>("hour");
+  const rates = useQuery(ratesQuery(relay.name, range));
   const names = [relay.feed.name, ...relay.pushes.map((push) => push.destination)];
   return (
     <Card
@@ -31,12 +31,12 @@ export function RateChart({ relay }: { relay: Relay }): ReactNode {
         </>
       }
       aside={
-        <span role="group" aria-label="Over" className="inline-flex gap-1">
+        <span role="group" aria-label="Range" className="inline-flex gap-1">
           {SPANS.map((span) => (
             <button
               key={span.value}
               type="button"
-              aria-pressed={over === span.value}
+              aria-pressed={range === span.value}
               onClick={() => setOver(span.value)}
               className="rounded px-2 py-0.5 font-semibold text-quiet aria-pressed:bg-ink aria-pressed:text-paper"
             >
@@ -55,7 +55,7 @@ export function RateChart({ relay }: { relay: Relay }): ReactNode {
         ))}
       </ul>
       <Loaded query={rates} height={HEIGHT}>
-        {(data) => <Plot key={over + names.join("\n")} rates={data} relay={relay} isLive={over === "hour"} />}
+        {(data) => <Plot key={range + names.join("\n")} rates={data} relay={relay} isLive={range === "hour"} />}
       </Loaded>
     </Card>
   );

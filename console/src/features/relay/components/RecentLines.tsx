@@ -8,7 +8,7 @@ import { LogLines, logbookQuery } from "../../logbook";
 
 /** What happened to a relay of late. */
 export function RecentLines({ about }: { about: string }): ReactNode {
-  const lines = useQuery(logbookQuery({ about, most: 12 }));
+  const lines = useQuery(logbookQuery({ about, limit: 12 }));
   return (
     <Card
       label="Of late"

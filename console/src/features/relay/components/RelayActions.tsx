@@ -30,7 +30,7 @@ export function RelayActions({ relay, change }: Props): ReactNode {
         <PreflightDialog relay={relay} />
         <RehearsalDialog relay={relay} />
       </May>
-      <May role="keeper">
+      <May role="admin">
         <Dialog trigger={<Button>Settings</Button>} title={`Settings of ${relay.name}`} wide>
           {(close) => (
             <RelaySettings

@@ -1,6 +1,6 @@
 import { useState, type ReactNode } from "react";
 
-import type { Alert, Receiver } from "../../../api/types";
+import type { Alert, Contact } from "../../../api/types";
 import { faultOf } from "../../../ui/Fault";
 import { Field, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
@@ -16,10 +16,10 @@ const LABELS: Record<keyof Blanks, { label: string; placeholder: string }> = {
   times: { label: "Times", placeholder: "5" },
 };
 
-type Props = { alert: Alert | null; receivers: readonly Receiver[]; onDone: () => void };
+type Props = { alert: Alert | null; contacts: readonly Contact[]; onDone: () => void };
 
 /** When somebody is told, of what, and who. */
-export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
+export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
   // The revision at the time when the form was opened.
   const [revision] = useState(alert?.revision);
   const save = useSaveAlert(alert?.name ?? null, revision);
@@ -72,13 +72,13 @@ export function AlertForm({ alert, receivers, onDone }: Props): ReactNode {
       />
       <fieldset className="grid gap-2">
         <legend className="mb-1 font-semibold">Who is told</legend>
-        {receivers.length === 0 && <p className="text-[13px] text-quiet">Add a receiver first.</p>}
-        {receivers.map((receiver) => (
+        {contacts.length === 0 && <p className="text-[13px] text-quiet">Add a contact first.</p>}
+        {contacts.map((contact) => (
           <Toggle
-            key={receiver.name}
-            label={receiver.name}
-            checked={to.includes(receiver.name)}
-            onChange={(checked) => setTo(checked ? [...to, receiver.name] : to.filter((each) => each !== receiver.name))}
+            key={contact.name}
+            label={contact.name}
+            checked={to.includes(contact.name)}
+            onChange={(checked) => setTo(checked ? [...to, contact.name] : to.filter((each) => each !== contact.name))}
           />
         ))}
       </fieldset>

@@ -370,7 +370,7 @@ impl SrtConnection {
             sent: figures.sent,
             retransmitted: figures.retransmitted,
             dropped: figures.dropped,
-            room_kbps: Some(figures.room_kbps).filter(|room| *room > 0),
+            estimated_bandwidth_kbps: Some(figures.estimated_bandwidth_kbps).filter(|room| *room > 0),
             encrypted: self.is_encrypted,
         }
     }

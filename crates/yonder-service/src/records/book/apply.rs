@@ -97,7 +97,7 @@ impl Transaction<'_> {
     }
 
     fn put_records(&self, book: SiteBook, progress: &mut Progress) -> Result<(), ServiceError> {
-        let SiteBook { uplinks, platforms, patterns, feeds, destinations, relays, receivers, alerts, .. } =
+        let SiteBook { uplinks, platforms, patterns, feeds, destinations, relays, contacts, alerts, .. } =
             book;
         let mut later = Vec::new();
         for new in uplinks {
@@ -138,10 +138,10 @@ impl Transaction<'_> {
             let look = || self.booked_relay(&name);
             self.put(progress, (Kind::Relay, &name), look, |is_there| self.put_relay(new, is_there))?;
         }
-        for new in receivers {
+        for new in contacts {
             let name = new.name.clone();
-            let look = || self.booked_receiver(&name);
-            self.put(progress, (Kind::Receiver, &name), look, |is_there| self.put_receiver(new, is_there))?;
+            let look = || self.booked_contact(&name);
+            self.put(progress, (Kind::Contact, &name), look, |is_there| self.put_contact(new, is_there))?;
         }
         for new in alerts {
             let name = new.name.clone();
@@ -216,7 +216,7 @@ impl Transaction<'_> {
             let removed = match kind {
                 Kind::Relay => self.remove_relay(&name),
                 Kind::Alert => self.remove_alert(&name),
-                Kind::Receiver => self.remove_receiver(&name),
+                Kind::Contact => self.remove_contact(&name),
                 Kind::Destination => self.remove_destination(&name),
                 Kind::Feed => self.remove_feed(&name),
                 Kind::Pattern => self.remove_pattern(&name),
@@ -282,7 +282,7 @@ fn records(book: &SiteBook) -> Vec<(Kind, String)> {
     let mut records: Vec<(Kind, String)> = Vec::new();
     records.extend(book.relays.iter().map(|one| (Kind::Relay, one.name.clone())));
     records.extend(book.alerts.iter().map(|one| (Kind::Alert, one.name.clone())));
-    records.extend(book.receivers.iter().map(|one| (Kind::Receiver, one.name.clone())));
+    records.extend(book.contacts.iter().map(|one| (Kind::Contact, one.name.clone())));
     records.extend(book.destinations.iter().map(|one| (Kind::Destination, one.name.clone())));
     records.extend(book.feeds.iter().map(|one| (Kind::Feed, one.name.clone())));
     records.extend(book.patterns.iter().map(|one| (Kind::Pattern, one.name.clone())));

@@ -3,8 +3,8 @@
 use secrecy::ExposeSecret as _;
 use yonder_address::{StreamKey, read_pasted};
 use yonder_api::{
-    AlertChange, DestinationChange, FeedChange, NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver,
-    NewRelay, NewUplink, Pattern, ReceiverChange, Rekey, RelayChange, Secret, UplinkChange, Way,
+    AlertChange, Channel, ContactChange, DestinationChange, FeedChange, NewAlert, NewContact, NewDestination,
+    NewFeed, NewPlatform, NewRelay, NewUplink, Pattern, Rekey, RelayChange, Secret, UplinkChange,
 };
 use yonder_store::{DesiredState, SealedSecret};
 
@@ -164,34 +164,34 @@ impl Transaction<'_> {
         Ok(false)
     }
 
-    pub(super) fn put_receiver(&self, new: NewReceiver, is_there: bool) -> Result<NewSecrets, ServiceError> {
+    pub(super) fn put_contact(&self, new: NewContact, is_there: bool) -> Result<NewSecrets, ServiceError> {
         let given = new.secret.is_some();
         if is_there {
-            let before = self.store.receiver(&new.name)?;
+            let before = self.store.contact(&new.name)?;
             let secret =
                 new.secret.filter(|given| !self.is_same_secret(before.secret.as_ref(), given.expose()));
             let is_new = secret.is_some();
-            let change = ReceiverChange {
+            let change = ContactChange {
                 name: None,
-                way: Some(new.way),
+                channel: Some(new.channel),
                 secret,
                 sign_of_life_h: Some(new.sign_of_life_h.unwrap_or_default()),
             };
-            self.edit_receiver(&new.name, change)?;
+            self.edit_contact(&new.name, change)?;
             let mut secrets = Vec::new();
             secrets.extend(is_new.then_some("secret"));
-            let has_new_address = self.store.receiver(&new.name)?.address != before.address;
+            let has_new_address = self.store.contact(&new.name)?.address != before.address;
             secrets.extend(has_new_address.then_some("address"));
             return Ok(secrets);
         }
-        if !given && matches!(new.way, Way::Web { .. }) {
+        if !given && matches!(new.channel, Channel::Webhook { .. }) {
             return Err(ServiceError::Invalid {
                 field: "secret",
                 detail: "there is no secret to sign its messages with".to_owned(),
                 hint: "Give one: a secret that is made here would be shown to nobody.",
             });
         }
-        self.add_receiver(new)?;
+        self.add_contact(new)?;
         Ok(if given { vec!["secret"] } else { Vec::new() })
     }
 

@@ -1,14 +1,14 @@
 //! Everything that is kept, as a site book: without any secret, but with a word where there is one.
 
 use yonder_api::{
-    NewAlert, NewDestination, NewFeed, NewPlatform, NewReceiver, NewRelay, NewUplink, SealedSecret, SiteBook,
+    NewAlert, NewContact, NewDestination, NewFeed, NewPlatform, NewRelay, NewUplink, SealedSecret, SiteBook,
     Transport,
 };
 use yonder_core::budget::{BitRate, Volume};
 use yonder_store::Kind;
 
 use crate::error::ServiceError;
-use crate::records::{Records, USUAL_REPEAT_S, read_way};
+use crate::records::{Records, USUAL_REPEAT_S, read_channel};
 
 /// A secret that is kept: of which kind of record, its name, and the field.
 type Sealed = (Kind, String, &'static str);
@@ -45,9 +45,9 @@ impl Records {
             book.wanted.insert(relay.name.clone(), relay.wanted.as_str().to_owned());
             book.relays.push(self.booked_relay(&relay.name)?);
         }
-        for receiver in self.store.receivers()? {
-            sealed.extend(receiver.secret.map(|_| (Kind::Receiver, receiver.name.clone(), "secret")));
-            book.receivers.push(self.booked_receiver(&receiver.name)?);
+        for contact in self.store.contacts()? {
+            sealed.extend(contact.secret.map(|_| (Kind::Contact, contact.name.clone(), "secret")));
+            book.contacts.push(self.booked_contact(&contact.name)?);
         }
         for alert in self.store.alerts()? {
             book.alerts.push(self.booked_alert(&alert.name)?);
@@ -138,13 +138,13 @@ impl Records {
         })
     }
 
-    pub(in crate::records) fn booked_receiver(&self, name: &str) -> Result<NewReceiver, ServiceError> {
-        let receiver = self.store.receiver(name).map_err(|error| self.explain(error))?;
-        Ok(NewReceiver {
-            way: read_way(&receiver)?,
-            name: receiver.name,
+    pub(in crate::records) fn booked_contact(&self, name: &str) -> Result<NewContact, ServiceError> {
+        let contact = self.store.contact(name).map_err(|error| self.explain(error))?;
+        Ok(NewContact {
+            channel: read_channel(&contact)?,
+            name: contact.name,
             secret: None,
-            sign_of_life_h: receiver.sign_of_life_h,
+            sign_of_life_h: contact.sign_of_life_h,
         })
     }
 

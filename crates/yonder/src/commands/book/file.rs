@@ -139,7 +139,7 @@ fn put(book: &mut SiteBook, section: Section, fields: Map<String, Value>) -> Res
         Section::Feed => book.feeds.push(one(fields)?),
         Section::Destination => book.destinations.push(one(fields)?),
         Section::Relay => book.relays.push(one(fields)?),
-        Section::Receiver => book.receivers.push(one(fields)?),
+        Section::Contact => book.contacts.push(one(fields)?),
         Section::Alert => book.alerts.push(one(fields)?),
     }
     Ok(())
@@ -154,7 +154,7 @@ pub(super) fn written(book: &SiteBook) -> Result<String, Failure> {
     take(&mut entries, Section::Feed, &book.feeds)?;
     take(&mut entries, Section::Destination, &book.destinations)?;
     take(&mut entries, Section::Relay, &book.relays)?;
-    take(&mut entries, Section::Receiver, &book.receivers)?;
+    take(&mut entries, Section::Contact, &book.contacts)?;
     take(&mut entries, Section::Alert, &book.alerts)?;
     for entry in &mut entries {
         if let Some(wanted) = book.wanted.get(&entry.name).filter(|_| entry.section == Section::Relay) {

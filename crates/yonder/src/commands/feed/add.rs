@@ -29,7 +29,7 @@ pub(crate) struct AddArguments {
     /// Address pattern to fill in; see `yonder pattern list`.
     #[arg(long, value_name = "PATTERN")]
     pattern: Option<String>,
-    /// What stands in a blank of the pattern, like `host=192.0.2.7`.
+    /// What stands in a placeholder of the pattern, like `host=192.0.2.7`.
     #[arg(long = "set", value_name = "BLANK=VALUE", requires = "pattern", value_parser = read_pair)]
     set: Vec<(String, String)>,
     /// A recorder's channels, one feed each, like `1-4,7`.
@@ -115,7 +115,8 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
 }
 
 fn read_pair(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or("give a blank and its value, like host=192.0.2.7")?;
+    let (name, value) =
+        text.split_once('=').ok_or("give a placeholder and its value, like host=192.0.2.7")?;
     match name.trim() {
         "user" | "password" => {
             Err("user name and password are given by --user and --password-file".to_owned())

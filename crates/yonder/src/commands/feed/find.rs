@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use clap::Args;
-use yonder_api::{Feed, FoundCamera, FoundChannel, FoundStream, NewFeed, NewFind, Secret, Transport};
+use yonder_api::{Feed, FoundCamera, FoundChannel, FoundStream, NewDiscovery, NewFeed, Secret, Transport};
 
 use super::AccountArguments;
 use crate::arguments::parse_duration;
@@ -33,13 +33,13 @@ pub(crate) struct FindArguments {
 pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failure> {
     let password = arguments.account.password()?;
     let user = arguments.account.user;
-    let new = NewFind {
+    let new = NewDiscovery {
         at: arguments.at,
         user: user.clone(),
         password: password.clone(),
         for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
     };
-    let cameras: Vec<FoundCamera> = client.run_job(&["finds"], &new)?;
+    let cameras: Vec<FoundCamera> = client.run_job(&["discoveries"], &new)?;
     let channels: Vec<&FoundChannel> = cameras.iter().flat_map(|camera| &camera.channels).collect();
     let chosen = arguments.add.as_deref().map(|which| choose(which, channels.len())).transpose()?;
     let mut added: Vec<Feed> = Vec::new();

@@ -130,7 +130,7 @@ fn text(survey: &Survey, colour: bool) -> String {
     text
 }
 
-/// A failed stream: where its dial came to, what went wrong, and the likely reasons.
+/// A failed stream: where its dial came to, what went wrong, and the probable causes.
 fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, colour: bool) -> String {
     let mut text = format!("\n{} {} ({})\n", paint(which, Tone::Bad, colour), cause.message, cause.code);
     let steps: Vec<String> =
@@ -138,8 +138,12 @@ fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, colour: bool)
     if !steps.is_empty() {
         text += &format!("  so far   {}\n", wrapped(&steps.join(" → "), 90, 11));
     }
-    for (at, reason) in cause.likely.iter().enumerate() {
-        text += &format!("  {} {}\n", if at == 0 { "likely  " } else { "        " }, wrapped(reason, 90, 11));
+    for (at, reason) in cause.probable_causes.iter().enumerate() {
+        text += &format!(
+            "  {} {}\n",
+            if at == 0 { "probable_causes  " } else { "        " },
+            wrapped(reason, 90, 11)
+        );
     }
     text + &format!("  next     {}\n", wrapped(&cause.hint, 90, 11))
 }

@@ -1,11 +1,11 @@
-//! `/api/v1/finds`
+//! `/api/v1/discoveries`
 
 use actix_web::web::{Data, Json, ServiceConfig};
 use actix_web::{HttpResponse, post};
-use yonder_api::{FoundCamera, Job, JobKind, NewFind, Problem};
+use yonder_api::{FoundCamera, Job, JobKind, NewDiscovery, Problem};
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Keeper};
+use super::caller::{Admin, Authorized as _};
 use super::jobs::{self, Preference};
 use crate::error::HttpError;
 use yonder_service::Service;
@@ -16,22 +16,22 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 
 /// Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
 /// an audit entry.
-#[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewFind,
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewDiscovery,
     responses((status = 200, body = [FoundCamera]), (status = 202, body = Job), (status = 422, body = Problem)))]
-#[post("/finds")]
+#[post("/discoveries")]
 async fn find(
     service: Data<Service>,
-    keeper: Keeper,
+    admin: Admin,
     preference: Preference,
-    new: Json<NewFind>,
+    new: Json<NewDiscovery>,
 ) -> Result<HttpResponse, HttpError> {
     let new = new.into_inner();
     let about = new.at.clone().filter(|at| !at.trim().is_empty());
-    let act = keeper.change("searched", Kind::Service, about.as_deref().unwrap_or("local networks"));
+    let act = admin.change("searched", Kind::Service, about.as_deref().unwrap_or("local networks"));
     jobs::run(
         &service,
         preference,
-        &keeper.0,
+        &admin.0,
         (JobKind::Find, about.as_deref()),
         |service, context| async move {
             service.journal().audit_in_background(act).await;

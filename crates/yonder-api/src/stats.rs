@@ -8,18 +8,18 @@ use crate::relays::{LinkFacts, Relay};
 
 /// What moves of a relay.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct RelayPulse {
+pub struct RelayStats {
     /// Name of the relay.
     pub name: String,
     /// Its feed.
-    pub feed: FeedPulse,
+    pub feed: FeedStats,
     /// Its pushes, in its order.
-    pub pushes: Vec<PushPulse>,
+    pub pushes: Vec<PushStats>,
 }
 
 /// What moves of a feed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct FeedPulse {
+pub struct FeedStats {
     /// Seconds until the next attempt, while waiting or blocked.
     pub retry_in_s: Option<f64>,
     /// Age of all this in seconds.
@@ -41,7 +41,7 @@ pub struct FeedPulse {
 
 /// What moves of a push.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct PushPulse {
+pub struct PushStats {
     /// Seconds until the next attempt, while waiting for it or blocked.
     pub retry_in_s: Option<f64>,
     /// Rate going out.
@@ -58,12 +58,12 @@ pub struct PushPulse {
     pub link: Option<LinkFacts>,
 }
 
-impl RelayPulse {
+impl RelayStats {
     /// What moves of a relay, as it is.
     #[must_use]
     pub fn of(relay: &Relay) -> Self {
         let (feed, video) = (&relay.feed, relay.feed.video.as_ref());
-        let pushes = relay.pushes.iter().map(|push| PushPulse {
+        let pushes = relay.pushes.iter().map(|push| PushStats {
             retry_in_s: push.retry_in_s,
             kbps: push.kbps,
             bytes: push.bytes,
@@ -74,7 +74,7 @@ impl RelayPulse {
         });
         Self {
             name: relay.name.clone(),
-            feed: FeedPulse {
+            feed: FeedStats {
                 retry_in_s: feed.retry_in_s,
                 age_s: feed.age_s,
                 kbps: video.map_or(0, |video| video.kbps),
@@ -88,7 +88,7 @@ impl RelayPulse {
         }
     }
 
-    /// Brings a relay up to this. Its pushes must be the ones that the pulse is of.
+    /// Brings a relay up to this. Its pushes must be the ones that the stats is of.
     pub fn apply(self, relay: &mut Relay) {
         let (feed, now) = (&mut relay.feed, self.feed);
         feed.retry_in_s = now.retry_in_s;
@@ -117,8 +117,8 @@ impl RelayPulse {
     pub fn still(relay: &Relay) -> Relay {
         let nothing = Self {
             name: relay.name.clone(),
-            feed: FeedPulse::default(),
-            pushes: vec![PushPulse::default(); relay.pushes.len()],
+            feed: FeedStats::default(),
+            pushes: vec![PushStats::default(); relay.pushes.len()],
         };
         let mut still = relay.clone();
         nothing.apply(&mut still);
@@ -150,15 +150,15 @@ mod tests {
     }
 
     #[test]
-    fn a_pulse_brings_an_older_look_up_to_the_newer_one() {
+    fn stats_brings_an_older_look_up_to_the_newer_one() {
         let (mut old, new) = (relay(100, "live"), relay(2_000, "live"));
-        RelayPulse::of(&new).apply(&mut old);
+        RelayStats::of(&new).apply(&mut old);
         assert_eq!(old, new);
     }
 
     #[test]
     fn what_moves_is_no_change_and_a_state_is_one() {
-        assert_eq!(RelayPulse::still(&relay(100, "live")), RelayPulse::still(&relay(2_000, "live")));
-        assert_ne!(RelayPulse::still(&relay(100, "live")), RelayPulse::still(&relay(100, "lagging")));
+        assert_eq!(RelayStats::still(&relay(100, "live")), RelayStats::still(&relay(2_000, "live")));
+        assert_ne!(RelayStats::still(&relay(100, "live")), RelayStats::still(&relay(100, "lagging")));
     }
 }

@@ -1,10 +1,10 @@
-//! Receivers of notifications.
+//! Contacts of notifications.
 
 use secrecy::{ExposeSecret as _, SecretString};
-use yonder_api::{NewReceiver, ReceiverChange, Way};
+use yonder_api::{Channel, ContactChange, NewContact};
 use yonder_core::check_name;
 use yonder_store::{
-    Kind, NewReceiver as ReceiverValues, Receiver as StoredReceiver, ReceiverSettings, SecretChange,
+    Contact as StoredContact, ContactSettings, Kind, NewContact as ContactValues, SecretChange,
     shortened_web_address,
 };
 
@@ -16,22 +16,22 @@ use crate::error::ServiceError;
 const MAX_SIGN_OF_LIFE_H: u32 = 7 * 24;
 
 impl Transaction<'_> {
-    /// Adds a receiver. Returns its name, and the secret that was made for a web receiver without one.
+    /// Adds a contact. Returns its name, and the secret that was made for a web contact without one.
     ///
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, a name that is taken, or when the records cannot be written.
-    pub fn add_receiver(&self, new: NewReceiver) -> Result<(String, Option<SecretString>), ServiceError> {
+    pub fn add_contact(&self, new: NewContact) -> Result<(String, Option<SecretString>), ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        let (way, address) = read_new_way(&new.way, None)?;
+        let (channel, address) = read_new_channel(&new.channel, None)?;
         let given = new.secret.map(yonder_api::Secret::into_inner);
-        let made = match (&given, &new.way) {
-            (None, Way::Web { .. }) => Some(SecretString::from(crate::secrets::random_token())),
+        let made = match (&given, &new.channel) {
+            (None, Channel::Webhook { .. }) => Some(SecretString::from(crate::secrets::random_token())),
             _ => None,
         };
         let secret = given.or_else(|| made.clone());
-        self.store.add_receiver(&ReceiverValues {
+        self.store.add_contact(&ContactValues {
             name: name.clone(),
-            settings: written(&way)?,
+            settings: written(&channel)?,
             secret,
             address,
             sign_of_life_h: read_sign_of_life(new.sign_of_life_h)?,
@@ -39,93 +39,94 @@ impl Transaction<'_> {
         Ok((name, made))
     }
 
-    /// Changes a receiver, and returns its name.
+    /// Changes a contact, and returns its name.
     ///
     /// # Errors
-    /// As [`Transaction::add_receiver`], and [`ServiceError::NotFound`].
-    pub fn edit_receiver(&self, name: &str, change: ReceiverChange) -> Result<String, ServiceError> {
-        let mut kept = self.store.receiver(name).map_err(|error| self.explain(error))?;
+    /// As [`Transaction::add_contact`], and [`ServiceError::NotFound`].
+    pub fn edit_contact(&self, name: &str, change: ContactChange) -> Result<String, ServiceError> {
+        let mut kept = self.store.contact(name).map_err(|error| self.explain(error))?;
         if let Some(new_name) = &change.name {
             kept.name = check_name(new_name).map_err(|error| ServiceError::name(&error))?;
         }
         let mut address = SecretChange::Keep;
-        if let Some(way) = &change.way {
-            let (way, new_address) = read_new_way(way, Some(&read_way(&kept)?))?;
-            address = match (&way, new_address) {
+        if let Some(channel) = &change.channel {
+            let (channel, new_address) = read_new_channel(channel, Some(&read_channel(&kept)?))?;
+            address = match (&channel, new_address) {
                 (_, Some(new)) if self.is_address_of(&kept, &new) => SecretChange::Keep,
                 (_, Some(new)) => SecretChange::Set(new),
                 // The shortened form stands for the stored address.
-                (Way::Web { url }, None) if is_shortened(url) => SecretChange::Keep,
-                (Way::Web { .. } | Way::Mail { .. }, None) => SecretChange::Remove,
+                (Channel::Webhook { url }, None) if is_shortened(url) => SecretChange::Keep,
+                (Channel::Webhook { .. } | Channel::Email { .. }, None) => SecretChange::Remove,
             };
-            kept.settings = written(&way)?;
+            kept.settings = written(&channel)?;
         }
         if let Some(hours) = change.sign_of_life_h {
             kept.sign_of_life_h = read_sign_of_life(Some(hours))?;
         }
         let secret = change.secret.map_or(SecretChange::Keep, |new| SecretChange::Set(new.into_inner()));
-        let new = ReceiverSettings {
+        let new = ContactSettings {
             name: &kept.name,
             settings: &kept.settings,
             sign_of_life_h: kept.sign_of_life_h,
         };
-        self.store.edit_receiver(name, &new, &secret, &address)?;
+        self.store.edit_contact(name, &new, &secret, &address)?;
         Ok(kept.name)
     }
 
-    /// Removes a receiver.
+    /// Removes a contact.
     ///
     /// # Errors
     /// [`ServiceError::NotFound`], or when the records cannot be written.
-    pub fn remove_receiver(&self, name: &str) -> Result<(), ServiceError> {
-        self.store.remove_receiver(name).map_err(|error| self.explain(error))
+    pub fn remove_contact(&self, name: &str) -> Result<(), ServiceError> {
+        self.store.remove_contact(name).map_err(|error| self.explain(error))
     }
 }
 
 impl Records {
-    /// Opens the secret of a receiver.
+    /// Opens the secret of a contact.
     ///
     /// # Errors
     /// [`ServiceError::SecretLost`] when it cannot be opened.
-    pub(crate) fn open_receiver_secret(
+    pub(crate) fn open_contact_secret(
         &self,
-        kept: &StoredReceiver,
+        kept: &StoredContact,
     ) -> Result<Option<SecretString>, ServiceError> {
         let opened = kept.secret.as_ref().map(|secret| self.store.unseal(secret)).transpose();
         let name = || kept.name.clone();
-        opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Receiver, name: name(), secret: "secret" })
+        opened.map_err(|_| ServiceError::SecretLost { kind: Kind::Contact, name: name(), secret: "secret" })
     }
 
-    /// Returns where and how a receiver is notified, with the whole address.
+    /// Returns where and how a contact is notified, with the whole address.
     ///
     /// # Errors
     /// [`ServiceError::SecretLost`] when the address cannot be opened.
-    pub(crate) fn full_way(&self, kept: &StoredReceiver) -> Result<Way, ServiceError> {
-        let way = read_way(kept)?;
-        let Some(address) = &kept.address else { return Ok(way) };
+    pub(crate) fn full_channel(&self, kept: &StoredContact) -> Result<Channel, ServiceError> {
+        let channel = read_channel(kept)?;
+        let Some(address) = &kept.address else { return Ok(channel) };
         let lost =
-            |_| ServiceError::SecretLost { kind: Kind::Receiver, name: kept.name.clone(), secret: "address" };
+            |_| ServiceError::SecretLost { kind: Kind::Contact, name: kept.name.clone(), secret: "address" };
         let address = self.store.unseal(address).map_err(lost)?;
-        Ok(match way {
-            Way::Web { .. } => Way::Web { url: address.expose_secret().to_owned() },
-            way @ Way::Mail { .. } => way,
+        Ok(match channel {
+            Channel::Webhook { .. } => Channel::Webhook { url: address.expose_secret().to_owned() },
+            channel @ Channel::Email { .. } => channel,
         })
     }
 
-    fn is_address_of(&self, kept: &StoredReceiver, address: &SecretString) -> bool {
+    fn is_address_of(&self, kept: &StoredContact, address: &SecretString) -> bool {
         let known = kept.address.as_ref().and_then(|known| self.store.unseal(known).ok());
         known.is_some_and(|known| known.expose_secret() == address.expose_secret())
     }
 }
 
-/// Reads the stored settings of a receiver.
-pub(crate) fn read_way(kept: &StoredReceiver) -> Result<Way, ServiceError> {
+/// Reads the stored settings of a contact.
+pub(crate) fn read_channel(kept: &StoredContact) -> Result<Channel, ServiceError> {
     serde_json::from_str(&kept.settings)
-        .map_err(|_| ServiceError::Internal("a receiver's settings cannot be read"))
+        .map_err(|_| ServiceError::Internal("a contact's settings cannot be read"))
 }
 
-fn written(way: &Way) -> Result<String, ServiceError> {
-    serde_json::to_string(way).map_err(|_| ServiceError::Internal("a receiver's settings cannot be written"))
+fn written(channel: &Channel) -> Result<String, ServiceError> {
+    serde_json::to_string(channel)
+        .map_err(|_| ServiceError::Internal("a contact's settings cannot be written"))
 }
 
 /// Mark in a web address that is shortened.
@@ -136,14 +137,17 @@ fn is_shortened(url: &str) -> bool {
     url.contains(SHORTENED)
 }
 
-/// Checks where and how a receiver is to be notified. Returns it as it is shown, and the whole address where that is shortened;
+/// Checks where and how a contact is to be notified. Returns it as it is shown, and the whole address where that is shortened;
 /// `None` too for the form that is shown of `before`, which keeps the stored address.
-fn read_new_way(way: &Way, before: Option<&Way>) -> Result<(Way, Option<SecretString>), ServiceError> {
-    if before == Some(way) {
-        return Ok((way.clone(), None));
+fn read_new_channel(
+    channel: &Channel,
+    before: Option<&Channel>,
+) -> Result<(Channel, Option<SecretString>), ServiceError> {
+    if before == Some(channel) {
+        return Ok((channel.clone(), None));
     }
-    check_way(way)?;
-    let Way::Web { url } = way else { return Ok((way.clone(), None)) };
+    check_channel(channel)?;
+    let Channel::Webhook { url } = channel else { return Ok((channel.clone(), None)) };
     if is_shortened(url) {
         return Err(ServiceError::Invalid {
             field: "url",
@@ -153,12 +157,12 @@ fn read_new_way(way: &Way, before: Option<&Way>) -> Result<(Way, Option<SecretSt
     }
     let shown = shortened_web_address(url);
     let address = (shown != *url).then(|| url.as_str().into());
-    Ok((Way::Web { url: shown }, address))
+    Ok((Channel::Webhook { url: shown }, address))
 }
 
-fn check_way(way: &Way) -> Result<(), ServiceError> {
-    match way {
-        Way::Web { url } => {
+fn check_channel(channel: &Channel) -> Result<(), ServiceError> {
+    match channel {
+        Channel::Webhook { url } => {
             let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
             let host = rest.and_then(|rest| rest.split(['/', '?', '#']).next()).unwrap_or_default();
             if host.is_empty() || url.contains(char::is_whitespace) || host.contains('@') {
@@ -170,13 +174,12 @@ fn check_way(way: &Way) -> Result<(), ServiceError> {
             }
             Ok(())
         }
-        Way::Mail { server, security, from, to, .. } => {
-            read_mailboxes(server, *security, from, to).map_err(|(field, detail)| ServiceError::Invalid {
+        Channel::Email { server, security, from, to, .. } => read_mailboxes(server, *security, from, to)
+            .map_err(|(field, detail)| ServiceError::Invalid {
                 field,
                 detail,
                 hint: "Write a server like mail.example.net:587 and addresses like desk@example.net.",
-            })
-        }
+            }),
     }
 }
 

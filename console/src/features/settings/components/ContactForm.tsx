@@ -1,18 +1,18 @@
 import { useState, type ReactNode } from "react";
 
-import type { NewReceiver, Schemas, Way } from "../../../api/types";
+import type { NewContact, Schemas, Channel } from "../../../api/types";
 import { Button } from "../../../ui/Button";
 import { Copy } from "../../../ui/Copy";
 import { faultOf } from "../../../ui/Fault";
 import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
-import { useAddReceiver } from "../queries";
+import { useAddContact } from "../queries";
 
-const EMPTY = { name: "", by: "web", url: "", server: "", security: "tls", from: "", to: "", user: "", secret: "" };
+const EMPTY = { name: "", type: "webhook", url: "", server: "", security: "tls", from: "", to: "", user: "", secret: "" };
 
-/** Where and how somebody is told. */
-export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
-  const add = useAddReceiver();
+/** Form for a contact: its name, channel and secret. */
+export function ContactForm({ onDone }: { onDone: () => void }): ReactNode {
+  const add = useAddContact();
   const [typed, setTyped] = useState(EMPTY);
   const set = (change: Partial<typeof EMPTY>) => setTyped({ ...typed, ...change });
   const fault = (field: string) => faultOf(add.error, field);
@@ -27,7 +27,7 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
     return (
       <div className="grid gap-3">
         <p>
-          <strong>{add.data.receiver.name} is kept.</strong> Messages to it are signed with this secret. It is not shown again.
+          <strong>{add.data.contact.name} is kept.</strong> Messages to it are signed with this secret. It is not shown again.
         </p>
         <Copy label="Signing secret" text={add.data.secret} />
         <Button kind="strong" onClick={onDone} className="justify-self-end">
@@ -37,20 +37,20 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
     );
   }
   return (
-    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the receiver">
+    <Form onSubmit={submit} error={add.error} disabled={add.isPending} action="Add the contact">
       <div className="grid gap-4 sm:grid-cols-2">
         <Field label="Name" required value={typed.name} onChange={(event) => set({ name: event.target.value })} error={fault("name")} />
         <SelectField
-          label="Told by"
-          value={typed.by}
-          onChange={(event) => set({ by: event.target.value })}
+          label="Notified by"
+          value={typed.type}
+          onChange={(event) => set({ type: event.target.value })}
           choices={[
-            { value: "web", label: "a signed post to a web address" },
-            { value: "mail", label: "mail" },
+            { value: "webhook", label: "webhook (a signed POST)" },
+            { value: "email", label: "e-mail" },
           ]}
         />
       </div>
-      {typed.by === "web" ? (
+      {typed.type === "webhook" ? (
         <Field
           label="Web address"
           type="url"
@@ -64,10 +64,10 @@ export function ReceiverForm({ onDone }: { onDone: () => void }): ReactNode {
         <Mail typed={typed} set={set} fault={fault} />
       )}
       <SecretField
-        label={typed.by === "web" ? "Signing secret" : "Password of the mail server"}
+        label={typed.type === "webhook" ? "Signing secret" : "Password of the mail server"}
         value={typed.secret}
         onChange={(event) => set({ secret: event.target.value })}
-        help={typed.by === "web" ? "Left empty, one is made and shown once." : undefined}
+        help={typed.type === "webhook" ? "Left empty, one is made and shown once." : undefined}
         error={fault("secret")}
       />
     </Form>
@@ -122,17 +122,17 @@ function Mail({ typed, set, fault }: MailProps): ReactNode {
   );
 }
 
-function request(typed: typeof EMPTY): NewReceiver {
-  const way: Way =
-    typed.by === "web"
-      ? { by: "web", url: typed.url }
+function request(typed: typeof EMPTY): NewContact {
+  const channel: Channel =
+    typed.type === "webhook"
+      ? { type: "webhook", url: typed.url }
       : {
-          by: "mail",
+          type: "email",
           server: typed.server,
           security: typed.security as Schemas["MailSecurity"],
           from: typed.from,
           to: typed.to.split(/[,\s]+/).filter((each) => each !== ""),
           ...(typed.user === "" ? {} : { user: typed.user }),
         };
-  return { name: typed.name, way, ...(typed.secret === "" ? {} : { secret: typed.secret }) };
+  return { name: typed.name, channel, ...(typed.secret === "" ? {} : { secret: typed.secret }) };
 }

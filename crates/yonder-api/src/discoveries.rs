@@ -8,7 +8,7 @@ use crate::secret::Secret;
 /// Where to look for cameras.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct NewFind {
+pub struct NewDiscovery {
     /// Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
     /// are probed.
     #[serde(default, skip_serializing_if = "Option::is_none")]

@@ -1,0 +1,1 @@
+UPDATE feed SET pin = zeroblob(32) WHERE name = 'Viaduct';
