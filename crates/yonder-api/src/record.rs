@@ -79,6 +79,13 @@ pub struct ReportRequest {
     /// Like `2026-11`; this one unless said otherwise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub month: Option<String>,
+    /// Maximum number of outages, from 1 to 10 000; all by default. The address of the next page is in the header `Link`.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[param(minimum = 1, maximum = 10_000)]
+    pub limit: Option<usize>,
+    /// Number of outages to leave out at the begin.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub skip: Option<usize>,
 }
 
 /// What one side has to answer for.
@@ -158,8 +165,11 @@ pub struct Report {
     pub sites: Vec<ReportLine>,
     /// Feeds, relays and pushes.
     pub lines: Vec<ReportLine>,
-    /// Outages, oldest first.
+    /// Outages, oldest first; a page of them where a limit was given.
     pub outages: Vec<Outage>,
+    /// Number of all outages.
+    #[serde(default)]
+    pub outage_count: usize,
 }
 
 /// The last day of every relay, in bands.

@@ -247,7 +247,7 @@ pub struct LinkFacts {
 pub struct RatesRequest {
     /// `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[param(value_type = Option<RateRange>)]
+    #[param(value_type = Option<RateRange>, inline)]
     pub range: Option<String>,
 }
 

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{
     Acknowledge, AddedContact, Alert, AlertChange, Contact, ContactChange, Mute, NewAlert, NewContact,
     Problem,
@@ -13,6 +13,7 @@ use yonder_store::Kind;
 use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -28,10 +29,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All alerts by name, with what they go on about.
-#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Alert])))]
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(PageRequest),
+    responses((status = 200, body = [Alert])))]
 #[get("/alerts")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Alert>>, HttpError> {
-    reading(&service, |service| service.notifications().alerts()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let alerts = reading(&service, |service| service.notifications().alerts()).await?;
+    page.respond(&request, &alerts, |item| &item.name)
 }
 
 /// Adds an alert.
@@ -121,10 +129,17 @@ async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Res
 }
 
 /// All contacts by name.
-#[utoipa::path(context_path = "/api/v1", tag = "alerts", responses((status = 200, body = [Contact])))]
+#[utoipa::path(context_path = "/api/v1", tag = "alerts", params(PageRequest),
+    responses((status = 200, body = [Contact])))]
 #[get("/contacts")]
-async fn list_contacts(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Contact>>, HttpError> {
-    reading(&service, |service| service.notifications().contacts()).await.map(Json)
+async fn list_contacts(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let contacts = reading(&service, |service| service.notifications().contacts()).await?;
+    page.respond(&request, &contacts, |item| &item.name)
 }
 
 /// Adds a contact. A web contact without a secret gets one, which is shown this once.

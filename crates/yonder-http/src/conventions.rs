@@ -89,6 +89,10 @@ fn complete(path: &str, method: &'static str, operation: &mut Operation) {
     for (status, response) in responses.iter_mut() {
         if status.starts_with(['4', '5']) {
             *response = shared();
+        } else if let RefOr::T(response) = response
+            && response.description.is_empty()
+        {
+            description_of(status).clone_into(&mut response.description);
         }
     }
     let takes_body = operation.request_body.is_some();
@@ -117,6 +121,17 @@ fn operation_id(path: &str, handler: &str) -> String {
     let singular = collection.trim_end_matches('s');
     let name = handler.trim_end_matches(&format!("_{collection}")).trim_end_matches(&format!("_{singular}"));
     if name == collection { collection } else { format!("{collection}_{name}") }
+}
+
+/// Returns the description of a response without one; OpenAPI requires it.
+fn description_of(status: &str) -> &'static str {
+    match status {
+        "101" => "The connection goes on as a WebSocket.",
+        "201" => "Created; its address is in the header `Location`.",
+        "202" => "Accepted: a job does the work, at the address in the header `Location`.",
+        "204" => "Done; there is nothing to return.",
+        _ => "Done.",
+    }
 }
 
 fn shared() -> RefOr<utoipa::openapi::Response> {

@@ -1,13 +1,14 @@
 //! `/api/v1/destinations`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Destination, DestinationChange, NewDestination, Problem, Rekey, RevealedKey, Stored};
 use yonder_store::Kind;
 
 use super::caller::{Admin, Authorized as _, Caller, Operator, audited, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -22,10 +23,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All destinations by name.
-#[utoipa::path(context_path = "/api/v1", tag = "destinations", responses((status = 200, body = [Destination])))]
+#[utoipa::path(context_path = "/api/v1", tag = "destinations", params(PageRequest),
+    responses((status = 200, body = [Destination])))]
 #[get("/destinations")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Destination>>, HttpError> {
-    reading(&service, |service| service.records().destinations()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let destinations = reading(&service, |service| service.records().destinations()).await?;
+    page.respond(&request, &destinations, |item| &item.name)
 }
 
 /// Adds a destination; what was put right in the pasted address and key is told.

@@ -1,13 +1,14 @@
 //! `/api/v1/feeds`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Feed, FeedChange, NewFeed, Problem};
 use yonder_store::Kind;
 
 use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -15,10 +16,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All feeds by name.
-#[utoipa::path(context_path = "/api/v1", tag = "feeds", responses((status = 200, body = [Feed])))]
+#[utoipa::path(context_path = "/api/v1", tag = "feeds", params(PageRequest),
+    responses((status = 200, body = [Feed])))]
 #[get("/feeds")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Feed>>, HttpError> {
-    reading(&service, |service| service.records().feeds()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let feeds = reading(&service, |service| service.records().feeds()).await?;
+    page.respond(&request, &feeds, |item| &item.name)
 }
 
 /// Adds a feed.

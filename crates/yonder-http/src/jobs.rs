@@ -18,6 +18,7 @@ use yonder_service::{JobContext, JobEntry, NewJob, Service, ServiceError};
 
 use super::caller::{Caller, Operator};
 use crate::error::{HttpError, problem};
+use crate::page::PageRequest;
 
 /// Longest wait for the end of a job, in seconds.
 const MAX_WAIT_S: u32 = 30;
@@ -149,11 +150,19 @@ fn is_visible(job: &JobEntry, caller: &Caller) -> bool {
 }
 
 /// Jobs of the last hour, the latest first: one's own, and with the role admin all.
-#[utoipa::path(context_path = "/api/v1", tag = "jobs", responses((status = 200, body = [Job])))]
+#[utoipa::path(context_path = "/api/v1", tag = "jobs", params(PageRequest),
+    responses((status = 200, body = [Job])))]
 #[get("/jobs")]
-async fn list(service: Data<Service>, caller: Caller) -> Json<Vec<Job>> {
+async fn list(
+    service: Data<Service>,
+    caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
     let jobs = service.jobs().list();
-    Json(jobs.iter().filter(|job| is_visible(job, &caller)).map(|job| job.to_api(problem)).collect())
+    let jobs: Vec<Job> =
+        jobs.iter().filter(|job| is_visible(job, &caller)).map(|job| job.to_api(problem)).collect();
+    page.respond(&request, &jobs, |item| &item.id)
 }
 
 /// A job, at once or when it has ended.

@@ -19,6 +19,7 @@ mod json;
 mod limits;
 mod metrics;
 mod openapi;
+mod page;
 mod patterns;
 mod people;
 mod platforms;

@@ -1,13 +1,14 @@
 //! `/api/v1/patterns`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, post, put};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post, put};
 use yonder_api::{Feed, Pattern, PatternFeeds, Problem, StoredPattern};
 use yonder_store::Kind;
 
 use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -15,10 +16,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All patterns by name.
-#[utoipa::path(context_path = "/api/v1", tag = "patterns", responses((status = 200, body = [StoredPattern])))]
+#[utoipa::path(context_path = "/api/v1", tag = "patterns", params(PageRequest),
+    responses((status = 200, body = [StoredPattern])))]
 #[get("/patterns")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<StoredPattern>>, HttpError> {
-    reading(&service, |service| service.records().patterns()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let patterns = reading(&service, |service| service.records().patterns()).await?;
+    page.respond(&request, &patterns, |item| &item.name)
 }
 
 /// Adds a pattern.

@@ -1,6 +1,6 @@
 //! `/api/v1/people` and `/api/v1/invitations`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{
     Invitation, InvitationCode, Join, MadeInvitation, NewInvitation, Person, PersonChange, Problem, SignedIn,
@@ -11,6 +11,7 @@ use super::caller::{Admin, Authorized as _, agent, changing, reading, recorded};
 use super::session::signed_in;
 use crate::access::Access;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -20,10 +21,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 
 /// Everybody who may sign in, by name.
 #[utoipa::path(context_path = "/api/v1", tag = "people",
+    params(PageRequest),
     responses((status = 200, body = [Person]), (status = 403, body = Problem)))]
 #[get("/people")]
-async fn list(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Person>>, HttpError> {
-    reading(&service, |service| service.records().people()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _admin: Admin,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let people = reading(&service, |service| service.records().people()).await?;
+    page.respond(&request, &people, |item| &item.name)
 }
 
 /// Gives a person another role.
@@ -51,10 +59,17 @@ async fn remove(service: Data<Service>, admin: Admin, name: Path<String>) -> Res
 }
 
 /// Invitations that nobody has taken up yet.
-#[utoipa::path(context_path = "/api/v1", tag = "people", responses((status = 200, body = [Invitation])))]
+#[utoipa::path(context_path = "/api/v1", tag = "people", params(PageRequest),
+    responses((status = 200, body = [Invitation])))]
 #[get("/invitations")]
-async fn invitations(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Invitation>>, HttpError> {
-    reading(&service, |service| service.records().invitations()).await.map(Json)
+async fn invitations(
+    service: Data<Service>,
+    _admin: Admin,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let invitations = reading(&service, |service| service.records().invitations()).await?;
+    page.respond(&request, &invitations, |item| &item.name)
 }
 
 /// Invites somebody, or gives somebody who forgot their password a link to a new one. The link works once, for three

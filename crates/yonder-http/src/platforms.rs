@@ -1,7 +1,7 @@
 //! `/api/v1/platforms`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{NewPlatform, Platform, PlatformChange, Problem, RuleKind};
 use yonder_core::platform::{RULES, Rule};
 use yonder_store::Kind;
@@ -9,6 +9,7 @@ use yonder_store::Kind;
 use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -24,10 +25,17 @@ async fn rules(_caller: Caller) -> Json<Vec<RuleKind>> {
 }
 
 /// All platforms by name: rule sheets that ship, and one's own.
-#[utoipa::path(context_path = "/api/v1", tag = "platforms", responses((status = 200, body = [Platform])))]
+#[utoipa::path(context_path = "/api/v1", tag = "platforms", params(PageRequest),
+    responses((status = 200, body = [Platform])))]
 #[get("/platforms")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Platform>>, HttpError> {
-    reading(&service, |service| service.records().platforms()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let platforms = reading(&service, |service| service.records().platforms()).await?;
+    page.respond(&request, &platforms, |item| &item.name)
 }
 
 /// Adds a platform, perhaps like another one.

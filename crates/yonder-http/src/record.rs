@@ -1,7 +1,8 @@
 //! `/api/v1/logbook`, `/api/v1/report`, `/api/v1/day` and `/api/v1/relays/{name}/rates`
 
-use actix_web::get;
+use actix_web::http::header::LINK;
 use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, get};
 use yonder_api::{
     AuditEntry, AuditRequest, Day, LogEntry, LogbookRequest, Problem, Rates, RatesRequest, Report,
     ReportRequest,
@@ -9,6 +10,7 @@ use yonder_api::{
 
 use super::caller::{Admin, Caller, reading};
 use crate::error::HttpError;
+use crate::page::{checked_limit, next};
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -47,8 +49,19 @@ async fn report(
     service: Data<Service>,
     _caller: Caller,
     request: Query<ReportRequest>,
-) -> Result<Json<Report>, HttpError> {
-    reading(&service, move |service| service.history().report(request.month.as_deref())).await.map(Json)
+    http: HttpRequest,
+) -> Result<HttpResponse, HttpError> {
+    let (limit, skip) = (checked_limit(request.limit)?, request.skip.unwrap_or_default());
+    let mut report =
+        reading(&service, move |service| service.history().report(request.month.as_deref())).await?;
+    report.outages = report.outages.into_iter().skip(skip).take(limit).collect();
+    let mut response = HttpResponse::Ok();
+    let end = skip.saturating_add(report.outages.len());
+    if !report.outages.is_empty() && end < report.outage_count {
+        let query = format!("month={}&limit={limit}&skip={end}", report.month);
+        response.insert_header((LINK, next(&http, &query)));
+    }
+    Ok(response.json(report))
 }
 
 /// The last day of every relay that ran in it, in bands of minutes.

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use futures_util::StreamExt as _;
 use yonder_api::{
     BulkStart, Job, JobKind, NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange,
@@ -15,6 +15,7 @@ use super::caller::{Admin, Authorized as _, Caller, Operator, changing, reading,
 use super::jobs::{self, Preference};
 use super::json::created;
 use crate::error::{HttpError, problem as problem_of};
+use crate::page::PageRequest;
 use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blocking};
 
 /// Preflights of a bulk start that run at a time.
@@ -43,10 +44,16 @@ async fn status(service: Data<Service>, _caller: Caller) -> Json<Status> {
 }
 
 /// All relays by name.
-#[utoipa::path(context_path = "/api/v1", tag = "relays", responses((status = 200, body = [Relay])))]
+#[utoipa::path(context_path = "/api/v1", tag = "relays", params(PageRequest),
+    responses((status = 200, body = [Relay])))]
 #[get("/relays")]
-async fn list(service: Data<Service>, _caller: Caller) -> Json<Vec<Relay>> {
-    Json(service.records().relays())
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    page.respond(&request, &service.records().relays(), |item| &item.name)
 }
 
 /// Adds a relay, which is off.

@@ -1,6 +1,6 @@
 //! `/api/v1/session`, `/api/v1/sessions` and `/api/v1/setup`: signing in and out.
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
 use actix_web::{HttpRequest, HttpResponse, delete, get, post};
 use secrecy::SecretString;
 use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeeded, SignedIn};
@@ -10,6 +10,7 @@ use yonder_store::Kind;
 use super::caller::{Authorized as _, Caller, agent, audited, changing, reading, recorded};
 use crate::access::Access;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::ServiceError;
 use yonder_service::{SESSION_S, Service, role_facts};
 
@@ -108,13 +109,20 @@ async fn change_password(
 }
 
 /// Sessions that go on: one's own; for admins, everybody's.
-#[utoipa::path(context_path = "/api/v1", tag = "session", responses((status = 200, body = [Session])))]
+#[utoipa::path(context_path = "/api/v1", tag = "session", params(PageRequest),
+    responses((status = 200, body = [Session])))]
 #[get("/sessions")]
-async fn list(service: Data<Service>, caller: Caller) -> Result<Json<Vec<Session>>, HttpError> {
+async fn list(
+    service: Data<Service>,
+    caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
     let asking = caller.session().map(|session| session.token.clone());
-    reading(&service, move |service| service.auth().sessions(whose(&caller).as_deref(), asking.as_ref()))
-        .await
-        .map(Json)
+    let sessions =
+        reading(&service, move |service| service.auth().sessions(whose(&caller).as_deref(), asking.as_ref()))
+            .await?;
+    page.respond(&request, &sessions, |item| &item.id)
 }
 
 /// Ends a session: one of one's own; for admins, anybody's.

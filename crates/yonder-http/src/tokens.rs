@@ -1,12 +1,13 @@
 //! `/api/v1/tokens`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, post};
 use yonder_api::{MadeToken, NewToken, Problem, Token};
 use yonder_store::Kind;
 
 use super::caller::{Admin, Authorized as _, reading, recorded};
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -15,10 +16,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 
 /// All tokens for programs by name.
 #[utoipa::path(context_path = "/api/v1", tag = "people",
+    params(PageRequest),
     responses((status = 200, body = [Token]), (status = 403, body = Problem)))]
 #[get("/tokens")]
-async fn list(service: Data<Service>, _admin: Admin) -> Result<Json<Vec<Token>>, HttpError> {
-    reading(&service, |service| service.records().tokens()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _admin: Admin,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let tokens = reading(&service, |service| service.records().tokens()).await?;
+    page.respond(&request, &tokens, |item| &item.name)
 }
 
 /// Makes a token; its secret is shown in this answer alone.

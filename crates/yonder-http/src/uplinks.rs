@@ -1,13 +1,14 @@
 //! `/api/v1/uplinks` and `/api/v1/budget`
 
-use actix_web::web::{Data, Json, Path, ServiceConfig};
-use actix_web::{HttpResponse, delete, get, patch, post};
+use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
 use yonder_api::{Budget, NewUplink, Problem, Uplink, UplinkChange, WhatIf};
 use yonder_store::Kind;
 
 use super::caller::{Admin, Authorized as _, Caller, reading, recorded};
 use super::json::created;
 use crate::error::HttpError;
+use crate::page::PageRequest;
 use yonder_service::Service;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
@@ -15,10 +16,17 @@ pub(super) fn configure(config: &mut ServiceConfig) {
 }
 
 /// All uplinks, those of this machine first.
-#[utoipa::path(context_path = "/api/v1", tag = "uplinks", responses((status = 200, body = [Uplink])))]
+#[utoipa::path(context_path = "/api/v1", tag = "uplinks", params(PageRequest),
+    responses((status = 200, body = [Uplink])))]
 #[get("/uplinks")]
-async fn list(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Uplink>>, HttpError> {
-    reading(&service, |service| service.records().uplinks()).await.map(Json)
+async fn list(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    page: Query<PageRequest>,
+) -> Result<HttpResponse, HttpError> {
+    let uplinks = reading(&service, |service| service.records().uplinks()).await?;
+    page.respond(&request, &uplinks, |item| &item.name)
 }
 
 /// Adds an uplink.

@@ -22,6 +22,7 @@ mod changes;
 mod identity;
 mod jobs;
 mod keeping;
+mod pages;
 mod people;
 mod platform_side;
 

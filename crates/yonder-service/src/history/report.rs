@@ -81,6 +81,7 @@ impl History {
             to: time::text(time::from_millis(until_ms)),
             sites: self.sites(&lines)?,
             lines: lines.iter().map(|line| self.report_line(line)).collect::<Result<_, _>>()?,
+            outage_count: outages.len(),
             outages: outages.iter().map(|outage| outage_facts(outage, from_ms, until_ms)).collect(),
         })
     }
