@@ -6,7 +6,11 @@ PACKAGES := build-essential tshark chromium chromium-driver iproute2 faketime sy
 # dpkg-query fails for packages that it has never heard of; those are missing too.
 MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
 
-.PHONY: demo test setup console build lint bench soak screenshots openapi clean
+# Programs for tests, unpacked from their Debian packages: installed, they would run as services.
+TOOL_PACKAGES := nginx prometheus
+TOOLS := .tools/usr/sbin/nginx .tools/usr/bin/promtool
+
+.PHONY: demo test setup tools console build lint bench soak screenshots openapi clean
 
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
@@ -16,7 +20,7 @@ demo: console
 	./target/debug/yonder demo --home .demo
 
 ## test: every test, on the real program, with a browser and a protocol analyser
-test: setup console
+test: setup tools console
 	cd console && npm run test
 	cargo test --workspace --locked
 
@@ -27,6 +31,15 @@ setup:
 		$(SUDO) apt-get update -qq && \
 		$(SUDO) env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $$missing; \
 	fi
+
+## tools: a proxy and a checker of metrics, for tests
+tools: $(TOOLS)
+
+$(TOOLS) &:
+	@echo "Unpacking $(TOOL_PACKAGES)" && $(SUDO) apt-get update -qq
+	@mkdir -p .tools/packages && cd .tools/packages && apt-get download -qq $(TOOL_PACKAGES)
+	@for package in .tools/packages/*.deb; do dpkg-deb --extract $$package .tools || exit 1; done
+	@rm -r .tools/packages && touch $(TOOLS)
 
 ## console: the web console, which becomes part of the program
 console: console/dist/index.html

@@ -277,6 +277,27 @@ impl Engine {
         lock(&self.running).feeds.get(name).map(|running| running.handle.snapshot().feed(self.clock))
     }
 
+    /// Returns all running relays and all running feeds as their last snapshots show them, in order of their names. A feed that
+    /// runs for several relays is listed once.
+    #[must_use]
+    pub fn running(&self) -> (Vec<RelayView>, Vec<FeedView>) {
+        let running = lock(&self.running);
+        let (mut relays, mut feeds) = (Vec::new(), Vec::new());
+        for feed in running.feeds.values() {
+            let snapshot = feed.handle.snapshot();
+            let view = snapshot.feed(self.clock);
+            for (name, relay) in &feed.relays {
+                let pushes = relay.views(name, &snapshot, &self.clock);
+                relays.push(RelayView { name: name.clone(), feed: view.clone(), pushes });
+            }
+            feeds.push(view);
+        }
+        drop(running);
+        relays.sort_by(|a, b| a.name.cmp(&b.name));
+        feeds.sort_by(|a, b| a.name.cmp(&b.name));
+        (relays, feeds)
+    }
+
     /// Surveys a feed: its streams are watched together. `tell` hears how it goes on, about once a second, and at
     /// last the outcome, which is returned as well.
     ///

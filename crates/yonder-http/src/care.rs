@@ -1,9 +1,9 @@
 //! `/api/v1/backup`, `/api/v1/selfcheck` and `/metrics`
 
-use actix_web::http::header::CACHE_CONTROL;
+use actix_web::http::header::{ACCEPT, CACHE_CONTROL};
 use actix_web::middleware::from_fn;
 use actix_web::web::{Data, Json, ServiceConfig};
-use actix_web::{HttpResponse, get, post};
+use actix_web::{HttpRequest, HttpResponse, get, post};
 use yonder_api::{Check, Job, JobKind, MasterKeyRotation, Problem};
 use yonder_service::run_blocking;
 use yonder_store::Kind;
@@ -11,11 +11,8 @@ use yonder_store::Kind;
 use super::caller::{Admin, Authorized as _, Caller, audited, identify_first, reading};
 use super::jobs::{self, Preference};
 use crate::error::HttpError;
-use crate::metrics;
+use crate::metrics::{self, RequestMetrics};
 use yonder_service::Service;
-
-/// Media type of `OpenMetrics` text.
-const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(backup).service(selfcheck).service(rotate_master_key);
@@ -78,7 +75,13 @@ async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<C
 
 /// Figures for whatever collects them, in `OpenMetrics` text.
 #[get("/metrics", wrap = "from_fn(identify_first)")]
-async fn read_metrics(service: Data<Service>, _caller: Caller) -> HttpResponse {
-    let text = metrics::text(&service.status(), &service.process_figures());
-    HttpResponse::Ok().content_type(OPEN_METRICS).insert_header((CACHE_CONTROL, "no-store")).body(text)
+async fn read_metrics(
+    service: Data<Service>,
+    _caller: Caller,
+    request: HttpRequest,
+    requests: Data<RequestMetrics>,
+) -> HttpResponse {
+    let accept = request.headers().get(ACCEPT).and_then(|accept| accept.to_str().ok());
+    let (media_type, text) = metrics::exposition(accept, &service.figures(), &requests);
+    HttpResponse::Ok().content_type(media_type).insert_header((CACHE_CONTROL, "no-store")).body(text)
 }

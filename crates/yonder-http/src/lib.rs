@@ -40,6 +40,7 @@ use actix_web::web::{self, Data, ServiceConfig};
 
 use crate::error::HttpError;
 use crate::limits::Limits;
+use crate::metrics::RequestMetrics;
 use yonder_service::Service;
 use yonder_service::ServiceError;
 
@@ -48,15 +49,16 @@ pub use openapi::openapi;
 pub use server::{Server, ServerConfig, ServerError};
 pub use tls::{TlsError, TlsFiles};
 
-/// Returns the configuration of all routes. Clones of `limits` share their counters.
-fn configure(access: Access, limits: Limits) -> impl FnOnce(&mut ServiceConfig) {
-    move |config| configure_routes(config, access, limits)
+/// Returns the configuration of all routes. Clones of `limits` and of `requests` share their counters.
+fn configure(access: Access, limits: Limits, requests: RequestMetrics) -> impl FnOnce(&mut ServiceConfig) {
+    move |config| configure_routes(config, access, limits, requests)
 }
 
-fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits) {
+fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, requests: RequestMetrics) {
     config
         .app_data(Data::new(access))
         .app_data(Data::new(limits))
+        .app_data(Data::new(requests))
         .app_data(json::configuration())
         .app_data(
             web::QueryConfig::default()

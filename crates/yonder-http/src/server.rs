@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use actix_web::dev::ServerHandle;
+use actix_web::middleware::from_fn;
 use actix_web::web::Data;
 use actix_web::{App, HttpServer};
 
@@ -15,6 +16,7 @@ use yonder_service::Service;
 
 use crate::access::Access;
 use crate::limits::Limits;
+use crate::metrics::{RequestMetrics, count_request};
 use crate::tls::{CHECK_INTERVAL, Certificate, TlsError, TlsFiles};
 
 /// Threads that serve requests. Little happens here: media runs on threads of its own.
@@ -150,9 +152,10 @@ impl Server {
         let Self { listener, local, certificate, access, service } = self;
         let data = Data::from(Arc::clone(&service));
         let loops = service.start_loops();
-        let limits = Limits::default();
+        let (limits, requests) = (Limits::default(), RequestMetrics::default());
         let app = move || {
-            App::new().app_data(data.clone()).configure(super::configure(access.clone(), limits.clone()))
+            let routes = super::configure(access.clone(), limits.clone(), requests.clone());
+            App::new().app_data(data.clone()).wrap(from_fn(count_request)).configure(routes)
         };
         let server = HttpServer::new(app)
             .workers(WORKERS)

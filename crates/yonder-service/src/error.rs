@@ -227,7 +227,7 @@ impl ServiceError {
             Self::NoSuchPage(_) => "request.no-such-page",
             Self::Running { .. } => "request.running",
             Self::NotRunning(_) => "relay.off",
-            Self::NotTold(_) => "contact.not-told",
+            Self::NotTold(_) => "contact.unreachable",
             Self::SameKey(_) => "destination.same-key",
             Self::KeyInUse { .. } => "relay.key-in-use",
             Self::PreflightFailed { .. } => "relay.preflight-failed",

@@ -2,7 +2,7 @@
 
 use std::fs::{self, DirBuilder, OpenOptions};
 use std::io::{self, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _};
+use std::os::unix::fs::{DirBuilderExt as _, OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 
 use secrecy::SecretString;
@@ -41,6 +41,12 @@ pub enum HomeError {
     /// A restore was cut off while it replaced the records.
     #[error("a restore was interrupted while it replaced the records")]
     RestoreInterrupted,
+    /// There are no records.
+    #[error("there are no records at {path}")]
+    NoRecords {
+        /// Path.
+        path: String,
+    },
     /// The key opens the records, so that nothing is to be reset.
     #[error("the master key {path} opens these records")]
     MasterKeyFits {
@@ -133,7 +139,7 @@ impl Home {
         }
     }
 
-    fn has_records(&self) -> bool {
+    pub(crate) fn has_records(&self) -> bool {
         fs::metadata(self.records_file()).is_ok_and(|file| file.len() > 0)
     }
 
@@ -148,6 +154,7 @@ impl Home {
         }
         let master_key = self.master_key()?;
         let path = self.create_records_file()?;
+        self.restrict_rights();
         match Store::open(&path, master_key) {
             Err(StoreError::ForeignMasterKey) => {
                 let file = self.master_key_file();
@@ -162,6 +169,36 @@ impl Home {
                 Err(HomeError::MasterKeyForeign { path: file.display().to_string() })
             }
             opened => Ok(opened?),
+        }
+    }
+
+    /// Takes the rights of others away from the folder and from its files with secrets, as after a copy that did not keep them.
+    fn restrict_rights(&self) {
+        let files = [self.token_file(), self.folder.join("master.key"), self.records_file()];
+        let paths = [(&self.folder, 0o700)].into_iter().chain(files.iter().map(|file| (file, 0o600)));
+        for (path, mode) in paths {
+            let Ok(found) = fs::metadata(path).map(|metadata| metadata.permissions().mode()) else {
+                continue;
+            };
+            if found & 0o077 == 0 {
+                continue;
+            }
+            match fs::set_permissions(path, fs::Permissions::from_mode(mode)) {
+                Ok(()) => tracing::warn!(
+                    path = %path.display(),
+                    "other users of this machine had rights to this file, which are withdrawn; if they may have read it, \
+                     rotate the master key and the token"
+                ),
+                Err(error) => {
+                    tracing::error!(path = %path.display(), %error, "other users have rights to this file")
+                }
+            }
+        }
+        // A key elsewhere, as systemd passes it, is not ours to change.
+        let key = self.master_key_file();
+        let is_public = fs::metadata(&key).is_ok_and(|metadata| metadata.permissions().mode() & 0o007 != 0);
+        if is_public {
+            tracing::error!(path = %key.display(), "every user of this machine can read the master key");
         }
     }
 

@@ -17,10 +17,12 @@
 //! [`Service::execute`] is the one path of every change.
 
 mod auth;
+mod backups;
 mod change;
 mod channel;
 mod error;
 mod events;
+mod figures;
 mod history;
 mod home;
 mod jobs;
@@ -38,12 +40,15 @@ mod secrets;
 mod service;
 mod sync;
 mod time;
+mod upgrade;
 mod views;
 
 pub use auth::{Auth, SESSION_S, Source};
+pub use backups::{BackupPlan, Backups};
 pub use change::{Actor, Change, Origin};
 pub use error::ServiceError;
 pub use events::{Events, LiveEvent};
+pub use figures::{AlertFigures, DiskFigures, ServiceFigures};
 pub use history::History;
 pub use home::{Home, HomeError};
 pub use jobs::{JobContext, JobEntry, Jobs, NewJob, Outcome};
@@ -60,4 +65,5 @@ pub use secrets::same_secret;
 pub use service::Service;
 pub use sync::run_blocking;
 pub use time::text as time_text;
+pub use upgrade::Upgrade;
 pub use views::{cause as cause_facts, role_facts};

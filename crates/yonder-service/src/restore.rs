@@ -126,7 +126,7 @@ fn set_aside(records: &Path) -> Result<PathBuf, HomeError> {
 
 /// Removes a draft of the records with everything that belongs to it. A backup of an older version is copied before it is migrated;
 /// that copy is the backup itself.
-fn remove_records(draft: &Path) {
+pub(crate) fn remove_records(draft: &Path) {
     let (Some(folder), Some(stem)) = (draft.parent(), draft.file_stem()) else { return };
     let files = fs::read_dir(folder).into_iter().flatten().flatten();
     let stem = format!("{}.", stem.to_string_lossy());

@@ -4,13 +4,17 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OpenFlags, params};
 
 use crate::error::StoreError;
+use crate::migrations;
 use crate::seal::SealError;
-use crate::store::Store;
+use crate::store::{BUSY_TIMEOUT, Store};
 
 impl Store {
+    /// Version of the records that this program writes.
+    pub const VERSION: i64 = migrations::VERSION;
+
     /// A copy of all records as they are at this moment, as a SQLite file. Secrets in it stay sealed.
     ///
     /// # Errors
@@ -41,6 +45,27 @@ impl Store {
             Some(records) => copy(&Connection::open(records)?, path),
             None => self.read(|connection| copy(connection, path)),
         }
+    }
+
+    /// Copies records of any version to a file that does not exist yet, without opening or migrating them, and returns the length
+    /// of the copy. A service may use them meanwhile.
+    ///
+    /// # Errors
+    /// The store's failure, or when the file cannot be written.
+    pub fn copy_file(records: &Path, path: &Path) -> Result<u64, StoreError> {
+        let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        connection.busy_timeout(BUSY_TIMEOUT)?;
+        copy(&connection, path)
+    }
+
+    /// Returns the version of records, without migrating them.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn file_version(records: &Path) -> Result<i64, StoreError> {
+        let connection = Connection::open_with_flags(records, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        connection.busy_timeout(BUSY_TIMEOUT)?;
+        Ok(connection.pragma_query_value(None, "user_version", |row| row.get(0))?)
     }
 
     /// Looks through the whole file for damage.

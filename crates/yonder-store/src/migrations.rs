@@ -30,16 +30,19 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0018-names.sql"),
 ];
 
+/// Version of the records after all migrations.
+#[expect(clippy::cast_possible_wrap, reason = "there are few migrations")]
+pub(crate) const VERSION: i64 = MIGRATIONS.len() as i64;
+
 /// Brings the records to this program's version. Those of an older version are copied first, to a file beside `path`; records in
 /// memory have none.
 pub(crate) fn migrate(connection: &mut Connection, path: Option<&Path>) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
-    let known = i64::try_from(MIGRATIONS.len()).unwrap_or(i64::MAX);
     let done = usize::try_from(found).map_err(|_| StoreError::Damaged("a negative version"))?;
-    if found > known {
-        return Err(StoreError::TooNew { found, known });
+    if found > VERSION {
+        return Err(StoreError::TooNew { found, known: VERSION });
     }
-    if let Some(path) = path.filter(|_| (1..known).contains(&found)) {
+    if let Some(path) = path.filter(|_| (1..VERSION).contains(&found)) {
         copy_before_migration(connection, path, found)?;
     }
     for (version, migration) in (1_i64..).zip(MIGRATIONS).skip(done) {

@@ -15,7 +15,7 @@ use crate::sealed::Keyring;
 use crate::sessions::UnsavedSessions;
 
 /// How long to wait for another program that holds the file.
-const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
+pub(crate) const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
 /// The same once a write has waited so long in vain: queued writes must not each wait as long.
 const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
 /// Prepared statements that a connection keeps: more than there are, so that none is prepared twice.
@@ -145,7 +145,8 @@ impl Store {
     }
 
     /// File of the records; `None` for those in memory.
-    pub(crate) fn path(&self) -> Option<&Path> {
+    #[must_use]
+    pub fn path(&self) -> Option<&Path> {
         self.readers.as_ref().map(|readers| readers.path.as_path())
     }
 

@@ -5,10 +5,11 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use clap::{Args, CommandFactory as _, Parser, Subcommand};
+use clap::{Args, CommandFactory as _, Parser, Subcommand, value_parser};
 use clap_complete::Shell;
 use url::Url;
 use yonder_http::{ServerConfig, TlsFiles};
+use yonder_service::BackupPlan;
 
 use crate::client::Client;
 use crate::commands::{
@@ -16,7 +17,7 @@ use crate::commands::{
     audit::AuditArguments,
     book::BookCommand,
     budget::BudgetArguments,
-    care::{BackupArguments, RestoreArguments},
+    care::{BackupArguments, RestoreArguments, UpgradeArguments},
     contact::ContactCommand,
     destination::DestinationCommand,
     feed::FeedCommand,
@@ -71,11 +72,35 @@ pub(crate) struct ServeArguments {
     /// Accept plain HTTP from other machines.
     #[arg(long)]
     insecure: bool,
+    /// Folder of scheduled backups; `backups` in the home folder by default.
+    #[arg(long, env = "YONDER_BACKUP_FOLDER", value_name = "DIR")]
+    backup_folder: Option<PathBuf>,
+    /// Time from one scheduled backup to the next.
+    #[arg(long, default_value = "24h", value_parser = parse_duration, value_name = "TIME")]
+    backup_every: Duration,
+    /// Number of scheduled backups that are kept.
+    #[arg(long, default_value_t = 7, value_parser = value_parser!(u16).range(1..=1_000), value_name = "NUMBER")]
+    backup_keep: u16,
+    /// Schedule no backups.
+    #[arg(long, conflicts_with_all = ["backup_folder", "backup_keep"])]
+    no_backups: bool,
+}
+
+impl ServeArguments {
+    /// Returns the schedule of backups of the records in `home`.
+    pub(crate) fn backup_plan(&self, home: &Path) -> Option<BackupPlan> {
+        (!self.no_backups).then(|| BackupPlan {
+            folder: self.backup_folder.clone().unwrap_or_else(|| home.join("backups")),
+            every: self.backup_every,
+            keep: usize::from(self.backup_keep),
+        })
+    }
 }
 
 impl From<ServeArguments> for ServerConfig {
     fn from(arguments: ServeArguments) -> Self {
-        let ServeArguments { listen, tls_cert, tls_key, public_url, trusted_proxies, insecure } = arguments;
+        let ServeArguments { listen, tls_cert, tls_key, public_url, trusted_proxies, insecure, .. } =
+            arguments;
         let tls = tls_cert.zip(tls_key).map(|(certificate, key)| TlsFiles { certificate, key });
         Self { listen, tls, public_url, trusted_proxies, insecure }
     }
@@ -198,6 +223,8 @@ pub(crate) enum Command {
     Backup(BackupArguments),
     /// Put a backup in the place of the records; the service must not run.
     Restore(RestoreArguments),
+    /// Bring the records to this version of the program, or try that on a copy; the service does it at its start as well.
+    Upgrade(UpgradeArguments),
     /// The master key: rotate it, or replace one that is lost.
     #[command(subcommand)]
     MasterKey(MasterKeyCommand),

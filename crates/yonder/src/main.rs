@@ -43,7 +43,11 @@ fn main() -> ExitCode {
 fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
     let Arguments { connection, command } = arguments;
     match command {
-        Command::Serve(arguments) => serve::run(&connection.home_folder(), arguments.into())?,
+        Command::Serve(arguments) => {
+            let home = connection.home_folder();
+            let backups = arguments.backup_plan(&home);
+            serve::run(&home, arguments.into(), backups)?;
+        }
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,
         Command::Completions { shell } => arguments::print_completions(shell),
@@ -58,6 +62,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Relay(command) => commands::relay::run(command, &connection.client()?)?,
         Command::Backup(arguments) => commands::care::backup(&arguments, &connection.client()?)?,
         Command::Restore(arguments) => commands::care::restore(&arguments, &connection.home_folder())?,
+        Command::Upgrade(arguments) => commands::care::upgrade(&arguments, &connection.home_folder())?,
         Command::Audit(arguments) => commands::audit::run(&arguments, &connection.client()?)?,
         Command::MasterKey(command) => commands::master_key::run(&command, &connection)?,
         Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,

@@ -12,7 +12,7 @@ use tokio::signal::unix::{Signal, SignalKind, signal};
 use yonder_api::ServiceFacts;
 use yonder_engine::{Engine, MediaThreads};
 use yonder_http::{Server, ServerConfig};
-use yonder_service::{Home, HomeError, Service};
+use yonder_service::{BackupPlan, Home, HomeError, Service};
 use yonder_store::StoreError;
 
 use crate::failure::Failure;
@@ -21,10 +21,10 @@ use crate::output::print;
 use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is told to stop.
-pub(crate) fn run(home: &Path, config: ServerConfig) -> Result<(), Failure> {
+pub(crate) fn run(home: &Path, config: ServerConfig, backups: Option<BackupPlan>) -> Result<(), Failure> {
     let log = Log::start("info,actix_server=warn");
     raise_file_limit();
-    let (instance, stop) = Instance::start(home, config)?;
+    let (instance, stop) = Instance::start(home, config, backups)?;
     instance.runtime.spawn(log.left_out().keep_reporting());
     #[cfg(debug_assertions)]
     instance.block_media_thread_on_request();
@@ -95,7 +95,11 @@ pub(crate) struct Instance {
 
 impl Instance {
     /// Opens the home folder and listens. Nothing is served and nothing runs yet.
-    pub(crate) fn start(home: &Path, config: ServerConfig) -> Result<(Self, StopSignal), Failure> {
+    pub(crate) fn start(
+        home: &Path,
+        config: ServerConfig,
+        backups: Option<BackupPlan>,
+    ) -> Result<(Self, StopSignal), Failure> {
         let home = Home::new(home);
         let lock = home.occupy().map_err(anyhow::Error::from)?;
         let runtime = tokio::runtime::Builder::new_multi_thread()
@@ -117,7 +121,8 @@ impl Instance {
         let store = home.open_store().map_err(cannot_open)?;
         #[cfg(debug_assertions)]
         hang_disk_on_request(&store);
-        let service = Service::new(store, engine, token).context("the records cannot be read")?;
+        let service =
+            Service::new(store, engine, token).context("the records cannot be read")?.with_backups(backups);
         let service = Arc::new(service);
         let server = Server::bind(Arc::clone(&service), config).map_err(anyhow::Error::from)?;
         let url = server.url().context("the address listened on is unknown")?;

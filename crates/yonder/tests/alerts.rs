@@ -174,7 +174,7 @@ fn a_mail_is_sent_with_sign_in_and_what_the_server_refuses_is_told() {
     let refused = service.run(&["contact", "test", "Nobody"]);
     assert_eq!(refused.status.code(), Some(1));
     let told = text(&refused.stderr);
-    assert!(told.contains("no such box") && told.contains("(contact.not-told)"), "{told}");
+    assert!(told.contains("no such box") && told.contains("(contact.unreachable)"), "{told}");
     assert!(!told.contains(MAIL_PASSWORD) && !service.log().contains(MAIL_PASSWORD));
 }
 

@@ -103,10 +103,63 @@ fn a_backup_on_another_machine_needs_the_master_key_and_can_leave_everything_off
 }
 
 #[test]
+fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
+    let mut service = Service::start_with(|command| {
+        command.args(["--backup-every", "2s", "--backup-keep", "2"]);
+    });
+    service.must(&["feed", "add", "Summit", "--url", "rtsp://192.0.2.7/main"], "");
+    let folder = service.home.path().join("backups");
+    let names = || {
+        let files = fs::read_dir(&folder).into_iter().flatten();
+        let mut names: Vec<_> = files.map(|file| file.unwrap().path()).collect();
+        names.retain(|file| file.extension().is_some_and(|extension| extension == "backup"));
+        names.sort();
+        names
+    };
+    let begun = std::time::Instant::now();
+    let first = loop {
+        if let Some(first) = names().into_iter().next() {
+            break first;
+        }
+        assert!(begun.elapsed() < PATIENCE, "no backup was made");
+        std::thread::sleep(Duration::from_millis(50));
+    };
+    while names().len() < 2 || names().contains(&first) {
+        assert!(begun.elapsed() < PATIENCE, "old backups stay: {:?}", names());
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    let told = service.must(&["selfcheck"], "");
+    assert!(told.contains("The last backup is 0 h old"), "{told}");
+    let trail = service.must(&["audit"], "");
+    assert!(trail.contains("backed-up") && trail.contains("schedule"), "{trail}");
+
+    let upgrade = |more: &[&str]| {
+        let mut command = Command::new(support::program());
+        command.arg("--home").arg(service.home.path()).arg("upgrade").args(more).output().unwrap()
+    };
+    let checked = upgrade(&["--check"]);
+    assert!(checked.status.success(), "{}", text(&checked.stderr));
+    assert!(text(&checked.stdout).contains("nothing is to be migrated"), "{}", text(&checked.stdout));
+    let refused = upgrade(&[]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert!(text(&refused.stderr).contains("Stop the service first"), "{}", text(&refused.stderr));
+    let backup = names().pop().unwrap();
+    assert!(service.stop());
+    let restored = restore(service.home.path(), &[backup.to_str().unwrap()]);
+    assert!(restored.status.success(), "{}", text(&restored.stderr));
+    // What other users may have read is said, and ends.
+    let token = service.home.path().join("token");
+    fs::set_permissions(&token, fs::Permissions::from_mode(0o644)).unwrap();
+    service.start_again();
+    assert_eq!(fs::metadata(&token).unwrap().permissions().mode() & 0o777, 0o600);
+    service.wait_log("rotate the master key");
+}
+
+#[test]
 fn a_selfcheck_tells_what_the_service_stands_on() {
     let service = Service::start();
     let told = service.must(&["selfcheck"], "");
-    for check in ["records", "secrets", "disk", "open-files", "authorities"] {
+    for check in ["records", "secrets", "disk", "backup", "open-files", "authorities"] {
         assert!(told.contains(check), "{check} is not in {told}");
     }
     let checks: Value = serde_json::from_str(&service.must(&["selfcheck", "--json"], "")).unwrap();

@@ -88,11 +88,11 @@ async fn copy_of_the_records_is_a_file_of_its_job() {
     let job = begin(&service, local(Method::POST, "/api/v1/backup")).await;
     let (_, ended) = get(&service, &uri(&job)).await;
     assert_eq!(ended["state"], "done", "{ended}");
-    let app = init_service(
-        App::new()
-            .app_data(Data::from(Arc::clone(&service)))
-            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
-    )
+    let app = init_service(App::new().app_data(Data::from(Arc::clone(&service))).configure(configure(
+        crate::Access::default(),
+        crate::limits::Limits::default(),
+        crate::metrics::RequestMetrics::default(),
+    )))
     .await;
     let file = format!("/api/v1/jobs/{}/file", job["id"].as_str().unwrap());
     let response = call_service(&app, local(Method::GET, &file).to_request()).await;

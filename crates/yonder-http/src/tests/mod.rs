@@ -22,6 +22,7 @@ mod changes;
 mod identity;
 mod jobs;
 mod keeping;
+mod metrics;
 mod pages;
 mod people;
 mod platform_side;
@@ -39,11 +40,11 @@ fn service() -> Arc<Service> {
 
 /// Answers one request; a new application each time shares the service.
 async fn ask(service: &Arc<Service>, request: TestRequest) -> (StatusCode, Value, ServiceResponse<()>) {
-    let app = init_service(
-        App::new()
-            .app_data(Data::from(Arc::clone(service)))
-            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
-    )
+    let app = init_service(App::new().app_data(Data::from(Arc::clone(service))).configure(configure(
+        crate::Access::default(),
+        crate::limits::Limits::default(),
+        crate::metrics::RequestMetrics::default(),
+    )))
     .await;
     let (request, response) = call_service(&app, request.to_request()).await.into_parts();
     let (head, body) = response.into_parts();
@@ -320,11 +321,11 @@ async fn pages_of_the_console_come_with_a_strict_policy() {
 async fn texts_of_the_console_are_compressed_for_those_who_take_that() {
     use std::io::Read as _;
     let service = service();
-    let app = init_service(
-        App::new()
-            .app_data(Data::from(Arc::clone(&service)))
-            .configure(configure(crate::Access::default(), crate::limits::Limits::default())),
-    )
+    let app = init_service(App::new().app_data(Data::from(Arc::clone(&service))).configure(configure(
+        crate::Access::default(),
+        crate::limits::Limits::default(),
+        crate::metrics::RequestMetrics::default(),
+    )))
     .await;
     let plain = call_service(&app, TestRequest::get().uri("/").to_request()).await;
     assert!(plain.headers().get("content-encoding").is_none());

@@ -6,13 +6,14 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, SystemTime};
 
 use tokio::time::{MissedTickBehavior, interval};
-use yonder_api::WhatIf;
+use yonder_api::{UplinkBudget, WhatIf};
 use yonder_core::alerts::{Facts, Notice, NoticeKind, Notification, Rule, ServiceFacts, Sighted, Trigger};
 use yonder_core::{ConditionLevel, FeedPhase, Phase, PushPhase};
 use yonder_engine::{CauseView, RelayView};
 use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Kind};
 
 use crate::error::ServiceError;
+use crate::figures::{AlertFigures, DiskFigures};
 use crate::notifications::Notifications;
 use crate::records::Alerting;
 use crate::sync::lock;
@@ -45,8 +46,7 @@ pub(super) struct DiskFacts {
     /// Keys that expire, and uplinks with an allowance.
     seen: Vec<Sighted>,
     disk_low: Option<String>,
-    /// Time of the last backup, in milliseconds since 1970.
-    last_backup_ms: Option<i64>,
+    figures: DiskFigures,
 }
 
 impl Notifications {
@@ -82,15 +82,42 @@ impl Notifications {
     }
 
     fn check_disk(&self, with_keys: bool) -> Result<(), ServiceError> {
-        let disk_low = self.records.disk_low();
-        lock(&self.disk_facts).disk_low = disk_low;
+        let (disk_low, free_bytes) = (self.records.disk_low(), self.records.free_bytes());
+        let records_bytes = self.records.bytes();
+        {
+            let mut facts = lock(&self.disk_facts);
+            facts.disk_low = disk_low;
+            facts.figures.free_bytes = free_bytes;
+            facts.figures.records_bytes = records_bytes;
+        }
         let last_backup_ms = self.records.store.last_audit_ms("backed-up")?;
-        lock(&self.disk_facts).last_backup_ms = last_backup_ms;
+        lock(&self.disk_facts).figures.last_backup_ms = last_backup_ms;
         if with_keys {
-            let seen = self.key_facts()?;
-            lock(&self.disk_facts).seen = seen;
+            let uplinks = self.planner.budget(&WhatIf::default())?.uplinks;
+            let mut seen = self.key_facts()?;
+            seen.extend(uplinks.iter().filter_map(month_facts));
+            let mut facts = lock(&self.disk_facts);
+            facts.seen = seen;
+            facts.figures.uplinks = uplinks;
         }
         Ok(())
+    }
+
+    /// Returns the figures of open alerts and undelivered notifications.
+    pub(crate) fn alert_figures(&self) -> AlertFigures {
+        let open =
+            lock(&self.book).open().into_iter().map(|open| (open.rule, open.is_acknowledged)).collect();
+        let outbox = lock(&self.outbox);
+        AlertFigures {
+            open,
+            undelivered: outbox.pending().iter().map(|pending| pending.contact.clone()).collect(),
+            unreachable: outbox.unreachable().map(str::to_owned).collect(),
+        }
+    }
+
+    /// Returns what was last read from the disk.
+    pub(crate) fn disk_figures(&self) -> DiskFigures {
+        lock(&self.disk_facts).figures.clone()
     }
 
     /// Evaluates all rules. Does not wait for the disk.
@@ -219,7 +246,7 @@ impl Notifications {
         };
         let (disk_low, last_backup_ms) = {
             let facts = lock(&self.disk_facts);
-            (facts.disk_low.clone(), facts.last_backup_ms)
+            (facts.disk_low.clone(), facts.figures.last_backup_ms)
         };
         let backup_age_days =
             last_backup_ms.map(|at_ms| u32::try_from((now_ms - at_ms) / DAY_MS).unwrap_or_default());
@@ -275,18 +302,19 @@ impl Notifications {
                 });
             }
         }
-        for uplink in self.planner.budget(&WhatIf::default())?.uplinks {
-            if let Some(percent) = uplink.projected_percent {
-                let name = uplink.uplink.name;
-                seen.push(Sighted {
-                    subject: format!("uplink {name}"),
-                    names: vec![name],
-                    facts: Facts::Month { projected_percent: u32::try_from(percent).unwrap_or(u32::MAX) },
-                });
-            }
-        }
         Ok(seen)
     }
+}
+
+/// Returns what the month of an uplink with an allowance will have come to.
+fn month_facts(uplink: &UplinkBudget) -> Option<Sighted> {
+    let percent = uplink.projected_percent?;
+    let name = uplink.uplink.name.clone();
+    Some(Sighted {
+        subject: format!("uplink {name}"),
+        names: vec![name],
+        facts: Facts::Month { projected_percent: u32::try_from(percent).unwrap_or(u32::MAX) },
+    })
 }
 
 fn rule(kept: &StoredAlert) -> Option<Rule> {

@@ -1,5 +1,7 @@
 //! Copies of the records, their master key and the disk they are on.
 
+use std::path::Path;
+
 use serde_json::{Value, json};
 
 use super::Records;
@@ -41,9 +43,23 @@ impl Records {
         Ok(self.store.rotate_master_key()?)
     }
 
+    /// Returns the size of the records' file and of its write-ahead log, in bytes; 0 for records in memory.
+    pub(crate) fn bytes(&self) -> u64 {
+        let Some(path) = self.store.path() else { return 0 };
+        let mut log = path.as_os_str().to_owned();
+        log.push("-wal");
+        let size = |path: &Path| std::fs::metadata(path).map_or(0, |file| file.len());
+        size(path) + size(Path::new(&log))
+    }
+
+    /// Returns the free space on the disk of the records, in bytes.
+    pub(crate) fn free_bytes(&self) -> Option<u64> {
+        fs4::available_space(self.store.folder()?).ok()
+    }
+
     /// Returns a sentence if little room is left on the disk of the records.
     pub(crate) fn disk_low(&self) -> Option<String> {
-        let free = fs4::available_space(self.store.folder()?).ok()?;
+        let free = self.free_bytes()?;
         (free < LOW_BYTES).then(|| format!("Only {} MB are free for the records.", free / 1_000_000))
     }
 }

@@ -5,6 +5,7 @@ use yonder_core::preflight::Level;
 use yonder_engine::count_authorities;
 
 use super::Service;
+use crate::figures::ServiceFigures;
 use crate::process::{ProcessFigures, open_files};
 use crate::records::LOW_BYTES;
 
@@ -14,9 +15,22 @@ const TOO_LITTLE_BYTES: u64 = 100 * 1024 * 1024;
 const FILES: (u64, u64, u64) = (64, 6, 2);
 
 impl Service {
-    /// What the service takes of the machine.
-    pub fn process_figures(&self) -> ProcessFigures {
-        ProcessFigures::look(&self.engine, self.supervisor.restarts())
+    /// Returns the figures for metrics. Does not wait for the disk.
+    #[must_use]
+    pub fn figures(&self) -> ServiceFigures {
+        let (running, feeds) = self.engine.running();
+        ServiceFigures {
+            version: env!("CARGO_PKG_VERSION").to_owned(),
+            process: ProcessFigures::look(&self.engine, self.supervisor.restarts()),
+            relays: self.records.relays(),
+            running,
+            feeds,
+            alerts: self.notifications.alert_figures(),
+            unwritten: self.history.unwritten().map(|notes| notes + self.journal.waiting()),
+            disk: self.notifications.disk_figures(),
+            scheduled_backup: self.backups.newest_known(),
+            backup_failed: self.backups.failure().is_some(),
+        }
     }
 
     /// Looks at what the service stands on.
@@ -26,6 +40,7 @@ impl Service {
             self.check_records(),
             self.check_secrets(),
             self.check_disk(),
+            self.check_backups(),
             self.check_files(),
             check_authorities(),
         ]
@@ -78,6 +93,26 @@ impl Service {
             Err(error) => {
                 warn("disk", format!("The free space is not known: {error}."), "Look at it by hand.")
             }
+        }
+    }
+
+    fn check_backups(&self) -> Check {
+        let Some(plan) = self.backups.plan() else {
+            let hint =
+                "Start the service without --no-backups, or make them by `yonder backup` from a timer.";
+            return match self.records.store.folder() {
+                Some(_) => warn("backup", "No backups are scheduled.".to_owned(), hint),
+                None => pass("backup", "The records are not kept on disk.".to_owned()),
+            };
+        };
+        let folder = plan.folder.display();
+        if let Some(failure) = self.backups.failure() {
+            let hint = "Make room in the folder of the backups, or name another one by --backup-folder.";
+            return fail("backup", format!("The last backup failed: {failure}."), hint);
+        }
+        match self.backups.newest().map(|newest| newest.elapsed().unwrap_or_default().as_secs() / 3_600) {
+            Some(hours) => pass("backup", format!("The last backup is {hours} h old, in {folder}.")),
+            None => pass("backup", format!("The first backup is being made, in {folder}.")),
         }
     }
 

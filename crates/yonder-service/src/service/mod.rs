@@ -14,6 +14,7 @@ use yonder_engine::Engine;
 use yonder_store::Store;
 
 use crate::auth::Auth;
+use crate::backups::{BackupPlan, Backups};
 use crate::error::ServiceError;
 use crate::events::Events;
 use crate::history::History;
@@ -40,6 +41,7 @@ pub struct Service {
     notifications: Arc<Notifications>,
     reconciler: Arc<Reconciler>,
     auth: Arc<Auth>,
+    backups: Arc<Backups>,
     jobs: Jobs,
     supervisor: Arc<Supervisor>,
 }
@@ -69,6 +71,7 @@ impl Service {
             notifications: Arc::new(notifications),
             reconciler: Arc::new(Reconciler::new(Arc::clone(&records), engine.clone(), Arc::clone(&journal))),
             auth: Arc::new(Auth::new(Arc::clone(&records), Arc::clone(&journal), local_token)?),
+            backups: Arc::new(Backups::new(Arc::clone(&records), Arc::clone(&journal), None)),
             jobs: Jobs::default(),
             supervisor: Arc::new(Supervisor::new(Arc::clone(&journal))),
             engine,
@@ -78,6 +81,13 @@ impl Service {
             history,
             planner,
         })
+    }
+
+    /// Schedules backups of the records.
+    #[must_use]
+    pub fn with_backups(mut self, plan: Option<BackupPlan>) -> Self {
+        self.backups = Arc::new(Backups::new(Arc::clone(&self.records), Arc::clone(&self.journal), plan));
+        self
     }
 
     /// Starts everything that ran before the service stopped. What cannot be resumed is logged, and the rest is resumed.
@@ -111,6 +121,7 @@ impl Service {
         loops.start("alert-store", &self.notifications, |alerts| Box::pin(alerts.run_store()));
         loops.start("disk-checks", &self.notifications, |alerts| Box::pin(alerts.run_disk_checks()));
         loops.start("delivery", &self.notifications, |alerts| Box::pin(alerts.run_delivery()));
+        loops.start("backups", &self.backups, |backups| Box::pin(backups.run()));
         loops.start("events", &self.events, |events| Box::pin(events.run()));
         loops
     }
@@ -213,6 +224,12 @@ impl Service {
     #[must_use]
     pub fn auth(&self) -> &Arc<Auth> {
         &self.auth
+    }
+
+    /// Scheduled backups.
+    #[must_use]
+    pub fn backups(&self) -> &Arc<Backups> {
+        &self.backups
     }
 
     /// Work in the background.

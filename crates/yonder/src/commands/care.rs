@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use yonder_api::Check;
 use yonder_core::preflight::Level;
-use yonder_service::{Home, HomeError, RestoreOptions};
+use yonder_service::{Home, HomeError, RestoreOptions, Upgrade};
 use yonder_store::StoreError;
 
 use crate::client::Client;
@@ -32,6 +32,13 @@ pub(crate) struct RestoreArguments {
     /// Keep the sessions and invitations of the backup, which are ended otherwise.
     #[arg(long)]
     keep_sessions: bool,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct UpgradeArguments {
+    /// Only try it, on a copy of the records that is removed again. The service may run, also one of the former version.
+    #[arg(long)]
+    check: bool,
 }
 
 /// Writes a copy of all records, readable by its owner alone.
@@ -85,6 +92,50 @@ pub(crate) fn restore(arguments: &RestoreArguments, home: &Path) -> Result<(), F
     };
     print(&text);
     Ok(())
+}
+
+/// Migrates the records, or a copy of them, to this version.
+pub(crate) fn upgrade(arguments: &UpgradeArguments, home: &Path) -> Result<(), Failure> {
+    let folder = Home::new(home);
+    let done = if arguments.check { folder.check_upgrade() } else { folder.upgrade() };
+    let Upgrade { found, known, relays, lost } = done.map_err(explain_upgrade)?;
+    let mut text = match (found == known, arguments.check) {
+        (true, _) => {
+            format!("The records are of this program's version, {known}: nothing is to be migrated.\n")
+        }
+        (false, true) => format!(
+            "The records can be brought from version {found} to {known}: a copy of them was, with {relays} relays, and is sound. \
+             All broadcasts end while the service is restarted.\n"
+        ),
+        (false, false) => format!(
+            "The records were brought from version {found} to {known}. A copy of the former ones is beside them, with \
+             before-migration-{found} in its name.\n"
+        ),
+    };
+    for secret in &lost {
+        text += &format!(
+            "  {} {}: set its {} again, it cannot be opened\n",
+            secret.kind, secret.name, secret.secret
+        );
+    }
+    print(&text);
+    Ok(())
+}
+
+/// Adds the next step to why records cannot be migrated.
+fn explain_upgrade(error: HomeError) -> Failure {
+    let hint = match &error {
+        HomeError::Taken(_) => "Stop the service first, or use --check, which works on a copy.",
+        HomeError::NoRecords { .. } => "Name the home folder of the service by --home.",
+        HomeError::MasterKeyMissing { .. } | HomeError::MasterKeyForeign { .. } => {
+            "Name the file of the master key by YONDER_MASTER_KEY_FILE."
+        }
+        HomeError::Store(StoreError::TooNew { .. }) => {
+            "These records are of a newer program: install that one."
+        }
+        _ => return anyhow::Error::from(error).into(),
+    };
+    Failure::Other(anyhow::anyhow!("{:#}\n        {hint}", anyhow::Error::from(error)))
 }
 
 /// What to do about a restore that is refused.

@@ -16,6 +16,7 @@ use crate::logging::Log;
 use crate::output::{has_colour, print, print_json};
 use crate::serve::Instance;
 use yonder_http::ServerConfig;
+use yonder_service::BackupPlan;
 
 use railway::Railway;
 use summary::Summary;
@@ -24,6 +25,9 @@ use summary::Summary;
 const PERSON: &str = "night desk";
 /// File in the home folder with the password of the railway's cameras, for `yonder feed find`.
 const CAMERA_PASSWORD: &str = "camera-password";
+
+/// Time from one scheduled backup to the next.
+const BACKUP_EVERY: Duration = Duration::from_secs(86_400);
 
 pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<ExitCode, Failure> {
     let _log = Log::start("warn");
@@ -38,6 +42,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     let (instance, stop) = Instance::start(
         home,
         ServerConfig { insecure: arguments.insecure, ..ServerConfig::plain(arguments.listen) },
+        Some(BackupPlan { folder: home.join("backups"), every: BACKUP_EVERY, keep: 2 }),
     )?;
     let railway = instance.runtime.block_on(async {
         let mut railway = Railway::start()?;

@@ -1,0 +1,269 @@
+//! Scheduled backups of the records.
+
+use std::fs::{self, DirBuilder};
+use std::io;
+use std::os::unix::fs::DirBuilderExt as _;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, SystemTime};
+
+use thiserror::Error;
+use tokio::time::{MissedTickBehavior, interval};
+use yonder_core::Role;
+use yonder_store::{Kind, StoreError};
+
+use crate::change::{Actor, Change};
+use crate::journal::Journal;
+use crate::records::{LOW_BYTES, Records};
+use crate::sync::lock;
+use crate::time;
+
+/// Longest time between two checks whether a backup is due.
+const MAX_CHECK_INTERVAL: Duration = Duration::from_secs(60);
+/// Names of backups: `records-2026-11-29T16-00-00Z.backup`.
+const PREFIX: &str = "records-";
+const SUFFIX: &str = ".backup";
+/// Name of a backup that is being written.
+const DRAFT: &str = "records.draft";
+
+/// Schedule of the backups.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BackupPlan {
+    /// Folder of the backups, made where there is none, for its owner alone.
+    pub folder: PathBuf,
+    /// Time from one backup to the next.
+    pub every: Duration,
+    /// Number of backups that are kept; older ones are removed.
+    pub keep: usize,
+}
+
+/// Why a backup was not made.
+#[derive(Debug, Error)]
+enum BackupError {
+    #[error("{path}: {source}")]
+    File { path: String, source: io::Error },
+    #[error("only {free_mb} MB are free in {folder}, and {needed_mb} MB are needed")]
+    NoSpace { folder: String, free_mb: u64, needed_mb: u64 },
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
+/// Scheduled backups: made when the last one is older than the plan says, and removed when there are more than it keeps.
+#[derive(Debug)]
+pub struct Backups {
+    records: Arc<Records>,
+    journal: Arc<Journal>,
+    plan: Option<BackupPlan>,
+    /// Reason why the last attempt failed.
+    failure: Mutex<Option<String>>,
+    /// Time of the newest backup at the last check.
+    newest: Mutex<Option<SystemTime>>,
+}
+
+impl Backups {
+    pub(crate) fn new(records: Arc<Records>, journal: Arc<Journal>, plan: Option<BackupPlan>) -> Self {
+        Self { records, journal, plan, failure: Mutex::default(), newest: Mutex::default() }
+    }
+
+    /// Makes backups when they are due, until the task is dropped.
+    pub(crate) async fn run(self: Arc<Self>) {
+        let Some(plan) = &self.plan else { return };
+        let mut ticks = interval((plan.every / 4).clamp(Duration::from_secs(1), MAX_CHECK_INTERVAL));
+        ticks.set_missed_tick_behavior(MissedTickBehavior::Delay);
+        loop {
+            ticks.tick().await;
+            let backups = Arc::clone(&self);
+            let checked = tokio::task::spawn_blocking(move || backups.check(SystemTime::now())).await;
+            if let Err(error) = checked {
+                tracing::error!(%error, "the backup panicked");
+            }
+        }
+    }
+
+    /// Makes a backup if one is due at `now`. A failure is logged once, and tried again at the next check.
+    fn check(&self, now: SystemTime) {
+        let Some(plan) = &self.plan else { return };
+        let newest = backups_in(&plan.folder).into_iter().map(|(at, _)| at).rfind(|at| *at <= now);
+        *lock(&self.newest) = newest;
+        let age = newest.and_then(|newest| now.duration_since(newest).ok());
+        if age.is_some_and(|age| age < plan.every) {
+            return;
+        }
+        let failure = self.make(plan, now).err().map(|error| error.to_string());
+        let mut known = lock(&self.failure);
+        if let Some(error) = failure.as_ref().filter(|failure| known.as_ref() != Some(failure)) {
+            tracing::error!(error, "the scheduled backup failed");
+        }
+        if failure.is_none() {
+            *lock(&self.newest) = Some(now);
+        }
+        *known = failure;
+    }
+
+    fn make(&self, plan: &BackupPlan, now: SystemTime) -> Result<(), BackupError> {
+        let folder = &plan.folder;
+        let at = |path: &Path| {
+            let path = path.display().to_string();
+            move |source| BackupError::File { path, source }
+        };
+        DirBuilder::new().recursive(true).mode(0o700).create(folder).map_err(at(folder))?;
+        let needed = self.records.bytes() + LOW_BYTES;
+        let free = fs4::available_space(folder).map_err(at(folder))?;
+        if free < needed {
+            let folder = folder.display().to_string();
+            return Err(BackupError::NoSpace {
+                folder,
+                free_mb: free / 1_000_000,
+                needed_mb: needed / 1_000_000,
+            });
+        }
+        let draft = folder.join(DRAFT);
+        // Left over from a crash.
+        let _left = fs::remove_file(&draft);
+        let bytes = self.records.store.backup_to(&draft)?;
+        fs::File::open(&draft).and_then(|file| file.sync_all()).map_err(at(&draft))?;
+        let path = folder.join(name_of(now));
+        fs::rename(&draft, &path).map_err(at(&path))?;
+        tracing::info!(file = %path.display(), bytes, "records backed up");
+        let change = Change {
+            actor: Actor::schedule(),
+            needs: Role::Admin,
+            action: "backed-up",
+            kind: Kind::Service,
+            name: "yonder".to_owned(),
+            expected_revision: None,
+        };
+        self.journal.audit(&change);
+        let all = backups_in(folder);
+        for (_, old) in all.iter().take(all.len().saturating_sub(plan.keep)) {
+            fs::remove_file(old).map_err(at(old))?;
+        }
+        Ok(())
+    }
+
+    /// Returns the time of the newest scheduled backup at the last check, without reading the folder.
+    pub(crate) fn newest_known(&self) -> Option<SystemTime> {
+        *lock(&self.newest)
+    }
+
+    /// Returns the time of the newest scheduled backup.
+    pub(crate) fn newest(&self) -> Option<SystemTime> {
+        backups_in(&self.plan.as_ref()?.folder).last().map(|(at, _)| *at)
+    }
+
+    /// Returns the plan; `None` where no backups are scheduled.
+    pub(crate) fn plan(&self) -> Option<&BackupPlan> {
+        self.plan.as_ref()
+    }
+
+    /// Returns why the last attempt failed.
+    pub(crate) fn failure(&self) -> Option<String> {
+        lock(&self.failure).clone()
+    }
+}
+
+fn name_of(time: SystemTime) -> String {
+    format!("{PREFIX}{}{SUFFIX}", time::text(time).replace(':', "-"))
+}
+
+/// Returns the time in the name of a backup.
+fn time_of(name: &str) -> Option<SystemTime> {
+    let text = name.strip_prefix(PREFIX)?.strip_suffix(SUFFIX)?;
+    let (day, clock) = text.split_once('T')?;
+    time::read_s(&format!("{day}T{}", clock.replace('-', ":"))).map(time::from_s)
+}
+
+/// Returns the backups in a folder, oldest first. Other files are left out.
+fn backups_in(folder: &Path) -> Vec<(SystemTime, PathBuf)> {
+    let files = fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut found: Vec<_> =
+        files.filter_map(|file| Some((time_of(file.file_name().to_str()?)?, file.path()))).collect();
+    found.sort();
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::PermissionsExt as _;
+
+    use rstest::rstest;
+    use tokio::runtime::Handle;
+    use yonder_engine::Engine;
+    use yonder_store::{MasterKey, Store};
+
+    use super::*;
+    use crate::Service;
+
+    const HOUR: Duration = Duration::from_secs(3_600);
+
+    fn begin() -> SystemTime {
+        SystemTime::UNIX_EPOCH + Duration::from_secs(1_795_968_000)
+    }
+
+    fn service(folder: &Path) -> Service {
+        let store = Store::open(&folder.join("yonder.db"), MasterKey::from_bytes(&[1; 32])).unwrap();
+        let plan = BackupPlan { folder: folder.join("backups"), every: 24 * HOUR, keep: 3 };
+        Service::new(store, Engine::new(Handle::current()), "a-local-token".into())
+            .unwrap()
+            .with_backups(Some(plan))
+    }
+
+    fn names(folder: &Path) -> Vec<String> {
+        let found = backups_in(&folder.join("backups"));
+        found.iter().map(|(_, path)| path.file_name().unwrap().to_str().unwrap().to_owned()).collect()
+    }
+
+    #[tokio::test]
+    async fn a_backup_is_made_when_it_is_due_and_old_ones_are_removed() {
+        let folder = tempfile::tempdir().unwrap();
+        let service = service(folder.path());
+        let backups = service.backups();
+        for hours in 0..24 * 5 {
+            backups.check(begin() + hours * HOUR);
+        }
+        let expected: Vec<String> = (2..5).map(|day| name_of(begin() + day * 24 * HOUR)).collect();
+        assert_eq!(names(folder.path()), expected);
+        assert_eq!(backups.newest(), Some(begin() + 96 * HOUR));
+        let newest = backups_in(&folder.path().join("backups")).pop().unwrap().1;
+        assert_eq!(fs::metadata(&newest).unwrap().permissions().mode() & 0o777, 0o600);
+        let copy = Store::open(&newest, MasterKey::from_bytes(&[1; 32])).unwrap();
+        copy.check().unwrap();
+        assert!(service.records().store.last_audit_ms("backed-up").unwrap().is_some());
+    }
+
+    #[tokio::test]
+    async fn a_clock_that_was_set_back_stops_no_backup_and_makes_no_flood() {
+        let folder = tempfile::tempdir().unwrap();
+        let service = service(folder.path());
+        service.backups().check(begin() + 1_000 * HOUR);
+        for minutes in 0..120 {
+            service.backups().check(begin() + minutes * Duration::from_secs(60));
+        }
+        assert_eq!(names(folder.path()), [name_of(begin()), name_of(begin() + 1_000 * HOUR)]);
+    }
+
+    #[tokio::test]
+    async fn a_failure_is_kept_until_a_backup_is_made() {
+        let folder = tempfile::tempdir().unwrap();
+        let service = service(folder.path());
+        let in_the_way = folder.path().join("backups");
+        fs::write(&in_the_way, "a file").unwrap();
+        service.backups().check(begin());
+        assert!(service.backups().failure().unwrap().contains("backups"));
+        fs::remove_file(&in_the_way).unwrap();
+        service.backups().check(begin() + HOUR);
+        assert_eq!((service.backups().failure(), names(folder.path()).len()), (None, 1));
+    }
+
+    #[rstest]
+    #[case::backup("records-2026-11-29T16-00-05Z.backup", true)]
+    #[case::draft("records.draft", false)]
+    #[case::copy("records-2026-11-29T16-00-05Z.backup.gz", false)]
+    #[case::no_time("records-yesterday.backup", false)]
+    fn only_backups_count(#[case] name: &str, #[case] counts: bool) {
+        assert_eq!(time_of(name).is_some(), counts);
+        if let Some(time) = time_of(name) {
+            assert_eq!(name_of(time), name);
+        }
+    }
+}
