@@ -1190,13 +1190,21 @@ export interface components {
             contact: components["schemas"]["Contact"];
             secret?: components["schemas"]["Secret"] | null;
         };
+        /**
+         * @description Stream of a feed that an advice is about.
+         * @enum {string}
+         */
+        AdviceSubject: "main" | "sub" | "both";
         /** @description An alert. */
         Alert: {
             /** @description Only about this name. */
             about?: string | null;
             /** @description Stable id: it stays when the name changes. */
             id?: string;
-            /** @description End of a mute, during which no notification is sent. */
+            /**
+             * Format: date-time
+             * @description End of a mute, during which no notification is sent.
+             */
             muted_until?: string | null;
             /** @description Name. */
             name: string;
@@ -1254,7 +1262,10 @@ export interface components {
             action: string;
             /** @description Network address of the caller. */
             address?: string | null;
-            /** @description When. */
+            /**
+             * Format: date-time
+             * @description When.
+             */
             at: string;
             /** @description Fields that changed; of a secret the name alone. */
             fields: components["schemas"]["FieldChange"][];
@@ -1270,7 +1281,7 @@ export interface components {
              */
             number: number;
             /** @description Origin: `console`, `command-line`, `api`, `site-book` or `schedule`. */
-            origin: string;
+            origin: components["schemas"]["Origin"];
             /** @description Person or token that made the change. */
             who: string;
         };
@@ -1284,6 +1295,11 @@ export interface components {
              */
             steps: number;
         };
+        /**
+         * @description Change of a record by a site book.
+         * @enum {string}
+         */
+        BookAction: "added" | "changed" | "removed";
         /** @description One record that is changed. */
         BookChange: {
             /** @description Fields that are different. */
@@ -1293,7 +1309,7 @@ export interface components {
             /** @description Its name. */
             name: string;
             /** @description `added`, `changed` or `removed`. */
-            what: string;
+            what: components["schemas"]["BookAction"];
         };
         /** @description A record of a book that is refused. */
         BookFault: {
@@ -1348,6 +1364,11 @@ export interface components {
             /** @description Uplinks in order. */
             uplinks: components["schemas"]["UplinkBudget"][];
         };
+        /**
+         * @description Whether a load fits an uplink or its allowance.
+         * @enum {string}
+         */
+        BudgetVerdict: "fits" | "tight" | "over";
         /** @description Relays to be started. */
         BulkStart: {
             /** @description Start in spite of what the preflights say. */
@@ -1428,7 +1449,10 @@ export interface components {
             /** @description How it is. */
             level: components["schemas"]["ConditionLevel"];
             side?: components["schemas"]["Side"] | null;
-            /** @description Since when; null while off. */
+            /**
+             * Format: date-time
+             * @description Since when; null while off.
+             */
             since?: string | null;
         };
         /**
@@ -1482,7 +1506,10 @@ export interface components {
         };
         /** @description The last day of every relay, in bands. */
         Day: {
-            /** @description When the first step begins. */
+            /**
+             * Format: date-time
+             * @description When the first step begins.
+             */
             from: string;
             /** @description All relays by name. */
             relays: components["schemas"]["RelayDay"][];
@@ -1519,7 +1546,7 @@ export interface components {
             /** @description Platform. */
             platform?: string | null;
             /** @description `rtmp`, `rtmps` or `srt`. */
-            protocol: string;
+            protocol: components["schemas"]["Protocol"];
             /** @description Relays that push to it. */
             relays: string[];
             /**
@@ -1657,7 +1684,10 @@ export interface components {
              */
             bytes?: number;
             cause?: components["schemas"]["CauseFacts"] | null;
-            /** @description Since when it has been down, over all attempts; null while video arrives. */
+            /**
+             * Format: date-time
+             * @description Since when it has been down, over all attempts; null while video arrives.
+             */
             down_since?: string | null;
             /** @description Name. */
             name: string;
@@ -1676,14 +1706,16 @@ export interface components {
              * @description Seconds until the next attempt, while waiting or blocked.
              */
             retry_in_s?: number | null;
-            /** @description When the state began; null while off. */
+            /**
+             * Format: date-time
+             * @description When the state began; null while off.
+             */
             since?: string | null;
             /** @description State. */
             state: components["schemas"]["FeedPhase"];
             /** @description Steps of the last dial. */
             steps?: components["schemas"]["DialStep"][];
-            /** @description `tcp` or `udp`, while connected. */
-            transport?: string | null;
+            transport?: components["schemas"]["MediaTransport"] | null;
             /**
              * Format: int64
              * @description Pictures and frames of sound dropped because of that, with all that depended on them.
@@ -1743,10 +1775,15 @@ export interface components {
             /** @description Its name. */
             field: string;
         };
+        /**
+         * @description Whether a size and frame rate can be sent at what is left: well, barely, or not.
+         * @enum {string}
+         */
+        Fit: "good" | "plain" | "no";
         /** @description One size at one frame rate. */
         FitRow: {
             /** @description `good`, `plain` or `no`. */
-            fit: string;
+            fit: components["schemas"]["Fit"];
             /**
              * Format: int32
              * @description Frames per second.
@@ -1912,7 +1949,10 @@ export interface components {
         Invitation: {
             /** @description Who invites. */
             by: string;
-            /** @description When it is void. */
+            /**
+             * Format: date-time
+             * @description When it is void.
+             */
             expires: string;
             /** @description Who is invited. */
             name: string;
@@ -1934,7 +1974,10 @@ export interface components {
             began: string;
             /** @description It was asked to end early. */
             cancel_requested: boolean;
-            /** @description When it ended. */
+            /**
+             * Format: date-time
+             * @description When it ended.
+             */
             ended?: string | null;
             /** @description Id. */
             id: string;
@@ -1991,7 +2034,10 @@ export interface components {
             age_days: number;
             /** @description Its last characters: four at most, none of a short key. */
             ending: string;
-            /** @description When it expires. */
+            /**
+             * Format: date-time
+             * @description When it expires.
+             */
             expires_at?: string | null;
             /** @description What it is good for. */
             kind: components["schemas"]["KeyKind"];
@@ -2002,9 +2048,15 @@ export interface components {
              * @description How often it was replaced.
              */
             rolls: number;
-            /** @description When it was set. */
+            /**
+             * Format: date-time
+             * @description When it was set.
+             */
             set_at: string;
-            /** @description When a broadcast was first live under it. */
+            /**
+             * Format: date-time
+             * @description When a broadcast was first live under it.
+             */
             used_at?: string | null;
         };
         /**
@@ -2064,7 +2116,10 @@ export interface components {
         };
         /** @description A line of the logbook. */
         LogEntry: {
-            /** @description When. */
+            /**
+             * Format: date-time
+             * @description When.
+             */
             at: string;
             /** @description Cause code. */
             code?: string | null;
@@ -2200,6 +2255,11 @@ export interface components {
              */
             video_kbps: number;
         };
+        /**
+         * @description Transport of a feed's media while it is connected.
+         * @enum {string}
+         */
+        MediaTransport: "tcp" | "udp";
         /** @description Duration of a mute. */
         Mute: {
             /**
@@ -2324,8 +2384,7 @@ export interface components {
              * @description Seconds, from 3 to 300; 15 where nothing is said.
              */
             for_s?: number | null;
-            /** @description `rtmp` or `srt`; the destination's own where nothing is said. */
-            over?: string | null;
+            over?: components["schemas"]["Protocol"] | null;
             /** @description Platform by whose rules it is judged; the destination's own where nothing is said. */
             platform?: string | null;
             /** @description Destination of the relay that is rehearsed; the first one where none is named. */
@@ -2377,7 +2436,7 @@ export interface components {
         NewToken: {
             /**
              * Format: int32
-             * @description Days until it is void, 1 to 3650; never where nothing is said.
+             * @description Days until it expires, 1 to 3650; 90 by default. 0 for a token that does not expire.
              */
             days?: number | null;
             /** @description Name, unique among tokens. */
@@ -2417,7 +2476,10 @@ export interface components {
         };
         /** @description When a relay should run. */
         OnAir: {
-            /** @description When that changes; null when it never does. */
+            /**
+             * Format: date-time
+             * @description When that changes; null when it never does.
+             */
             changes_at?: string | null;
             /** @description It should run now. */
             now: boolean;
@@ -2432,14 +2494,25 @@ export interface components {
             acknowledged?: boolean;
             /** @description What was said last. */
             message: string;
-            /** @description When it was raised. */
+            /**
+             * Format: date-time
+             * @description When it was raised.
+             */
             since: string;
             /** @description What it is about. */
             subject: string;
         };
+        /**
+         * @description Where a change was made.
+         * @enum {string}
+         */
+        Origin: "console" | "command-line" | "api" | "site-book" | "schedule";
         /** @description A stretch of time in which something was down. */
         Outage: {
-            /** @description Begin. */
+            /**
+             * Format: date-time
+             * @description Begin.
+             */
             begin: string;
             /** @description Cause code. */
             code: string;
@@ -2448,10 +2521,13 @@ export interface components {
              * @description Seconds of it within the report's time.
              */
             down_s: number;
-            /** @description End, where it has ended. */
+            /**
+             * Format: date-time
+             * @description End, where it has ended.
+             */
             end?: string | null;
             /** @description `feed`, `push` or `relay`. */
-            kind: string;
+            kind: components["schemas"]["ReportSubject"];
             /** @description One sentence. */
             message: string;
             /** @description Name; of a push its relay's. */
@@ -2468,7 +2544,10 @@ export interface components {
              * @description Bits of the key made from it.
              */
             key_length: number;
-            /** @description When it was set. */
+            /**
+             * Format: date-time
+             * @description When it was set.
+             */
             set_at: string;
         };
         /** @description A new password of whoever is signed in. */
@@ -2522,9 +2601,15 @@ export interface components {
             revision?: number;
             /** @description What they may do. */
             role: components["schemas"]["Role"];
-            /** @description When they were last here; null where they have no session. */
+            /**
+             * Format: date-time
+             * @description When they were last here; null where they have no session.
+             */
             seen?: string | null;
-            /** @description When they came. */
+            /**
+             * Format: date-time
+             * @description When they came.
+             */
             since: string;
         };
         /** @description A change of a person. */
@@ -2604,7 +2689,10 @@ export interface components {
         };
         /** @description The checks before a start. */
         Preflight: {
-            /** @description When it was done. */
+            /**
+             * Format: date-time
+             * @description When it was done.
+             */
             at: string;
             /** @description All checks. */
             checks: components["schemas"]["Check"][];
@@ -2649,6 +2737,11 @@ export interface components {
             type: string;
         };
         /**
+         * @description Protocol of a push.
+         * @enum {string}
+         */
+        Protocol: "rtmp" | "rtmps" | "srt";
+        /**
          * @description State of a push.
          * @enum {string}
          */
@@ -2680,7 +2773,10 @@ export interface components {
             cause?: components["schemas"]["CauseFacts"] | null;
             /** @description Name of the destination. */
             destination: string;
-            /** @description Since when it has been down, over all attempts; null while it sends. */
+            /**
+             * Format: date-time
+             * @description Since when it has been down, over all attempts; null while it sends.
+             */
             down_since?: string | null;
             /**
              * Format: int64
@@ -2710,7 +2806,10 @@ export interface components {
             retry_in_s?: number | null;
             /** @description Which of the destination's servers is in use, or is connected to next. */
             server?: components["schemas"]["ServerRole"];
-            /** @description When the state began; null while off. */
+            /**
+             * Format: date-time
+             * @description When the state began; null while off.
+             */
             since?: string | null;
             /** @description State. */
             state: components["schemas"]["PushPhase"];
@@ -2757,7 +2856,10 @@ export interface components {
         Rates: {
             /** @description Kilobits per second that came in, in each step; null where nothing was measured. */
             feed: (number | null)[];
-            /** @description When the first step begins. */
+            /**
+             * Format: date-time
+             * @description When the first step begins.
+             */
             from: string;
             /** @description Outages of the feed and of the pushes within that time, oldest first. */
             outages?: components["schemas"]["Outage"][];
@@ -2906,17 +3008,25 @@ export interface components {
         };
         /** @description What was up and what was down over a month, or what is over of it. */
         Report: {
-            /** @description Its begin. */
+            /**
+             * Format: date-time
+             * @description Its begin.
+             */
             from: string;
             /** @description Feeds, relays and pushes. */
             lines: components["schemas"]["ReportLine"][];
             /** @description Month, in UTC. */
             month: string;
-            /** @description Outages, oldest first. */
+            /** @description Number of all outages. */
+            outage_count?: number;
+            /** @description Outages, oldest first; a page of them where a limit was given. */
             outages: components["schemas"]["Outage"][];
             /** @description Feeds by their sites. */
             sites: components["schemas"]["ReportLine"][];
-            /** @description Its end, or now. */
+            /**
+             * Format: date-time
+             * @description Its end, or now.
+             */
             to: string;
         };
         /** @description A line of the report. */
@@ -2932,7 +3042,7 @@ export interface components {
              */
             down_s: number;
             /** @description `feed`, `push`, `relay` or `site`. */
-            kind: string;
+            kind: components["schemas"]["ReportSubject"];
             /**
              * Format: int64
              * @description Seconds of the longest.
@@ -2954,6 +3064,11 @@ export interface components {
              */
             wanted_s: number;
         };
+        /**
+         * @description Subject of an availability figure.
+         * @enum {string}
+         */
+        ReportSubject: "feed" | "push" | "relay" | "site";
         /** @description The answer to `reveal`. */
         RevealedKey: {
             key?: components["schemas"]["Secret"] | null;
@@ -2993,17 +3108,28 @@ export interface components {
         ServerRole: "main" | "backup";
         /** @description A session of somebody who is signed in. */
         Session: {
+            /** @description Network address from which it was begun; empty where it is not known. */
+            address?: string;
             /** @description What their browser says of itself. */
             agent: string;
-            /** @description When it ends by itself. */
+            /**
+             * Format: date-time
+             * @description When it ends by itself.
+             */
             expires: string;
             /** @description Tells it apart from others. */
             id: string;
             /** @description Whose it is. */
             person: string;
-            /** @description When it was last used, to the minute. */
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute.
+             */
             seen: string;
-            /** @description When it began. */
+            /**
+             * Format: date-time
+             * @description When it began.
+             */
             since: string;
             /** @description It is the one that asks. */
             this: boolean;
@@ -3135,7 +3261,7 @@ export interface components {
         /** @description One piece of advice. */
         SurveyAdvice: {
             /** @description `main`, `sub` or `both`. */
-            about: string;
+            about: components["schemas"]["AdviceSubject"];
             /** @description Stable code. */
             code: string;
             /** @description One or two sentences. */
@@ -3163,8 +3289,7 @@ export interface components {
             shared: boolean;
             /** @description Steps of the dial. */
             steps: components["schemas"]["DialStep"][];
-            /** @description `tcp` or `udp`. */
-            transport?: string | null;
+            transport?: components["schemas"]["MediaTransport"] | null;
             video?: components["schemas"]["VideoFacts"] | null;
         };
         /** @description A relay to be started. */
@@ -3178,7 +3303,10 @@ export interface components {
         Token: {
             /** @description Who made it. */
             by: string;
-            /** @description When it is void; null for never. */
+            /**
+             * Format: date-time
+             * @description When it is void; null for never.
+             */
             expires?: string | null;
             /** @description Stable id: it stays when the name changes. */
             id?: string;
@@ -3191,9 +3319,15 @@ export interface components {
             revision?: number;
             /** @description What its bearer may do. */
             role: components["schemas"]["Role"];
-            /** @description When. */
+            /**
+             * Format: date-time
+             * @description When.
+             */
             since: string;
-            /** @description When it was last used, to the minute. */
+            /**
+             * Format: date-time
+             * @description When it was last used, to the minute.
+             */
             used?: string | null;
             /** @description It is void. */
             void: boolean;
@@ -3247,8 +3381,7 @@ export interface components {
         UplinkBudget: {
             /** @description What it carries. */
             loads: components["schemas"]["Load"][];
-            /** @description `fits`, `tight` or `over`, where there is an allowance. */
-            month_verdict?: string | null;
+            month_verdict?: components["schemas"]["BudgetVerdict"] | null;
             /**
              * Format: int64
              * @description Bytes that the month will have come to.
@@ -3272,7 +3405,7 @@ export interface components {
              */
             usable_kbps: number;
             /** @description `fits`, `tight` or `over`. */
-            verdict: string;
+            verdict: components["schemas"]["BudgetVerdict"];
         };
         /** @description A change of an uplink; what is left out stays. */
         UplinkChange: {
@@ -3376,8 +3509,7 @@ export interface components {
              * @description So many more pushes of the largest feed.
              */
             more?: number | null;
-            /** @description Protocol of those: `rtmp`, `rtmps` or `srt`; `rtmp` where nothing is said. */
-            over?: string | null;
+            over?: components["schemas"]["Protocol"] | null;
             /** @description Media rate of every feed, with its unit. */
             rate?: string | null;
         };
@@ -3402,13 +3534,19 @@ export type $defs = Record<string, never>;
 export interface operations {
     alerts_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3418,6 +3556,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -3435,6 +3574,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3465,6 +3605,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3491,6 +3632,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3522,6 +3664,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3557,6 +3700,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3590,6 +3734,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3628,6 +3773,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3652,6 +3798,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3660,6 +3807,7 @@ export interface operations {
                     "application/vnd.sqlite3": unknown;
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -3684,6 +3832,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3710,6 +3859,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3718,6 +3868,7 @@ export interface operations {
                     "application/json": components["schemas"]["BookOutcome"];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -3749,6 +3900,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3768,13 +3920,19 @@ export interface operations {
     };
     contacts_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3784,6 +3942,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -3801,6 +3960,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -3830,6 +3990,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3856,6 +4017,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3887,6 +4049,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3918,6 +4081,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -3943,6 +4107,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3958,13 +4123,19 @@ export interface operations {
     };
     destinations_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -3974,6 +4145,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -3991,6 +4163,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4020,6 +4193,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4046,6 +4220,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4078,6 +4253,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4113,6 +4289,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4143,6 +4320,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4173,6 +4351,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4181,6 +4360,7 @@ export interface operations {
                     "application/json": components["schemas"]["FoundCamera"][];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -4207,6 +4387,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4223,13 +4404,19 @@ export interface operations {
     };
     feeds_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4239,6 +4426,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -4256,6 +4444,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4285,6 +4474,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4311,6 +4501,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4343,6 +4534,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4408,6 +4600,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4427,13 +4620,19 @@ export interface operations {
     };
     invitations: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4444,6 +4643,7 @@ export interface operations {
             };
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -4461,6 +4661,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4491,6 +4692,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4521,6 +4723,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4548,6 +4751,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4566,13 +4770,19 @@ export interface operations {
     };
     jobs_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4582,6 +4792,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -4600,6 +4811,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4626,6 +4838,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -4655,6 +4868,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4681,7 +4895,7 @@ export interface operations {
                 /** @description Only lines about this kind: `feed`, `push`, `relay`, `destination` and so on. */
                 kind?: string;
                 /** @description Only lines with a cause on this side: `camera`, `network`, `platform`, `ours` or `planned`. */
-                side?: string;
+                side?: components["schemas"]["Side"];
                 /** @description Only what people did (true), or only what happened by itself (false). */
                 changes?: boolean;
                 /** @description Only lines from this time on, in RFC 3339. */
@@ -4697,6 +4911,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4720,6 +4935,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4737,13 +4953,19 @@ export interface operations {
     };
     patterns_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4753,6 +4975,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -4770,6 +4993,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4799,6 +5023,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4829,6 +5054,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4860,6 +5086,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4891,6 +5118,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -4912,13 +5140,19 @@ export interface operations {
     };
     people_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -4929,6 +5163,7 @@ export interface operations {
             };
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -4944,6 +5179,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -4976,6 +5212,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5005,6 +5242,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5020,13 +5258,19 @@ export interface operations {
     };
     platforms_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5036,6 +5280,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -5053,6 +5298,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5083,6 +5329,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5109,6 +5356,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5141,6 +5389,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5162,13 +5411,19 @@ export interface operations {
     };
     relays_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5178,6 +5433,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -5195,6 +5451,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -5225,6 +5482,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5251,6 +5509,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5282,6 +5541,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5313,6 +5573,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5342,6 +5603,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5372,6 +5634,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5400,6 +5663,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5427,6 +5691,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5435,6 +5700,7 @@ export interface operations {
                     "application/json": components["schemas"]["Preflight"];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5456,7 +5722,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description `hour` (by the second), `day` (by ten seconds) or `month` (by the minute); the hour unless said otherwise. */
-                range?: string;
+                range?: "hour" | "day" | "month";
             };
             header?: never;
             path: {
@@ -5466,6 +5732,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5496,6 +5763,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5504,6 +5772,7 @@ export interface operations {
                     "application/json": components["schemas"]["Rehearsal"];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5533,6 +5802,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5566,6 +5836,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5574,6 +5845,7 @@ export interface operations {
                     "application/json": components["schemas"]["Relay"];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5604,6 +5876,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5626,6 +5899,10 @@ export interface operations {
             query?: {
                 /** @description Like `2026-11`; this one unless said otherwise. */
                 month?: string;
+                /** @description Maximum number of outages, from 1 to 10 000; all by default. The address of the next page is in the header `Link`. */
+                limit?: number;
+                /** @description Number of outages to leave out at the begin. */
+                skip?: number;
             };
             header?: never;
             path?: never;
@@ -5633,6 +5910,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5656,6 +5934,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5678,6 +5957,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5704,6 +5984,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5730,6 +6011,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5757,6 +6039,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5775,13 +6058,19 @@ export interface operations {
     };
     sessions_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5791,6 +6080,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -5806,6 +6096,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -5831,6 +6122,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5856,6 +6148,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5886,6 +6179,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5894,6 +6188,7 @@ export interface operations {
                     "application/json": components["schemas"]["StartOutcome"][];
                 };
             };
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5921,6 +6216,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -5947,6 +6243,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Accepted: a job does the work, at the address in the header `Location`. */
             202: {
                 headers: {
                     [name: string]: unknown;
@@ -5977,6 +6274,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6003,6 +6301,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6034,6 +6333,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6052,13 +6352,19 @@ export interface operations {
     };
     tokens_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6069,6 +6375,7 @@ export interface operations {
             };
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -6086,6 +6393,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6115,6 +6423,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6133,13 +6442,19 @@ export interface operations {
     };
     uplinks_list: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Maximum number of items, from 1 to 10 000. The address of the next page is in the header `Link` with `rel="next"`. */
+                limit?: number;
+                /** @description Name, or id where items have none, of the last item of the page before. */
+                after?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6149,6 +6464,7 @@ export interface operations {
                 };
             };
             401: components["responses"]["Problem"];
+            422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];
             503: components["responses"]["Problem"];
         };
@@ -6166,6 +6482,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Created; its address is in the header `Location`. */
             201: {
                 headers: {
                     [name: string]: unknown;
@@ -6195,6 +6512,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;
@@ -6221,6 +6539,7 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Done; there is nothing to return. */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -6252,6 +6571,7 @@ export interface operations {
             };
         };
         responses: {
+            /** @description Done. */
             200: {
                 headers: {
                     [name: string]: unknown;

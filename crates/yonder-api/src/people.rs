@@ -120,6 +120,9 @@ pub struct Session {
     pub person: String,
     /// What their browser says of itself.
     pub agent: String,
+    /// Network address from which it was begun; empty where it is not known.
+    #[serde(default)]
+    pub address: String,
     /// When it began.
     #[schema(format = DateTime)]
     pub since: String,
@@ -139,10 +142,10 @@ pub struct Session {
 pub struct NewToken {
     /// Name, unique among tokens.
     pub name: String,
-    /// What its bearer may do; viewer where nothing is said.
+    /// Role of its bearer; viewer by default.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<Role>,
-    /// Days until it is void, 1 to 3650; never where nothing is said.
+    /// Days until it expires, 1 to 3650; 90 by default. 0 for a token that does not expire.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub days: Option<u32>,
 }

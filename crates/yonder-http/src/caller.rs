@@ -19,6 +19,7 @@ use super::blocking;
 use crate::access::Access;
 use crate::error::HttpError;
 use yonder_service::ServiceError;
+use yonder_service::SignInClient;
 use yonder_service::same_secret;
 use yonder_service::{Actor, Change, Origin, Service, Transaction};
 
@@ -213,7 +214,7 @@ async fn identify(request: &HttpRequest) -> Result<Caller, HttpError> {
         let token = token.map(|(_, token)| token).unwrap_or_default();
         let secret = SecretString::from(token.trim());
         let caller = known(service, Credential::Bearer(secret)).await?;
-        let is_command = agent(request).starts_with(CLIENT_AGENT);
+        let is_command = user_agent(request).starts_with(CLIENT_AGENT);
         let origin = if is_command { Origin::CommandLine } else { Origin::Api };
         return Ok(Caller { origin, address, expected_revision, request_key, ..caller });
     }
@@ -289,10 +290,15 @@ pub(super) async fn known(service: &Data<Service>, credential: Credential) -> Re
     .await
 }
 
-/// What the caller's browser or program says of itself.
-pub(super) fn agent(request: &HttpRequest) -> String {
+/// Returns the `User-Agent` of a request.
+fn user_agent(request: &HttpRequest) -> String {
     let agent = request.headers().get(USER_AGENT).and_then(|value| value.to_str().ok());
     agent.unwrap_or_default().to_owned()
+}
+
+/// Returns the client of a sign-in.
+pub(super) fn client(request: &HttpRequest) -> SignInClient {
+    SignInClient { agent: user_agent(request), address: Access::of(request).client_address(request) }
 }
 
 /// Runs a read that changes nothing.

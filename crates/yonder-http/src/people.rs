@@ -7,9 +7,8 @@ use yonder_api::{
 };
 use yonder_store::Kind;
 
-use super::caller::{Admin, Authorized as _, agent, changing, reading, recorded};
+use super::caller::{Admin, Authorized as _, changing, client, reading, recorded};
 use super::session::signed_in;
-use crate::access::Access;
 use crate::error::HttpError;
 use crate::page::PageRequest;
 use yonder_service::Service;
@@ -107,9 +106,8 @@ async fn join(
     from: HttpRequest,
     request: Json<Join>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
-    let begun =
-        changing(&service, move |service| service.auth().join(request.into_inner(), &agent, source)).await?;
+    let client = client(&from);
+    let begun = changing(&service, move |service| service.auth().join(request.into_inner(), &client)).await?;
     Ok(signed_in(&from, begun))
 }
 

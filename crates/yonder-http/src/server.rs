@@ -23,6 +23,8 @@ use crate::tls::{CHECK_INTERVAL, Certificate, TlsError, TlsFiles};
 const WORKERS: usize = 2;
 /// Connections of each worker: bounded, since media needs descriptors as well.
 const MAX_CONNECTIONS: usize = 256;
+/// The same where few files may be open.
+const MIN_CONNECTIONS: usize = 8;
 /// Connections that wait to be accepted.
 const BACKLOG: u32 = 256;
 /// Threads of each worker for calls that block. On a disk that hangs, each of these requests holds one.
@@ -159,7 +161,7 @@ impl Server {
         };
         let server = HttpServer::new(app)
             .workers(WORKERS)
-            .max_connections(MAX_CONNECTIONS)
+            .max_connections(max_connections(file_limit()))
             .backlog(BACKLOG)
             .worker_max_blocking_threads(MAX_BLOCKING)
             .client_request_timeout(HEAD_TIMEOUT)
@@ -203,6 +205,18 @@ async fn watch(certificate: Arc<Certificate>) {
     }
 }
 
+/// Returns the limit on open files of this process.
+fn file_limit() -> u64 {
+    rlimit::getrlimit(rlimit::Resource::NOFILE).map_or(u64::MAX, |(soft, _)| soft)
+}
+
+/// Returns the maximum number of connections of a worker: all together take a quarter of the open files at most, so that feeds and
+/// pushes always find some.
+fn max_connections(file_limit: u64) -> usize {
+    let share = usize::try_from(file_limit / 4).unwrap_or(usize::MAX) / WORKERS;
+    share.clamp(MIN_CONNECTIONS, MAX_CONNECTIONS)
+}
+
 /// Returns an address that clients on this machine can use.
 fn reachable(mut address: SocketAddr) -> SocketAddr {
     if address.ip().is_unspecified() {
@@ -218,6 +232,16 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case::usual(1_024, 128)]
+    #[case::many(65_536, 256)]
+    #[case::few(200, 25)]
+    #[case::hardly_any(20, 8)]
+    #[case::unlimited(u64::MAX, 256)]
+    fn connections_leave_files_to_media(#[case] file_limit: u64, #[case] connections: usize) {
+        assert_eq!(max_connections(file_limit), connections);
+    }
 
     #[rstest]
     #[case::loopback("127.0.0.1:8460", None, &[], false, true)]

@@ -7,7 +7,7 @@ use yonder_api::{Credentials, PasswordChange, Problem, Session, SetUp, SetUpNeed
 use yonder_core::Role;
 use yonder_store::Kind;
 
-use super::caller::{Authorized as _, Caller, agent, audited, changing, reading, recorded};
+use super::caller::{Authorized as _, Caller, audited, changing, client, reading, recorded};
 use crate::access::Access;
 use crate::error::HttpError;
 use crate::page::PageRequest;
@@ -43,8 +43,8 @@ async fn set_up(
     from: HttpRequest,
     request: Json<SetUp>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
-    let begun = changing(&service, move |service| service.auth().set_up(&request, &agent, source)).await?;
+    let client = client(&from);
+    let begun = changing(&service, move |service| service.auth().set_up(&request, &client)).await?;
     Ok(signed_in(&from, begun))
 }
 
@@ -58,9 +58,8 @@ async fn sign_in(
     from: HttpRequest,
     credentials: Json<Credentials>,
 ) -> Result<HttpResponse, HttpError> {
-    let (agent, source) = (agent(&from), Access::of(&from).source(&from));
-    let begun =
-        changing(&service, move |service| service.auth().sign_in(&credentials, &agent, source)).await?;
+    let client = client(&from);
+    let begun = changing(&service, move |service| service.auth().sign_in(&credentials, &client)).await?;
     Ok(signed_in(&from, begun))
 }
 

@@ -43,7 +43,7 @@ mod time;
 mod upgrade;
 mod views;
 
-pub use auth::{Auth, SESSION_S, Source};
+pub use auth::{Auth, SESSION_S, SignInClient, Source};
 pub use backups::{BackupPlan, Backups};
 pub use change::{Actor, Change, Origin};
 pub use error::ServiceError;

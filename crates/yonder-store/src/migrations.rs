@@ -28,6 +28,7 @@ const MIGRATIONS: &[&str] = &[
     include_str!("../migrations/0016-subjects.sql"),
     include_str!("../migrations/0017-address-secrets.sql"),
     include_str!("../migrations/0018-names.sql"),
+    include_str!("../migrations/0019-session-address.sql"),
 ];
 
 /// Version of the records after all migrations.
@@ -110,6 +111,7 @@ mod tests {
         include_str!("../migrations/rows/0016.sql"),
         include_str!("../migrations/rows/0017.sql"),
         include_str!("../migrations/rows/0018.sql"),
+        include_str!("../migrations/rows/0019.sql"),
     ];
 
     /// Tables that a later migration renames or replaces.

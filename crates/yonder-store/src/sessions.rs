@@ -23,8 +23,10 @@ pub struct NewSession<'a> {
     pub token: &'a SecretString,
     /// Token that changes must carry.
     pub csrf: &'a str,
-    /// What the browser says of itself.
+    /// `User-Agent` of the browser.
     pub agent: &'a str,
+    /// Network address of the client.
+    pub address: &'a str,
     /// Now, in seconds since 1970.
     pub begun_s: i64,
     /// When it ends by itself.
@@ -42,8 +44,10 @@ pub struct Session {
     pub role: Role,
     /// Token that changes must carry.
     pub csrf: String,
-    /// What the browser said of itself.
+    /// `User-Agent` of the browser.
     pub agent: String,
+    /// Network address from which it was begun; empty where it is not known.
+    pub address: String,
     /// When it began, in seconds since 1970.
     pub begun_s: i64,
     /// When it was last used, to the minute.
@@ -67,6 +71,7 @@ struct UnsavedSession {
     person: i64,
     csrf: String,
     agent: String,
+    address: String,
     begun_s: i64,
     expires_s: i64,
 }
@@ -82,6 +87,7 @@ impl UnsavedSession {
                 role: role(row)?,
                 csrf: self.csrf.clone(),
                 agent: self.agent.clone(),
+                address: self.address.clone(),
                 begun_s: self.begun_s,
                 seen_s: self.begun_s,
                 expires_s: self.expires_s,
@@ -112,6 +118,7 @@ fn session(row: &Row<'_>) -> rusqlite::Result<Session> {
         role: role(row)?,
         csrf: row.get("csrf")?,
         agent: row.get("agent")?,
+        address: row.get("address")?,
         begun_s: row.get("begun_s")?,
         seen_s: row.get("seen_s")?,
         expires_s: row.get("expires_s")?,
@@ -127,9 +134,17 @@ impl Store {
         let stored = self.write(|transaction| {
             transaction.execute("DELETE FROM session WHERE expires_s <= ?1", [new.begun_s])?;
             transaction.execute(
-                "INSERT INTO session (token_hash, person, csrf, expires_s, begun_s, seen_s, agent)
-                 VALUES (?1, ?2, ?3, ?4, ?5, ?5, ?6)",
-                params![token_hash(new.token), person.id, new.csrf, new.expires_s, new.begun_s, new.agent],
+                "INSERT INTO session (token_hash, person, csrf, expires_s, begun_s, seen_s, agent, address)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?5, ?6, ?7)",
+                params![
+                    token_hash(new.token),
+                    person.id,
+                    new.csrf,
+                    new.expires_s,
+                    new.begun_s,
+                    new.agent,
+                    new.address
+                ],
             )?;
             Ok(())
         });
@@ -141,6 +156,7 @@ impl Store {
                     person: person.id,
                     csrf: new.csrf.to_owned(),
                     agent: new.agent.to_owned(),
+                    address: new.address.to_owned(),
                     begun_s: new.begun_s,
                     expires_s: new.expires_s,
                 });

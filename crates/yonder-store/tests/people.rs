@@ -16,8 +16,14 @@ fn store() -> Store {
 
 fn begin(store: &Store, person: &str, token: &str, begun_s: i64) {
     let token = SecretString::from(token);
-    let new =
-        NewSession { token: &token, csrf: "csrf", agent: "a browser", begun_s, expires_s: begun_s + 90 };
+    let new = NewSession {
+        token: &token,
+        csrf: "csrf",
+        agent: "a browser",
+        address: "192.0.2.50",
+        begun_s,
+        expires_s: begun_s + 90,
+    };
     store.add_session(&store.person(person).unwrap(), &new).unwrap();
 }
 

@@ -220,3 +220,173 @@ fn behind_a_proxy_cookies_are_secure_and_addresses_those_of_the_clients() {
     assert_eq!(refused.status(), 401);
     service.wait_log("203.0.113.9");
 }
+
+#[test]
+fn connections_of_strangers_leave_open_files_to_feeds_and_pushes() {
+    // The limit is that of the shell, which becomes the service.
+    let mut program = Command::new("sh");
+    program.args(["-c", "ulimit -n 200 && exec \"$@\"", "sh", env!("CARGO_BIN_EXE_yonder")]);
+    let (service, world) = (Service::start_program(program), World::start());
+    service.set_up_line(&world);
+    let address = service.url().strip_prefix("http://").unwrap().to_owned();
+    let address: std::net::SocketAddr = address.parse().unwrap();
+    // The head of the request stays open, and so does the connection.
+    let connections: Vec<_> = (0..300)
+        .filter_map(|_| {
+            let mut connection = TcpStream::connect_timeout(&address, Duration::from_secs(1)).ok()?;
+            connection.write_all(b"GET /healthz HTTP/1.1\r\n").ok()?;
+            Some(connection)
+        })
+        .collect();
+    assert!(connections.len() > 60, "{}", connections.len());
+    let open = fs::read_dir(format!("/proc/{}/fd", service.process())).unwrap().count();
+    assert!(open < 150, "{open} files are open");
+    // Connections whose head does not come are closed, and then commands are answered again.
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+    drop(connections);
+}
+
+/// Starts a proxy with TLS in front of the service, in the foreground. It ends with the returned guard.
+fn start_proxy(folder: &Path, service: &Service) -> (KillOnDrop, String) {
+    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let folder = folder.display();
+    let configuration = format!(
+        "daemon off; master_process off; pid {folder}/nginx.pid; error_log {folder}/error.log;
+events {{}}
+http {{
+    access_log off;
+    client_body_temp_path {folder}/body; proxy_temp_path {folder}/proxy; fastcgi_temp_path {folder}/f;
+    uwsgi_temp_path {folder}/u; scgi_temp_path {folder}/s;
+    server {{
+        listen 127.0.0.1:{port} ssl;
+        ssl_certificate {folder}/cert.pem;
+        ssl_certificate_key {folder}/key.pem;
+{}
+    }}
+}}
+",
+        documented_location(&service.url()),
+    );
+    fs::write(format!("{folder}/nginx.conf"), configuration).unwrap();
+    let nginx = concat!(env!("CARGO_MANIFEST_DIR"), "/../../.tools/usr/sbin/nginx");
+    let files = [format!("{folder}/error.log"), format!("{folder}/nginx.conf")];
+    let mut proxy = Command::new(nginx);
+    proxy.args(["-e", &files[0], "-c", &files[1]]);
+    let proxy = KillOnDrop(proxy.spawn().unwrap());
+    let deadline = Instant::now() + Duration::from_secs(10);
+    while TcpStream::connect(("127.0.0.1", port)).is_err() {
+        assert!(Instant::now() < deadline, "the proxy does not start");
+        thread::sleep(Duration::from_millis(50));
+    }
+    (proxy, format!("https://localhost:{port}"))
+}
+
+/// Returns the `location` block of the operations guide, for a service at `url`.
+fn documented_location(url: &str) -> String {
+    let guide = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/operations.md")).unwrap();
+    let block = guide.split("```nginx\n").nth(1).unwrap().split("```").next().unwrap();
+    let begin = block.find("location /").unwrap();
+    let end = begin + block[begin..].find('}').unwrap() + 1;
+    block[begin..end].replace("http://127.0.0.1:8460", url)
+}
+
+/// A process that ends with this value.
+struct KillOnDrop(std::process::Child);
+
+impl Drop for KillOnDrop {
+    fn drop(&mut self) {
+        let _killed = self.0.kill();
+        let _ended = self.0.wait();
+    }
+}
+
+#[test]
+fn behind_nginx_as_documented_sign_in_events_and_previews_work() {
+    let folder = tempfile::tempdir().unwrap();
+    let certificate = write_certificate(folder.path());
+    // The port of the proxy is known once the service is: the public address names the host alone.
+    let (service, world) = (
+        Service::start_with(|command| {
+            command.args(["--public-url", "https://localhost", "--trusted-proxy", "127.0.0.1"]);
+        }),
+        World::start(),
+    );
+    service.set_up_line(&world);
+    service.must(&["relay", "start", "Line"], "");
+    service.wait_live("Line");
+    let (_proxy, url) = start_proxy(folder.path(), &service);
+    let client = trusting(&certificate);
+    let printed = service.printed();
+    let code = printed.split_whitespace().find_map(|word| Some(word.split_once("/setup#")?.1)).unwrap();
+    let body = json!({ "code": code, "name": "chief", "password": "a lamp in the window" });
+    // From another address than the proxy's.
+    let mut curl = Command::new("curl");
+    curl.args([
+        "--silent",
+        "--show-error",
+        "--fail",
+        "--include",
+        "--interface",
+        "127.0.0.9",
+        "--json",
+        &body.to_string(),
+    ]);
+    curl.arg("--cacert").arg(folder.path().join("cert.pem")).arg(format!("{url}/api/v1/setup"));
+    let signed_in = curl.output().unwrap();
+    assert!(signed_in.status.success(), "{}", text(&signed_in.stderr));
+    let head = text(&signed_in.stdout);
+    let cookie = head.lines().find_map(|line| line.strip_prefix("set-cookie: ")).expect(&head);
+    assert!(cookie.starts_with("__Host-") && cookie.contains("; Secure"), "{cookie}");
+    let cookie = cookie.split(';').next().unwrap();
+
+    // Events are not held back by the proxy.
+    let begun = Instant::now();
+    let mut stream = client.get(format!("{url}/api/v1/events")).header("Cookie", cookie).call().unwrap();
+    let mut line = String::new();
+    BufReader::new(stream.body_mut().as_reader()).read_line(&mut line).unwrap();
+    assert!(
+        !line.is_empty() && begun.elapsed() < Duration::from_secs(5),
+        "{line:?} after {:?}",
+        begun.elapsed()
+    );
+
+    // The session has the address of the client, not of the proxy.
+    let sessions = client
+        .get(format!("{url}/api/v1/sessions"))
+        .header("Cookie", cookie)
+        .call()
+        .unwrap()
+        .body_mut()
+        .read_to_string()
+        .unwrap();
+    assert!(sessions.contains("127.0.0.9"), "{sessions}");
+
+    // A preview is a WebSocket.
+    let certificate = folder.path().join("cert.pem");
+    let head = format!(
+        "GET /api/v1/feeds/Viaduct/preview HTTP/1.1\r\nHost: localhost\r\nOrigin: https://localhost\r\nCookie: {cookie}\r\n\
+         Connection: Upgrade\r\nUpgrade: websocket\r\nSec-WebSocket-Version: 13\r\n\
+         Sec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n"
+    );
+    let address = url.strip_prefix("https://").unwrap();
+    let mut openssl = Command::new("openssl");
+    openssl.args([
+        "s_client",
+        "-quiet",
+        "-verify_return_error",
+        "-servername",
+        "localhost",
+        "-connect",
+        address,
+        "-CAfile",
+    ]);
+    openssl.arg(certificate).stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
+    let mut socket = KillOnDrop(openssl.stderr(std::process::Stdio::null()).spawn().unwrap());
+    socket.0.stdin.as_mut().unwrap().write_all(head.as_bytes()).unwrap();
+    let mut received = vec![0; 20_000];
+    socket.0.stdout.as_mut().unwrap().read_exact(&mut received).unwrap();
+    let head = String::from_utf8_lossy(&received[..400]);
+    assert!(head.starts_with("HTTP/1.1 101 "), "{head}");
+    assert!(received.windows(4).any(|bytes| bytes == b"moof"), "media arrives");
+}

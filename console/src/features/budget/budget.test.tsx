@@ -8,7 +8,7 @@ import { uplink, uplinkBudget } from "../../test/records";
 import { draw, fakeApi } from "../../test/render";
 import { BudgetPage } from "./BudgetPage";
 import { UplinkForm } from "./components/UplinkForm";
-import { NOTHING_ASKED, whatIfOf } from "./components/WhatIfPanel";
+import { type Asked, NOTHING_ASKED, whatIfOf } from "./components/WhatIfPanel";
 import { heaviest } from "./queries";
 
 const BUDGET: Budget = {
@@ -32,7 +32,7 @@ const BUDGET: Budget = {
   ],
 };
 
-test.each([
+test.each<[Partial<Asked>, object]>([
   [{}, {}],
   [{ more: "2", over: "srt" }, { more: 2, over: "srt" }],
   [{ more: "-1" }, {}],

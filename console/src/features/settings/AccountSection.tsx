@@ -87,7 +87,7 @@ function SessionLine({ session }: { session: Session }): ReactNode {
         <strong className="font-[650]">{session.person}</strong> {agentWords(session.agent)}
         {session.this && <span className="text-flow"> · this one</span>}
         <span className="block text-[12.5px] text-quiet">
-          since {dayAndTime(session.since)}, last seen {dayAndTime(session.seen)}
+          since {dayAndTime(session.since)}, last seen {dayAndTime(session.seen)}{session.address && `, from ${session.address}`}
         </span>
       </span>
       {!session.this && (

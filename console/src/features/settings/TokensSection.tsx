@@ -79,7 +79,7 @@ function TokenForm(): ReactNode {
   const [days, setDays] = useState("90");
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    add.mutate({ name, role, ...(days === "" ? {} : { days: Number(days) }) }, { onSuccess: () => setName("") });
+    add.mutate({ name, role, days: Number(days) }, { onSuccess: () => setName("") });
   };
   return (
     <form onSubmit={submit} className="grid gap-4">

@@ -200,11 +200,14 @@ async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
     fill(&service).await;
     for (body, field) in [
         (json!({"name": " "}), "name"),
-        (json!({"name": "Wall", "days": 0}), "days"),
         (json!({"name": "Wall", "days": 4000}), "days"),
     ] {
         assert_eq!(post(&service, "/api/v1/tokens", body).await.1["field"], field);
     }
+    let (_, lasting) = post(&service, "/api/v1/tokens", json!({"name": "Without an end", "days": 0})).await;
+    assert_eq!(lasting["token"]["expires"], Value::Null, "{lasting}");
+    let (_, usual) = post(&service, "/api/v1/tokens", json!({"name": "With the usual end"})).await;
+    assert!(usual["token"]["expires"].is_string(), "tokens expire unless said otherwise: {usual}");
     let (status, made) = post(&service, "/api/v1/tokens", json!({"name": "Wall display", "days": 30})).await;
     assert_eq!((status.as_u16(), &made["token"]["role"]), (201, &json!("viewer")));
     let secret = made["secret"].as_str().unwrap().to_owned();

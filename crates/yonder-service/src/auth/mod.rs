@@ -25,7 +25,7 @@ pub use attempts::Source;
 use cache::TokenCache;
 use hashing::Hashing;
 use passwords::{check_new_password, hash_password, verify_password};
-pub use sessions::SESSION_S;
+pub use sessions::{SESSION_S, SignInClient};
 use touches::Touches;
 
 /// Verification of passwords, sessions and tokens.

@@ -8,7 +8,7 @@ use yonder_api::{
 use yonder_core::{Role, check_name};
 use yonder_store::{Identity, Invitation, Kind, Person, StoreError};
 
-use super::{Auth, Source};
+use super::{Auth, SignInClient};
 use crate::change::{Actor, Change, Origin};
 use crate::error::ServiceError;
 use crate::records::{Records, Transaction};
@@ -23,13 +23,13 @@ const JOIN: &str = "join";
 const INVITATION_S: i64 = 3 * 86_400;
 
 /// Returns a change that a person makes to their own record in the console.
-pub(super) fn own_change(person: &Person, action: &'static str) -> Change {
+pub(super) fn own_change(person: &Person, action: &'static str, address: Option<String>) -> Change {
     let actor = Actor {
         name: person.name.clone(),
         person: Some(person.name.clone()),
         role: person.role,
         origin: Origin::Console,
-        address: None,
+        address,
     };
     let name = person.name.clone();
     Change { actor, needs: Role::Viewer, action, kind: Kind::Person, name, expected_revision: None }
@@ -126,13 +126,9 @@ impl Auth {
     ///
     /// # Errors
     /// [`ServiceError::InvitationRefused`], [`ServiceError::Invalid`] for the password, or when the records cannot be written.
-    pub fn join(
-        &self,
-        join: Join,
-        agent: &str,
-        source: Source,
-    ) -> Result<(SecretString, SignedIn), ServiceError> {
+    pub fn join(&self, join: Join, client: &SignInClient) -> Result<(SecretString, SignedIn), ServiceError> {
         let (code, password) = (join.code.into_inner(), join.password.into_inner());
+        let source = client.source();
         self.begin_attempt(source, JOIN)?;
         // Before the password is hashed.
         self.records.look_at_invitation(&code)?;
@@ -152,9 +148,9 @@ impl Auth {
             Ok((store.person(&invitation.name)?, is_new))
         })?;
         let action = if is_new { "joined" } else { "password-changed" };
-        self.journal.audit(&own_change(&person, action));
+        self.journal.audit(&own_change(&person, action, client.address.map(|address| address.to_string())));
         self.clear_caches();
-        self.begin_session(&person, agent)
+        self.begin_session(&person, client)
     }
 }
 

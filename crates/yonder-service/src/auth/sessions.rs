@@ -1,5 +1,6 @@
 //! Sessions: the first person signs in by the set-up link, all others by name and password.
 
+use std::net::{IpAddr, Ipv4Addr};
 use std::time::Instant;
 
 use secrecy::SecretString;
@@ -36,6 +37,22 @@ impl Transaction<'_> {
     }
 }
 
+/// Client of a sign-in.
+#[derive(Debug, Clone, Default)]
+pub struct SignInClient {
+    /// Its `User-Agent`.
+    pub agent: String,
+    /// Its network address, where that is known.
+    pub address: Option<IpAddr>,
+}
+
+impl SignInClient {
+    /// Returns what attempts are counted by.
+    pub(super) fn source(&self) -> Source {
+        self.address.unwrap_or(IpAddr::V4(Ipv4Addr::UNSPECIFIED)).into()
+    }
+}
+
 impl Auth {
     /// The code of the one-time set-up link, until it has been used.
     #[must_use]
@@ -50,9 +67,9 @@ impl Auth {
     pub fn set_up(
         &self,
         request: &SetUp,
-        agent: &str,
-        source: Source,
+        client: &SignInClient,
     ) -> Result<(SecretString, SignedIn), ServiceError> {
+        let source = client.source();
         self.begin_attempt(source, SET_UP)?;
         let mut code = lock(&self.set_up_code);
         let expected = code.as_ref().ok_or(ServiceError::SetUpRefused)?;
@@ -64,7 +81,7 @@ impl Auth {
         *code = None;
         drop(code);
         lock(&self.attempts).succeed(source, SET_UP);
-        self.begin_session(&self.records.store.person(request.name.trim())?, agent)
+        self.begin_session(&self.records.store.person(request.name.trim())?, client)
     }
 
     /// Signs a person in: the session's token for the cookie, and what the console needs.
@@ -74,12 +91,11 @@ impl Auth {
     pub fn sign_in(
         &self,
         credentials: &Credentials,
-        agent: &str,
-        source: Source,
+        client: &SignInClient,
     ) -> Result<(SecretString, SignedIn), ServiceError> {
         let name = credentials.name.trim();
-        let person = self.verified(name, &credentials.password.clone().into_inner(), source)?;
-        self.begin_session(&person, agent)
+        let person = self.verified(name, &credentials.password.clone().into_inner(), client.source())?;
+        self.begin_session(&person, client)
     }
 
     /// The person, if the password is theirs.
@@ -151,6 +167,7 @@ impl Auth {
             id: session.id,
             person: session.person,
             agent: session.agent,
+            address: session.address,
             since: time::text(time::from_s(session.begun_s)),
             seen: time::text(time::from_s(session.seen_s)),
             expires: time::text(time::from_s(session.expires_s)),
@@ -185,15 +202,22 @@ impl Auth {
     pub(super) fn begin_session(
         &self,
         person: &Person,
-        agent: &str,
+        client: &SignInClient,
     ) -> Result<(SecretString, SignedIn), ServiceError> {
         let (token, csrf) = (SecretString::from(random_token()), random_token());
         let begun_s = time::now_s();
-        let agent: String = agent.chars().take(AGENT_LENGTH).collect();
-        let new =
-            NewSession { token: &token, csrf: &csrf, agent: &agent, begun_s, expires_s: begun_s + SESSION_S };
+        let agent: String = client.agent.chars().take(AGENT_LENGTH).collect();
+        let address = client.address.map(|address| address.to_string());
+        let new = NewSession {
+            token: &token,
+            csrf: &csrf,
+            agent: &agent,
+            address: address.as_deref().unwrap_or_default(),
+            begun_s,
+            expires_s: begun_s + SESSION_S,
+        };
         self.records.store.add_session(person, &new)?;
-        self.journal.audit(&people::own_change(person, "signed-in"));
+        self.journal.audit(&people::own_change(person, "signed-in", address));
         let signed_in = SignedIn { person: person.name.clone(), role: role_facts(person.role), token: csrf };
         Ok((token, signed_in))
     }

@@ -20,6 +20,8 @@ use crate::views::{role_facts, role_of};
 const DAY_S: i64 = 86_400;
 /// The longest a token may be made for, in days.
 const LONGEST_DAYS: u32 = 3_650;
+/// Days until a token expires, by default.
+const DEFAULT_DAYS: u32 = 90;
 
 fn facts(token: Token, identity: Identity) -> TokenFacts {
     let text = |seconds| time::text(time::from_s(seconds));
@@ -59,11 +61,12 @@ impl Transaction<'_> {
     /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or when the records cannot be written.
     pub fn add_token(&self, new: &NewToken, by: &Actor) -> Result<MadeToken, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
-        if let Some(days) = new.days.filter(|days| !(1..=LONGEST_DAYS).contains(days)) {
+        let days = new.days.unwrap_or(DEFAULT_DAYS);
+        if days > LONGEST_DAYS {
             return Err(ServiceError::Invalid {
                 field: "days",
                 detail: format!("{days} days are not from 1 to {LONGEST_DAYS}"),
-                hint: "Give a number of days, or leave it out for a token that lasts.",
+                hint: "Give a number of days, or 0 for a token that does not expire.",
             });
         }
         let secret = SecretString::from(random_token());
@@ -75,7 +78,7 @@ impl Transaction<'_> {
             made_by: &by.name,
             maker: by.person.as_deref(),
             created_s,
-            expires_s: new.days.map(|days| created_s + i64::from(days) * DAY_S),
+            expires_s: (days > 0).then(|| created_s + i64::from(days) * DAY_S),
         })?;
         let kept = self.store.token(&secret, created_s)?;
         let kept = kept.ok_or(ServiceError::Internal("a token vanished"))?;

@@ -173,10 +173,10 @@ pub(crate) fn run_session(command: &SessionCommand, client: &Client) -> Result<(
                 return print_json(&sessions);
             }
             let row = |session: &Session| {
-                let Session { id, person, agent, since, seen, .. } = session;
-                vec![id.clone(), person.clone(), local(since), local(seen), agent.clone()]
+                let Session { id, person, agent, address, since, seen, .. } = session;
+                vec![id.clone(), person.clone(), local(since), local(seen), address.clone(), agent.clone()]
             };
-            let head = ["NUMBER", "PERSON", "SINCE", "LAST SEEN", "BROWSER"];
+            let head = ["NUMBER", "PERSON", "SINCE", "LAST SEEN", "FROM", "BROWSER"];
             print(&table(&head, &sessions.iter().map(row).collect::<Vec<_>>()));
             Ok(())
         }

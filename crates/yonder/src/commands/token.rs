@@ -5,7 +5,7 @@ use std::io::Write as _;
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 
-use clap::Subcommand;
+use clap::{Subcommand, value_parser};
 use yonder_api::{MadeToken, NewToken, Role, Secret, Token};
 
 use super::person::{RoleArgument, role_word};
@@ -22,12 +22,15 @@ pub(crate) enum TokenCommand {
         /// File that the token is written to, for its owner alone. It must not exist.
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
-        /// What its bearer may do; viewer where nothing is said.
+        /// Role of its bearer; viewer by default.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: Option<RoleArgument>,
-        /// Days until it is void; never where nothing is said.
-        #[arg(long, value_name = "DAYS")]
+        /// Days until it expires; 90 by default.
+        #[arg(long, value_name = "DAYS", value_parser = value_parser!(u32).range(1..))]
         days: Option<u32>,
+        /// Make a token that does not expire.
+        #[arg(long, conflicts_with = "days")]
+        no_expiry: bool,
     },
     /// List all tokens.
     List {
@@ -44,10 +47,11 @@ pub(crate) enum TokenCommand {
 
 pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        TokenCommand::Add { name, out, role, days } => {
+        TokenCommand::Add { name, out, role, days, no_expiry } => {
             // Before the token is made: one that nobody can read would be of no use.
             let file = create(&out)?;
-            let new = NewToken { name, role: role.map(Role::from), days };
+            let new =
+                NewToken { name, role: role.map(Role::from), days: if no_expiry { Some(0) } else { days } };
             let made: MadeToken = client.post(&["tokens"], &new).inspect_err(|_| {
                 // Nobody needs an empty file.
                 let _removed = std::fs::remove_file(&out);

@@ -6,7 +6,7 @@ import { Field, SelectField } from "../../../ui/Field";
 import { Toggle } from "../../../ui/Toggle";
 
 /** What is asked for, as it is typed. */
-export type Asked = { more: string; over: string; rate: string; hours: string; all: boolean };
+export type Asked = { more: string; over: NonNullable<WhatIf["over"]>; rate: string; hours: string; all: boolean };
 
 export const NOTHING_ASKED: Asked = { more: "", over: "rtmp", rate: "", hours: "", all: false };
 
@@ -43,7 +43,7 @@ export function WhatIfPanel({ asked, onChange }: { asked: Asked; onChange: (aske
           <SelectField
             label="Over"
             value={asked.over}
-            onChange={(event) => set({ over: event.target.value })}
+            onChange={(event) => set({ over: event.target.value as Asked["over"] })}
             choices={[
               { value: "rtmp", label: "RTMP" },
               { value: "rtmps", label: "RTMPS" },

@@ -3,7 +3,7 @@ import { expect, test } from "vitest";
 import type { Outage } from "../../../api/types";
 import { byCause } from "./ReportTables";
 
-function outage(kind: string, code: string, down_s: number): Outage {
+function outage(kind: Outage["kind"], code: string, down_s: number): Outage {
   return { kind, name: "Summit", part: null, begin: "2026-11-26T03:00:00Z", end: null, down_s, code, side: "camera", message: "Away." };
 }
 
