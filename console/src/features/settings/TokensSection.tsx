@@ -17,7 +17,7 @@ const LIVES = [
   { value: "30", label: "30 days" },
   { value: "90", label: "90 days" },
   { value: "365", label: "a year" },
-  { value: "", label: "until it is removed" },
+  { value: "0", label: "until it is removed" },
 ];
 
 /** Tokens by which programs use the API. */

@@ -109,7 +109,7 @@ test("a token is made with a role and an end, and its secret shown once", async 
   await user.selectOptions(screen.getByLabelText("Good for"), "until it is removed");
   await user.click(screen.getByRole("button", { name: "Make it" }));
   expect((await screen.findByLabelText("Token Counter")).textContent).toBe("shown-once");
-  expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Counter", role: "viewer" });
+  expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Counter", role: "viewer", days: 0 });
 });
 
 test("an alert is put together from its kind and its blanks", async () => {

@@ -198,10 +198,7 @@ async fn sessions_are_seen_and_ended_by_whom_they_belong_to_and_by_admins() {
 async fn a_token_lets_a_program_do_what_its_role_may_until_it_is_removed() {
     let service = staffed();
     fill(&service).await;
-    for (body, field) in [
-        (json!({"name": " "}), "name"),
-        (json!({"name": "Wall", "days": 4000}), "days"),
-    ] {
+    for (body, field) in [(json!({"name": " "}), "name"), (json!({"name": "Wall", "days": 4000}), "days")] {
         assert_eq!(post(&service, "/api/v1/tokens", body).await.1["field"], field);
     }
     let (_, lasting) = post(&service, "/api/v1/tokens", json!({"name": "Without an end", "days": 0})).await;

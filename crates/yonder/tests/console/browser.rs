@@ -49,6 +49,8 @@ impl Browser {
         let mut capabilities = Capabilities::new();
         let options = json!({"args": arguments, "binary": "/usr/bin/chromium"});
         capabilities.insert("goog:chromeOptions".to_owned(), options);
+        // The certificates of the tests are self-signed.
+        capabilities.insert("acceptInsecureCerts".to_owned(), json!(true));
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({"browser": "ALL"}));
         let address = format!("http://127.0.0.1:{port}");
         let deadline = tokio::time::Instant::now() + support::PATIENCE;

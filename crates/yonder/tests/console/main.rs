@@ -1,12 +1,13 @@
 //! The console in headless Chromium, driven by `WebDriver`.
 //!
-//! Needs Debian's packages `chromium` and `chromium-driver`; where they are missing the tests say so and pass.
+//! Needs Debian's packages `chromium` and `chromium-driver`.
 //! With `YONDER_SCREENSHOTS` naming a folder, pictures of each page are kept there.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 mod browser;
 mod crowd;
+mod own_tls;
 mod pages;
 mod path;
 mod roles;
