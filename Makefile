@@ -2,7 +2,7 @@
 # npm and cargo; they work as root, or with sudo.
 
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
-PACKAGES := build-essential tshark chromium chromium-driver iproute2 faketime systemd curl openssl
+PACKAGES := build-essential tshark chromium chromium-driver iproute2 faketime systemd curl openssl debootstrap
 # dpkg-query fails for packages that it has never heard of; those are missing too.
 MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/dev/null | grep -q 'ok installed' || echo $$p; done)
 
@@ -10,7 +10,7 @@ MISSING = $(shell for p in $(PACKAGES); do dpkg-query -W -f='$${Status}' $$p 2>/
 TOOL_PACKAGES := nginx prometheus
 TOOLS := .tools/usr/sbin/nginx .tools/usr/bin/promtool
 
-.PHONY: demo test setup tools console build lint bench soak screenshots openapi clean
+.PHONY: demo test setup tools console build package lint bench soak screenshots openapi clean
 
 ## demo: the service with the railway's stand-in cameras and platforms (the development build: it is there
 ## sooner; `make build` makes the one to ship)
@@ -58,6 +58,10 @@ console/dist/index.html: console/node_modules/.package-lock.json $(CONSOLE_SOURC
 ## build: the program as it is shipped
 build: console
 	cargo build --release --locked -p yonder
+
+## package: a Debian package in target/package, of the program as it is shipped
+package: build
+	packaging/build-deb target/release/yonder target/package
 
 ## lint: formatting, lints with warnings denied, documentation, console types
 lint: console

@@ -62,6 +62,10 @@ pub struct RelayChange {
     /// rolled over then. Empty for none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub quiet_minute: Option<String>,
+    /// New holding picture: a PNG or JPEG of at most 8 MiB, in base64 (RFC 4648). Empty goes back to the card with the relay's name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(content_encoding = "base64")]
+    pub holding_picture: Option<String>,
 }
 
 /// Why something is not as wanted.

@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use actix_web::web::{Data, Json, Path, Query, ServiceConfig};
-use actix_web::{HttpRequest, HttpResponse, delete, get, patch, post};
+use actix_web::web::{self, Data, Json, Path, Query, ServiceConfig};
+use actix_web::{HttpRequest, HttpResponse, delete, get, guard, post};
 use futures_util::StreamExt as _;
 use yonder_api::{
     BulkStart, Job, JobKind, NewRehearsal, NewRelay, Preflight, Problem, Rehearsal, Relay, RelayChange,
@@ -13,7 +13,7 @@ use yonder_store::{DesiredState, Kind};
 
 use super::caller::{Admin, Authorized as _, Caller, Operator, changing, reading, recorded};
 use super::jobs::{self, Preference};
-use super::json::created;
+use super::json::{self, created};
 use crate::error::{HttpError, problem as problem_of};
 use crate::page::PageRequest;
 use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blocking};
@@ -21,13 +21,22 @@ use yonder_service::{Change, JobContext, Records, Service, ServiceError, run_blo
 /// Preflights of a bulk start that run at a time.
 const STARTS_AT_A_TIME: usize = 8;
 
+/// Maximum length of a change: a holding picture of 8 MiB in base64, and the other fields.
+const MAX_CHANGE: usize = 12 * 1024 * 1024;
+
 pub(super) fn configure(config: &mut ServiceConfig) {
     config
         .service(status)
         .service(list)
         .service(add)
         .service(show)
-        .service(edit)
+        .service(
+            // A holding picture is part of the body.
+            web::resource("/relays/{name}")
+                .guard(guard::Patch())
+                .app_data(json::configuration_up_to(MAX_CHANGE))
+                .to(edit),
+        )
         .service(preflight)
         .service(start)
         .service(start_several)
@@ -77,9 +86,8 @@ async fn show(service: Data<Service>, _caller: Caller, name: Path<String>) -> Re
 }
 
 /// Changes a relay; while it runs, only the pushes that differ are touched.
-#[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = RelayChange,
+#[utoipa::path(patch, path = "/relays/{name}", context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = RelayChange,
     responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
-#[patch("/relays/{name}")]
 async fn edit(
     service: Data<Service>,
     admin: Admin,

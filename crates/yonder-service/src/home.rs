@@ -172,32 +172,31 @@ impl Home {
         }
     }
 
-    /// Takes the rights of others away from the folder and from its files with secrets, as after a copy that did not keep them.
+    /// Takes the rights of others away from the files with secrets, as after a copy that did not keep them.
     fn restrict_rights(&self) {
-        let files = [self.token_file(), self.folder.join("master.key"), self.records_file()];
-        let paths = [(&self.folder, 0o700)].into_iter().chain(files.iter().map(|file| (file, 0o600)));
-        for (path, mode) in paths {
-            let Ok(found) = fs::metadata(path).map(|metadata| metadata.permissions().mode()) else {
-                continue;
-            };
-            if found & 0o077 == 0 {
+        let mode_of = |path: &Path| fs::metadata(path).map(|metadata| metadata.permissions().mode()).ok();
+        for path in [self.token_file(), self.folder.join("master.key"), self.records_file()] {
+            if mode_of(&path).is_none_or(|mode| mode & 0o077 == 0) {
                 continue;
             }
-            match fs::set_permissions(path, fs::Permissions::from_mode(mode)) {
+            match fs::set_permissions(&path, fs::Permissions::from_mode(0o600)) {
                 Ok(()) => tracing::warn!(
                     path = %path.display(),
                     "other users of this machine had rights to this file, which are withdrawn; if they may have read it, \
                      rotate the master key and the token"
                 ),
                 Err(error) => {
-                    tracing::error!(path = %path.display(), %error, "other users have rights to this file")
+                    tracing::error!(path = %path.display(), %error, "other users have rights to this file");
                 }
             }
         }
+        // The folder may be shared on purpose; one that others can write to lets them replace the files.
+        if mode_of(&self.folder).is_some_and(|mode| mode & 0o022 != 0) {
+            tracing::warn!(path = %self.folder.display(), "other users of this machine can write to the home folder");
+        }
         // A key elsewhere, as systemd passes it, is not ours to change.
         let key = self.master_key_file();
-        let is_public = fs::metadata(&key).is_ok_and(|metadata| metadata.permissions().mode() & 0o007 != 0);
-        if is_public {
+        if mode_of(&key).is_some_and(|mode| mode & 0o007 != 0) {
             tracing::error!(path = %key.display(), "every user of this machine can read the master key");
         }
     }

@@ -42,6 +42,9 @@ use crate::failure::Failure;
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub(crate) connection: Connection,
+    /// Print JSON; errors too, on standard error.
+    #[arg(long, global = true)]
+    pub(crate) json: bool,
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -188,9 +191,6 @@ pub(crate) enum Command {
         /// Go on showing changes until interrupted.
         #[arg(long)]
         follow: bool,
-        /// Print JSON; with --follow one document per change.
-        #[arg(long)]
-        json: bool,
     },
     /// Alerts: what people are told of.
     #[command(subcommand)]
@@ -229,15 +229,18 @@ pub(crate) enum Command {
     #[command(subcommand)]
     MasterKey(MasterKeyCommand),
     /// Look at what the service stands on: records, secrets, disk, open files, certificate authorities.
-    Selfcheck {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    Selfcheck,
     /// Print a completion script for a shell.
     Completions {
         /// Shell.
         shell: Shell,
+    },
+    /// Write manual pages of all commands.
+    #[command(hide = true)]
+    Man {
+        /// Folder of the pages.
+        #[arg(long, value_name = "DIR")]
+        out: PathBuf,
     },
     /// Print the API's own description.
     #[command(hide = true)]
@@ -252,12 +255,9 @@ pub(crate) struct DemoArguments {
     /// Let the stand-ins misbehave once everything is live: a frozen camera, a revoked key, a slow platform.
     #[arg(long)]
     pub(crate) bad_hour: bool,
-    /// Print the summary as JSON.
-    #[arg(long)]
-    pub(crate) json: bool,
-    /// Address and port to listen on; port 0 picks one.
-    #[arg(long, default_value = "127.0.0.1:8460", value_name = "ADDR:PORT")]
-    pub(crate) listen: SocketAddr,
+    /// Address and port to listen on; port 0 picks one. By default 127.0.0.1:8460, or another port where that is in use.
+    #[arg(long, value_name = "ADDR:PORT")]
+    pub(crate) listen: Option<SocketAddr>,
     /// Accept plain HTTP from other machines.
     #[arg(long)]
     pub(crate) insecure: bool,

@@ -3,9 +3,11 @@
 use std::fmt;
 use std::process::ExitCode;
 
+use serde_json::{Value, json};
 use yonder_api::Problem;
 
 use crate::commands::preflight::checks;
+use crate::output::wants_json;
 
 /// Why a command failed.
 #[derive(Debug)]
@@ -45,6 +47,10 @@ impl Failure {
     /// Tells on standard error: the code, a sentence, the next step.
     #[expect(clippy::print_stderr, reason = "this is where a command tells why it failed")]
     pub(crate) fn print(&self) {
+        if wants_json() {
+            eprintln!("{:#}", self.problem());
+            return;
+        }
         match self {
             Self::Refused(problem) => {
                 if !problem.checks.is_empty() {
@@ -80,6 +86,25 @@ impl Failure {
                 }
             }
         }
+    }
+}
+
+impl Failure {
+    /// Returns what `--json` prints: the problem document of the service, or one of the same form with the code of a failure here.
+    fn problem(&self) -> Value {
+        let code = match self {
+            Self::Refused(problem) => {
+                return serde_json::to_value(problem).unwrap_or_else(|_| json!({ "code": problem.code }));
+            }
+            Self::Camera(code) => code.as_str(),
+            Self::Book(_) => "book.refused",
+            Self::Output(_) => "output.failed",
+            Self::Usage(_) => "command.usage",
+            Self::NotReachable(_) => "service.not-reachable",
+            Self::Told => "command.not-passed",
+            Self::Other(_) => "command.failed",
+        };
+        json!({ "code": code, "detail": self.to_string() })
     }
 }
 

@@ -41,7 +41,10 @@ fn main() -> ExitCode {
 }
 
 fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
-    let Arguments { connection, command } = arguments;
+    let Arguments { connection, json, command } = arguments;
+    if json {
+        output::use_json();
+    }
     match command {
         Command::Serve(arguments) => {
             let home = connection.home_folder();
@@ -51,7 +54,8 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Demo(demo) => return commands::demo::run(&demo, connection.given_home()),
         Command::StandIn(command) => commands::stand_in::run(&command)?,
         Command::Completions { shell } => arguments::print_completions(shell),
-        Command::Openapi => output::print(&yonder_http::openapi()),
+        Command::Man { out } => commands::man::run(&out)?,
+        Command::Openapi => output::print_raw(&yonder_http::openapi()),
         Command::Feed(command) => commands::feed::run(command, &connection.client()?)?,
         Command::Pattern(command) => commands::pattern::run(command, &connection.client()?)?,
         Command::Platform(PlatformCommand::Rules) => commands::platform::rules(),
@@ -65,7 +69,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Upgrade(arguments) => commands::care::upgrade(&arguments, &connection.home_folder())?,
         Command::Audit(arguments) => commands::audit::run(&arguments, &connection.client()?)?,
         Command::MasterKey(command) => commands::master_key::run(&command, &connection)?,
-        Command::Selfcheck { json } => commands::care::selfcheck(&connection.client()?, json)?,
+        Command::Selfcheck => commands::care::selfcheck(&connection.client()?)?,
         Command::Alert(command) => commands::alert::run(command, &connection.client()?)?,
         Command::Contact(command) => commands::contact::run(command, &connection.client()?)?,
         Command::Person(command) => commands::person::run(command, &connection.client()?)?,
@@ -75,7 +79,7 @@ fn run(arguments: Arguments) -> Result<ExitCode, Failure> {
         Command::Book(command) => commands::book::run(command, || connection.client())?,
         Command::Logbook(arguments) => commands::record::logbook(&arguments, &connection.client()?)?,
         Command::Report(arguments) => commands::record::report(&arguments, &connection.client()?)?,
-        Command::Status { follow, json } => commands::status::run(&connection.client()?, follow, json)?,
+        Command::Status { follow } => commands::status::run(&connection.client()?, follow)?,
     }
     Ok(ExitCode::SUCCESS)
 }

@@ -1,6 +1,7 @@
 //! Standard output: tables for people, JSON for machines.
 
 use std::io::{self, IsTerminal as _, Write as _};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use jiff::Timestamp;
@@ -13,8 +14,31 @@ use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 /// First failure of the standard output.
 static WRITE_ERROR: Mutex<Option<io::Error>> = Mutex::new(None);
 
-/// Writes text. A failure is kept for [`write_error`]; a reader that has closed its end is none.
+/// Set by the option `--json`.
+static JSON: AtomicBool = AtomicBool::new(false);
+
+/// Switches to JSON for the rest of the process.
+pub(crate) fn use_json() {
+    JSON.store(true, Ordering::Relaxed);
+}
+
+/// True if output is JSON.
+pub(crate) fn wants_json() -> bool {
+    JSON.load(Ordering::Relaxed)
+}
+
+/// Writes text for people; in JSON an object with the text as its `message`, so that every command answers in JSON.
 pub(crate) fn print(text: &str) {
+    if wants_json() {
+        let object = serde_json::json!({ "message": text.trim_end() });
+        print_raw(&format!("{object:#}\n"));
+    } else {
+        print_raw(text);
+    }
+}
+
+/// Writes text as it is. A failure is kept for [`write_error`]; a reader that has closed its end is none.
+pub(crate) fn print_raw(text: &str) {
     let mut out = io::stdout().lock();
     let written = out.write_all(text.as_bytes()).and_then(|()| out.flush());
     if let Err(error) = written
@@ -32,7 +56,7 @@ pub(crate) fn write_error() -> Option<io::Error> {
 /// Writes a value as indented JSON.
 pub(crate) fn print_json<T: Serialize>(value: &T) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(anyhow::Error::from)?;
-    print(&(text + "\n"));
+    print_raw(&(text + "\n"));
     Ok(())
 }
 

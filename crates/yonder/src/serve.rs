@@ -17,7 +17,7 @@ use yonder_store::StoreError;
 
 use crate::failure::Failure;
 use crate::logging::Log;
-use crate::output::print;
+use crate::output::print_raw;
 use crate::watchdog::{self, Watchdog};
 
 /// Runs the service until it is told to stop.
@@ -33,7 +33,7 @@ pub(crate) fn run(home: &Path, config: ServerConfig, backups: Option<BackupPlan>
         text += &format!("Set up the first person: {}/setup#{}\n", instance.url, code.expose_secret());
         text += "This link works once, until somebody can sign in.\n";
     }
-    print(&text);
+    print_raw(&text);
     instance.service.resume();
     instance.run(stop.heard())
 }

@@ -307,3 +307,66 @@ fn stand_ins_that_are_killed_and_started_again_are_live_again() {
     let relay = service.wait_live("Line");
     assert_eq!(relay["pushes"][0]["reconnects"], 1);
 }
+
+#[test]
+fn every_command_answers_in_json_when_it_is_asked_to() {
+    let (service, world) = (Service::start(), World::start());
+    service.set_up_line(&world);
+    for arguments in [
+        &["relay", "list", "--json"][..],
+        &["--json", "feed", "show", "Viaduct"],
+        &["alert", "add", "Down", "--when", "down 60s", "--json"],
+        &["alert", "remove", "Down", "--json"],
+        &["platform", "rules", "--json"],
+        &["selfcheck", "--json"],
+        &["upgrade", "--check", "--json"],
+        &["master-key", "rotate", "--json"],
+    ] {
+        let output = service.run(arguments);
+        assert!(output.status.success(), "{arguments:?}: {}", text(&output.stderr));
+        let answer: Value =
+            serde_json::from_slice(&output.stdout).unwrap_or_else(|_| panic!("{}", text(&output.stdout)));
+        assert!(answer.is_object() || answer.is_array(), "{answer}");
+    }
+    for (arguments, code, exit) in [
+        (&["relay", "show", "Nothing", "--json"][..], "request.not-found", 1),
+        (&["destination", "rekey", "Bramble", "--key-file", "/no/such/file", "--json"], "command.usage", 2),
+        (&["--url", "http://127.0.0.1:1", "--token-file", "/dev/null", "status", "--json"], "", 0),
+    ] {
+        let output = service.run(arguments);
+        let problem: Value =
+            serde_json::from_slice(&output.stderr).unwrap_or_else(|_| panic!("{}", text(&output.stderr)));
+        assert!(problem["detail"].is_string(), "{problem}");
+        if exit != 0 {
+            assert_eq!(
+                (problem["code"].as_str(), output.status.code()),
+                (Some(code), Some(exit)),
+                "{problem}"
+            );
+        }
+    }
+    let both = service.run(&["logbook", "--csv", "--json"]);
+    assert_eq!(both.status.code(), Some(2), "two formats at a time");
+}
+
+#[test]
+fn an_edit_that_is_refused_changes_nothing_of_a_relay() {
+    let (service, world) = (Service::start(), World::start());
+    service.set_up_line(&world);
+    let picture = service.home.path().join("card.png");
+    let picture = picture.to_str().unwrap();
+    service.must(&["relay", "holding-picture", "Line", "--out", picture], "");
+    let before = service.relay("Line");
+    let refused = service.run(&["relay", "edit", "Line", "--holding-picture", picture, "--to", "Nowhere"]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert_eq!(service.relay("Line"), before, "the picture is refused with the rest");
+    let text_file = service.file("card.txt", "no picture");
+    let refused =
+        service.run(&["relay", "edit", "Line", "--holding-picture", &text_file, "--hold-after", "9s"]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert_eq!(service.relay("Line"), before, "the rest is refused with the picture");
+    service.must(&["relay", "edit", "Line", "--holding-picture", picture, "--hold-after", "9s"], "");
+    let after = service.relay("Line");
+    assert_ne!(after["revision"], before["revision"]);
+    assert_eq!(after["hold_after_s"], 9, "{after}");
+}

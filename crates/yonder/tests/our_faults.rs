@@ -117,7 +117,7 @@ fn output_that_cannot_be_written_is_a_failure_and_a_closed_pipe_is_none() {
     let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
     let failed = status(full.into());
     assert_eq!(failed.status.code(), Some(1));
-    assert!(text(&failed.stderr).contains("(output.failed)"), "{}", text(&failed.stderr));
+    assert!(text(&failed.stderr).contains("\"output.failed\""), "{}", text(&failed.stderr));
     let (reader, writer) = std::io::pipe().unwrap();
     drop(reader);
     assert!(status(writer.into()).status.success());

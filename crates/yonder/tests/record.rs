@@ -139,7 +139,7 @@ fn a_crash_and_an_ordered_stop_are_told_apart() {
     let report = wait_for(&service, &["report", "--json"], crashed);
     assert!(outages(&report, "push").iter().all(|outage| outage["side"] == "ours"), "{report:#}");
 
-    let told = "service yonder";
+    let told = "service yonder  started";
     let log = service.must(&["logbook", "--about", "yonder"], "");
     assert_eq!((log.matches(told).count(), log.matches("a crash, or a power cut").count()), (2, 1), "{log}");
     assert!(service.stop());

@@ -114,7 +114,7 @@ fn assert_nothing_leaks(service: &Service) {
         "uplinks",
         "book",
         "audit",
-        "logbook?most=1000",
+        "logbook?limit=1000",
         "jobs",
     ];
     for path in lists {

@@ -1,4 +1,4 @@
-//! Metrics of the service in OpenMetrics text, or in the older Prometheus text for clients that do not ask for OpenMetrics.
+//! Metrics of the service in `OpenMetrics` text, or in the older Prometheus text for clients that do not ask for `OpenMetrics`.
 
 mod families;
 mod requests;
@@ -15,7 +15,7 @@ use families::Families;
 
 pub(crate) use requests::{RequestMetrics, count_request};
 
-/// Media type of OpenMetrics text.
+/// Media type of `OpenMetrics` text.
 const OPEN_METRICS: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
 /// Media type of the Prometheus text format.
 const PROMETHEUS_TEXT: &str = "text/plain; version=0.0.4; charset=utf-8";
@@ -53,7 +53,7 @@ fn open_metrics(figures: &ServiceFigures, requests: &RequestMetrics) -> String {
     text
 }
 
-/// Converts OpenMetrics text to the Prometheus text format, in which the names of counters and infos end in their suffix, and which
+/// Converts `OpenMetrics` text to the Prometheus text format, in which the names of counters and infos end in their suffix, and which
 /// has neither units nor an end.
 fn prometheus_text(open_metrics: &str) -> String {
     let mut text = String::with_capacity(open_metrics.len());

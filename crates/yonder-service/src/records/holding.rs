@@ -1,5 +1,7 @@
 //! Hold and resume, and holding pictures of the users' own.
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -110,6 +112,22 @@ impl Transaction<'_> {
         }
         Ok(())
     }
+}
+
+/// Decodes a picture in base64; `None` for an empty text, which removes it.
+///
+/// # Errors
+/// [`ServiceError::Invalid`] for another text. Whether it is a picture is checked when it is set.
+pub(crate) fn read_picture(text: &str) -> Result<Option<Vec<u8>>, ServiceError> {
+    if text.is_empty() {
+        return Ok(None);
+    }
+    let bytes = STANDARD.decode(text).map_err(|error| ServiceError::Invalid {
+        field: "holding_picture",
+        detail: format!("it is not base64: {error}"),
+        hint: "Encode the file by base64 (RFC 4648, section 4), without line ends.",
+    })?;
+    Ok(Some(bytes))
 }
 
 fn refused(error: &PictureError) -> ServiceError {

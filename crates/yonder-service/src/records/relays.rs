@@ -5,7 +5,7 @@ use yonder_core::check_name;
 use yonder_engine::RelaySpec;
 use yonder_store::{DesiredState, Kind, Relay as StoredRelay};
 
-use super::holding::read_after;
+use super::holding::{read_after, read_picture};
 use super::windows::{Times, set_times};
 use super::{Effect, Records, Transaction};
 use crate::error::ServiceError;
@@ -126,6 +126,9 @@ impl Transaction<'_> {
         if let Some(to) = change.to {
             check_destinations(&to)?;
             after.destinations = to;
+        }
+        if let Some(picture) = &change.holding_picture {
+            self.set_holding_picture(name, read_picture(picture)?.as_deref())?;
         }
         let RelayChange { on_air, zone, quiet_minute, .. } = change;
         set_times(&mut after, Times { on_air, zone, quiet_minute })?;

@@ -120,15 +120,22 @@ fn is_lost(error: &ureq::Error) -> bool {
 }
 
 /// Progress on standard error, if that is a terminal.
-struct Progress(Option<ProgressBar>);
+pub(crate) struct Progress(Option<ProgressBar>);
 
 impl Progress {
-    fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self(io::stderr().is_terminal().then(|| {
             let bar = ProgressBar::new_spinner();
             bar.enable_steady_tick(Duration::from_millis(120));
             bar
         }))
+    }
+
+    /// Shows a step without a known number of parts.
+    pub(crate) fn show_step(&self, step: &'static str) {
+        if let Some(bar) = &self.0 {
+            bar.set_message(step);
+        }
     }
 
     fn show(&self, job: &Job) {

@@ -2,6 +2,8 @@
 
 mod jobs;
 
+pub(crate) use jobs::Progress;
+
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
 use std::path::Path;
@@ -120,13 +122,6 @@ impl Client {
     ) -> Result<T, Failure> {
         let request = self.agent.put(self.url(path)).header("Authorization", self.authorization());
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().send_json(body))?)
-    }
-
-    /// A file.
-    pub(crate) fn put_bytes(&self, path: &[&str], file: &[u8]) -> Result<(), Failure> {
-        let request = self.agent.put(self.url(path)).header("Authorization", self.authorization());
-        let request = request.config().timeout_global(Some(PICTURE_TIMEOUT)).build();
-        check(self.sent(request.content_type("application/octet-stream").send(file))?).map(|_| ())
     }
 
     pub(crate) fn patch<B: Serialize, T: DeserializeOwned>(

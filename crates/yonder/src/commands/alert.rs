@@ -8,7 +8,7 @@ use yonder_api::{Acknowledge, Alert, AlertChange, Mute, NewAlert};
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, has_colour, local, paint, print, print_json, table};
+use crate::output::{Tone, has_colour, local, paint, print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AlertCommand {
@@ -30,23 +30,13 @@ pub(crate) enum AlertCommand {
         /// While it goes on, it is told again after so long; 4h where nothing is said.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// List all alerts, and what goes on.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show an alert.
     Show {
         /// Name of the alert.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change an alert.
     Edit {
@@ -67,9 +57,6 @@ pub(crate) enum AlertCommand {
         /// While it goes on, it is told again after so long.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Acknowledge an open alert: it is not repeated.
     Acknowledge {
@@ -101,26 +88,24 @@ pub(crate) enum AlertCommand {
 
 pub(crate) fn run(command: AlertCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        AlertCommand::Add { name, when, about, to, repeat, json } => {
+        AlertCommand::Add { name, when, about, to, repeat } => {
             let new = NewAlert { name, when, about, to, repeat_s: repeat.map(seconds) };
-            show(&client.post(&["alerts"], &new)?, json)
+            show(&client.post(&["alerts"], &new)?)
         }
-        AlertCommand::List { json } => list(&client.get::<Vec<_>>(&["alerts"])?, json),
-        AlertCommand::Show { name, json } => show(&client.get(&["alerts", &name])?, json),
-        AlertCommand::Edit { name, rename, when, about, to, repeat, json } => {
+        AlertCommand::List => list(&client.get::<Vec<_>>(&["alerts"])?),
+        AlertCommand::Show { name } => show(&client.get(&["alerts", &name])?),
+        AlertCommand::Edit { name, rename, when, about, to, repeat } => {
             let to = to.map(|to| if to == ["everybody"] { Vec::new() } else { to });
             let change = AlertChange { name: rename, when, about, to, repeat_s: repeat.map(seconds) };
-            show(&client.patch(&["alerts", &name], &change)?, json)
+            show(&client.patch(&["alerts", &name], &change)?)
         }
         AlertCommand::Acknowledge { name, subject } => {
-            show(&client.post(&["alerts", &name, "acknowledge"], &Acknowledge { subject })?, false)
+            show(&client.post(&["alerts", &name, "acknowledge"], &Acknowledge { subject })?)
         }
         AlertCommand::Mute { name, time } => {
-            show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: seconds(time) })?, false)
+            show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: seconds(time) })?)
         }
-        AlertCommand::Unmute { name } => {
-            show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: 0 })?, false)
-        }
+        AlertCommand::Unmute { name } => show(&client.post(&["alerts", &name, "mute"], &Mute { for_s: 0 })?),
         AlertCommand::Remove { name } => {
             client.delete(&["alerts", &name])?;
             print(&format!("Alert {name} removed.\n"));
@@ -137,8 +122,8 @@ fn everybody(to: &[String]) -> String {
     if to.is_empty() { "everybody".to_owned() } else { to.join(", ") }
 }
 
-fn list(alerts: &[Alert], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(alerts: &[Alert]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&alerts);
     }
     if alerts.is_empty() {
@@ -158,8 +143,8 @@ fn list(alerts: &[Alert], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(alert: &Alert, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(alert: &Alert) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(alert);
     }
     let mut text = format!("{}\n  when     {}\n", alert.name, alert.when);

@@ -5,7 +5,7 @@ use yonder_api::{AuditEntry, FieldChange};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{local, print, print_json};
+use crate::output::{local, print, print_json, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct AuditArguments {
@@ -24,13 +24,10 @@ pub(crate) struct AuditArguments {
     /// Maximum number of entries; the latest are shown.
     #[arg(long, default_value_t = 50)]
     limit: u32,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 pub(crate) fn run(arguments: &AuditArguments, client: &Client) -> Result<(), Failure> {
-    let AuditArguments { about, kind, who, before, limit, json } = arguments;
+    let AuditArguments { about, kind, who, before, limit } = arguments;
     let mut query = vec![("limit", limit.to_string())];
     query.extend(before.map(|number| ("before", number.to_string())));
     for (name, value) in [("about", about), ("kind", kind), ("who", who)] {
@@ -38,7 +35,7 @@ pub(crate) fn run(arguments: &AuditArguments, client: &Client) -> Result<(), Fai
     }
     let query: Vec<(&str, &str)> = query.iter().map(|(name, value)| (*name, value.as_str())).collect();
     let entries: Vec<AuditEntry> = client.get_with(&["audit"], &query)?;
-    if *json {
+    if wants_json() {
         return print_json(&entries);
     }
     if entries.is_empty() {

@@ -6,7 +6,7 @@ use yonder_core::budget::{BitRate, Volume};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
 
 /// Cells of a bar.
 const BAR: u64 = 40;
@@ -49,17 +49,14 @@ pub(crate) struct BudgetArguments {
     /// Count relays that are off as well.
     #[arg(long)]
     all: bool,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 pub(crate) fn run(arguments: BudgetArguments, client: &Client) -> Result<(), Failure> {
-    let BudgetArguments { more, over, rate, hours, what_fits, all, json } = arguments;
+    let BudgetArguments { more, over, rate, hours, what_fits, all } = arguments;
     let over = over.map(|over| over.word().to_owned());
     let request = WhatIf { more, over, rate, hours, destinations: what_fits, all };
     let budget: Budget = client.post(&["budget"], &request)?;
-    if json {
+    if wants_json() {
         return print_json(&budget);
     }
     print(&screen(&budget, has_colour()));

@@ -13,7 +13,7 @@ use yonder_store::StoreError;
 use crate::client::Client;
 use crate::commands::preflight::checks;
 use crate::failure::Failure;
-use crate::output::{has_colour, print, print_json};
+use crate::output::{has_colour, print, print_json, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct BackupArguments {
@@ -157,9 +157,9 @@ fn explain(error: HomeError) -> Failure {
 }
 
 /// Looks at what the service stands on.
-pub(crate) fn selfcheck(client: &Client, json: bool) -> Result<(), Failure> {
+pub(crate) fn selfcheck(client: &Client) -> Result<(), Failure> {
     let found: Vec<Check> = client.get(&["selfcheck"])?;
-    if json {
+    if wants_json() {
         print_json(&found)?;
     } else {
         print(&(checks(&found, has_colour()) + "\n"));

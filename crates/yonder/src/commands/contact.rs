@@ -8,7 +8,7 @@ use yonder_api::{AddedContact, Channel, Contact, ContactChange, MailSecurity, Ne
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 use crate::secrets::Source;
 
 /// How mail travels to its server.
@@ -89,23 +89,13 @@ pub(crate) enum ContactCommand {
         name: String,
         #[command(flatten)]
         channel: ChannelArguments,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// List all contacts.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a contact.
     Show {
         /// Name of the contact.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change a contact.
     Edit {
@@ -116,9 +106,6 @@ pub(crate) enum ContactCommand {
         rename: Option<String>,
         #[command(flatten)]
         channel: ChannelArguments,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Remove a contact.
     Remove {
@@ -134,23 +121,23 @@ pub(crate) enum ContactCommand {
 
 pub(crate) fn run(command: ContactCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        ContactCommand::Add { name, channel, json } => {
+        ContactCommand::Add { name, channel } => {
             let (secret, sign_of_life_h) = (channel.secret()?, channel.sign_of_life);
             let channel = channel.channel().ok_or_else(|| {
                 Failure::Usage("give --webhook URL, or --mail-server, --mail-from and --mail-to".to_owned())
             })?;
-            added(&client.post(&["contacts"], &NewContact { name, channel, secret, sign_of_life_h })?, json)
+            added(&client.post(&["contacts"], &NewContact { name, channel, secret, sign_of_life_h })?)
         }
-        ContactCommand::List { json } => list(&client.get::<Vec<_>>(&["contacts"])?, json),
-        ContactCommand::Show { name, json } => show(&client.get(&["contacts", &name])?, json),
-        ContactCommand::Edit { name, rename, channel, json } => {
+        ContactCommand::List => list(&client.get::<Vec<_>>(&["contacts"])?),
+        ContactCommand::Show { name } => show(&client.get(&["contacts", &name])?),
+        ContactCommand::Edit { name, rename, channel } => {
             let change = ContactChange {
                 name: rename,
                 secret: channel.secret()?,
                 sign_of_life_h: channel.sign_of_life,
                 channel: channel.channel(),
             };
-            show(&client.patch(&["contacts", &name], &change)?, json)
+            show(&client.patch(&["contacts", &name], &change)?)
         }
         ContactCommand::Remove { name } => {
             client.delete(&["contacts", &name])?;
@@ -165,11 +152,11 @@ pub(crate) fn run(command: ContactCommand, client: &Client) -> Result<(), Failur
     }
 }
 
-fn added(added: &AddedContact, json: bool) -> Result<(), Failure> {
-    if json {
+fn added(added: &AddedContact) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(added);
     }
-    show(&added.contact, false)?;
+    show(&added.contact)?;
     if let Some(secret) = &added.secret {
         print(&format!(
             "  Its messages are signed with {}\n  Keep it: it is shown this once.\n",
@@ -186,8 +173,8 @@ fn address(channel: &Channel) -> String {
     }
 }
 
-fn list(contacts: &[Contact], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(contacts: &[Contact]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&contacts);
     }
     if contacts.is_empty() {
@@ -209,8 +196,8 @@ fn kind(channel: &Channel) -> &'static str {
     }
 }
 
-fn show(contact: &Contact, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(contact: &Contact) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(contact);
     }
     let mut text =

@@ -11,7 +11,7 @@ use yonder_api::{
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 use crate::secrets::Source;
 
 /// Where a stream key comes from. It is never taken as an argument.
@@ -97,9 +97,6 @@ pub(crate) struct AddArguments {
     /// Uplink that pushes are bound to; said again, one that takes over when those before it fail.
     #[arg(long = "uplink", value_name = "NAME")]
     uplinks: Vec<String>,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 /// What can be changed of a destination.
@@ -149,9 +146,6 @@ pub(crate) struct EditArguments {
     /// Leave it to the system by which uplink pushes go.
     #[arg(long)]
     no_uplink: bool,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -159,18 +153,11 @@ pub(crate) enum DestinationCommand {
     /// Add a destination. Server address and key may come together, in the key's file.
     Add(Box<AddArguments>),
     /// List all destinations.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a destination.
     Show {
         /// Name of the destination.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change a destination; pushes that run to it are dialled anew.
     Edit(Box<EditArguments>),
@@ -185,9 +172,6 @@ pub(crate) enum DestinationCommand {
         /// File with the new passphrase of an encrypted SRT connection.
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Print stream key and passphrase in clear. The service records that this was done.
     Reveal {
@@ -204,10 +188,10 @@ pub(crate) enum DestinationCommand {
 pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Failure> {
     match command {
         DestinationCommand::Add(arguments) => add(*arguments, client),
-        DestinationCommand::List { json } => list(&client.get::<Vec<_>>(&["destinations"])?, json),
-        DestinationCommand::Show { name, json } => {
+        DestinationCommand::List => list(&client.get::<Vec<_>>(&["destinations"])?),
+        DestinationCommand::Show { name } => {
             let destination: Destination = client.get(&["destinations", &name])?;
-            if json {
+            if wants_json() {
                 print_json(&destination)
             } else {
                 print(&describe(&destination));
@@ -215,7 +199,7 @@ pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Fa
             }
         }
         DestinationCommand::Edit(arguments) => edit(*arguments, client),
-        DestinationCommand::Rekey { name, key, life, passphrase_file, json } => {
+        DestinationCommand::Rekey { name, key, life, passphrase_file } => {
             let request = Rekey {
                 key: key.read()?,
                 key_kind: life.key_kind.map(Into::into),
@@ -226,7 +210,7 @@ pub(crate) fn run(command: DestinationCommand, client: &Client) -> Result<(), Fa
                 let text = "give --key-file, --key-stdin or --passphrase-file";
                 return Err(Failure::Usage(text.to_owned()));
             }
-            show_stored(&client.post(&["destinations", &name, "rekey"], &request)?, json)
+            show_stored(&client.post(&["destinations", &name, "rekey"], &request)?)
         }
         DestinationCommand::Reveal { name } => {
             let revealed: RevealedKey = client.post(&["destinations", &name, "reveal"], &json!({}))?;
@@ -267,7 +251,7 @@ fn add(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
         authority: arguments.authority.as_deref().map(read_file).transpose()?,
         uplinks: arguments.uplinks,
     };
-    show_stored(&client.post(&["destinations"], &new)?, arguments.json)
+    show_stored(&client.post(&["destinations"], &new)?)
 }
 
 fn edit(arguments: EditArguments, client: &Client) -> Result<(), Failure> {
@@ -290,7 +274,7 @@ fn edit(arguments: EditArguments, client: &Client) -> Result<(), Failure> {
         no_passphrase: arguments.no_passphrase,
         uplinks: (arguments.no_uplink || !arguments.uplinks.is_empty()).then_some(arguments.uplinks),
     };
-    show_stored(&client.patch(&["destinations", &arguments.name], &change)?, arguments.json)
+    show_stored(&client.patch(&["destinations", &arguments.name], &change)?)
 }
 
 fn read_passphrase(file: Option<&PathBuf>) -> Result<Option<Secret>, Failure> {
@@ -301,8 +285,8 @@ fn read_file(file: &Path) -> Result<String, Failure> {
     fs::read_to_string(file).map_err(|error| Failure::Usage(format!("{}: {error}", file.display())))
 }
 
-fn list(destinations: &[Destination], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(destinations: &[Destination]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&destinations);
     }
     if destinations.is_empty() {
@@ -351,8 +335,8 @@ fn age(days: u64) -> String {
     }
 }
 
-fn show_stored(stored: &Stored, json: bool) -> Result<(), Failure> {
-    if json {
+fn show_stored(stored: &Stored) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(stored);
     }
     let mut text = describe(&stored.destination);

@@ -5,16 +5,12 @@ use yonder_api::{Job, JobState};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{local, print, print_json, table};
+use crate::output::{local, print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum JobCommand {
     /// List the jobs of the last hour.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a job, with its result.
     Show {
         /// Id of the job.
@@ -22,9 +18,6 @@ pub(crate) enum JobCommand {
         /// Wait until it has ended.
         #[arg(long)]
         wait: bool,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Cancel a job. One that is past that point ends with its result.
     Cancel {
@@ -35,9 +28,9 @@ pub(crate) enum JobCommand {
 
 pub(crate) fn run(command: JobCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        JobCommand::List { json } => {
+        JobCommand::List => {
             let jobs: Vec<Job> = client.get(&["jobs"])?;
-            if json {
+            if wants_json() {
                 return print_json(&jobs);
             }
             if jobs.is_empty() {
@@ -58,12 +51,12 @@ pub(crate) fn run(command: JobCommand, client: &Client) -> Result<(), Failure> {
             print(&table(&head, &jobs.iter().map(row).collect::<Vec<_>>()));
             Ok(())
         }
-        JobCommand::Show { id, wait, json } => {
+        JobCommand::Show { id, wait } => {
             let mut job = client.job(&id, 0)?;
             while wait && !job.state.has_ended() {
                 job = client.job(&id, 10)?;
             }
-            show(&job, json)
+            show(&job)
         }
         JobCommand::Cancel { id } => {
             client.delete(&["jobs", &id])?;
@@ -84,8 +77,8 @@ fn state(job: &Job) -> String {
     }
 }
 
-fn show(job: &Job, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(job: &Job) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(job);
     }
     let about = job.about.as_ref().map(|about| format!(" of {about}")).unwrap_or_default();

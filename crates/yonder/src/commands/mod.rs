@@ -10,6 +10,7 @@ pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;
 pub(crate) mod job;
+pub(crate) mod man;
 pub(crate) mod master_key;
 pub(crate) mod pattern;
 pub(crate) mod person;

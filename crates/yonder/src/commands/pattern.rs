@@ -5,7 +5,7 @@ use yonder_api::{Choice, Pattern, Placeholder, PlaceholderKind, StoredPattern};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct PatternValues {
@@ -18,26 +18,16 @@ pub(crate) struct PatternValues {
     /// What it is for.
     #[arg(long, default_value = "")]
     note: String,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum PatternCommand {
     /// List all patterns.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a pattern and its placeholders.
     Show {
         /// Name of the pattern.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Add a pattern.
     Add {
@@ -68,15 +58,11 @@ pub(crate) fn run(command: PatternCommand, client: &Client) -> Result<(), Failur
         note: values.note,
     };
     match command {
-        PatternCommand::List { json } => list(&client.get::<Vec<_>>(&["patterns"])?, json),
-        PatternCommand::Show { name, json } => show(&client.get(&["patterns", &name])?, json),
-        PatternCommand::Add { name, values } => {
-            let json = values.json;
-            show(&client.post(&["patterns"], &pattern(&name, values))?, json)
-        }
+        PatternCommand::List => list(&client.get::<Vec<_>>(&["patterns"])?),
+        PatternCommand::Show { name } => show(&client.get(&["patterns", &name])?),
+        PatternCommand::Add { name, values } => show(&client.post(&["patterns"], &pattern(&name, values))?),
         PatternCommand::Edit { name, values } => {
-            let json = values.json;
-            show(&client.put(&["patterns", &name], &pattern(&name, values))?, json)
+            show(&client.put(&["patterns", &name], &pattern(&name, values))?)
         }
         PatternCommand::Remove { name } => {
             client.delete(&["patterns", &name])?;
@@ -86,8 +72,8 @@ pub(crate) fn run(command: PatternCommand, client: &Client) -> Result<(), Failur
     }
 }
 
-fn list(patterns: &[StoredPattern], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(patterns: &[StoredPattern]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&patterns);
     }
     if patterns.is_empty() {
@@ -100,8 +86,8 @@ fn list(patterns: &[StoredPattern], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(pattern: &StoredPattern, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(pattern: &StoredPattern) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(pattern);
     }
     let mut text = format!("{}\n  address  {}\n", pattern.name, pattern.template);

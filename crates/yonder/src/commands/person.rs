@@ -5,7 +5,7 @@ use yonder_api::{Invitation, MadeInvitation, NewInvitation, Person, PersonChange
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{local, print, print_json, table};
+use crate::output::{local, print, print_json, table, wants_json};
 
 /// What somebody may do.
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -47,9 +47,6 @@ pub(crate) enum PersonCommand {
         /// What they will be allowed to do; viewer where nothing is said.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: Option<RoleArgument>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Take an invitation back.
     Uninvite {
@@ -57,11 +54,7 @@ pub(crate) enum PersonCommand {
         name: String,
     },
     /// List who may sign in, and who is invited to.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Give a person another role, from their next request on.
     Edit {
         /// Name of the person.
@@ -69,9 +62,6 @@ pub(crate) enum PersonCommand {
         /// What they may do.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: RoleArgument,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Remove a person, and sign them out everywhere.
     Remove {
@@ -83,11 +73,7 @@ pub(crate) enum PersonCommand {
 #[derive(Debug, Subcommand)]
 pub(crate) enum SessionCommand {
     /// List the sessions that go on.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// End a session.
     End {
         /// Its number, as `list` shows it.
@@ -97,23 +83,23 @@ pub(crate) enum SessionCommand {
 
 pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        PersonCommand::Invite { name, role, json } => {
+        PersonCommand::Invite { name, role } => {
             let new = NewInvitation { name, role: role.map(Role::from) };
-            invited(&client.post(&["invitations"], &new)?, client, json)
+            invited(&client.post(&["invitations"], &new)?, client)
         }
         PersonCommand::Uninvite { name } => {
             client.delete(&["invitations", &name])?;
             print(&format!("The invitation of {name} is void.\n"));
             Ok(())
         }
-        PersonCommand::List { json } => {
+        PersonCommand::List => {
             let (people, invitations) = (client.get(&["people"])?, client.get(&["invitations"])?);
-            list(&people, &invitations, json)
+            list(&people, &invitations)
         }
-        PersonCommand::Edit { name, role, json } => {
+        PersonCommand::Edit { name, role } => {
             let change = PersonChange { role: role.into() };
             let person: Person = client.patch(&["people", &name], &change)?;
-            if json {
+            if wants_json() {
                 return print_json(&person);
             }
             print(&format!("{} is {} now.\n", person.name, role_word(person.role)));
@@ -127,8 +113,8 @@ pub(crate) fn run(command: PersonCommand, client: &Client) -> Result<(), Failure
     }
 }
 
-fn invited(made: &MadeInvitation, client: &Client, json: bool) -> Result<(), Failure> {
-    if json {
+fn invited(made: &MadeInvitation, client: &Client) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(made);
     }
     let Invitation { name, role, resets, expires, .. } = &made.invitation;
@@ -143,8 +129,8 @@ fn invited(made: &MadeInvitation, client: &Client, json: bool) -> Result<(), Fai
     Ok(())
 }
 
-fn list(people: &Vec<Person>, invitations: &Vec<Invitation>, json: bool) -> Result<(), Failure> {
-    if json {
+fn list(people: &Vec<Person>, invitations: &Vec<Invitation>) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&serde_json::json!({ "people": people, "invitations": invitations }));
     }
     let row = |person: &Person| {
@@ -167,9 +153,9 @@ fn list(people: &Vec<Person>, invitations: &Vec<Invitation>, json: bool) -> Resu
 
 pub(crate) fn run_session(command: &SessionCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        SessionCommand::List { json } => {
+        SessionCommand::List => {
             let sessions: Vec<Session> = client.get(&["sessions"])?;
-            if *json {
+            if wants_json() {
                 return print_json(&sessions);
             }
             let row = |session: &Session| {

@@ -8,23 +8,16 @@ use yonder_core::platform::RULES;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum PlatformCommand {
     /// List all platforms: rule sheets that ship, and your own.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a platform's rules.
     Show {
         /// Name of the platform.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Add a platform.
     Add {
@@ -36,9 +29,6 @@ pub(crate) enum PlatformCommand {
         /// A rule with its value, like `video.ceiling=6Mbit/s`; may be given several times.
         #[arg(long = "set", value_name = "RULE=VALUE", value_parser = read_rule)]
         set: Vec<(String, String)>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change rules of a platform; a shipped sheet becomes your own by that.
     Edit {
@@ -47,9 +37,6 @@ pub(crate) enum PlatformCommand {
         /// A rule with its new value; without a value the rule is taken away.
         #[arg(long = "set", value_name = "RULE=VALUE", required = true, value_parser = read_rule)]
         set: Vec<(String, String)>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Remove a platform of your own; one that ships comes back as it was.
     Remove {
@@ -62,15 +49,15 @@ pub(crate) enum PlatformCommand {
 
 pub(crate) fn run(command: PlatformCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        PlatformCommand::List { json } => list(&client.get::<Vec<_>>(&["platforms"])?, json),
-        PlatformCommand::Show { name, json } => show(&client.get(&["platforms", &name])?, json),
-        PlatformCommand::Add { name, like, set, json } => {
+        PlatformCommand::List => list(&client.get::<Vec<_>>(&["platforms"])?),
+        PlatformCommand::Show { name } => show(&client.get(&["platforms", &name])?),
+        PlatformCommand::Add { name, like, set } => {
             let rules: BTreeMap<String, String> = set.into_iter().collect();
-            show(&client.post(&["platforms"], &NewPlatform { name, like, rules })?, json)
+            show(&client.post(&["platforms"], &NewPlatform { name, like, rules })?)
         }
-        PlatformCommand::Edit { name, set, json } => {
+        PlatformCommand::Edit { name, set } => {
             let rules = set.into_iter().collect();
-            show(&client.patch(&["platforms", &name], &PlatformChange { rules })?, json)
+            show(&client.patch(&["platforms", &name], &PlatformChange { rules })?)
         }
         PlatformCommand::Remove { name } => {
             client.delete(&["platforms", &name])?;
@@ -91,8 +78,8 @@ pub(crate) fn rules() {
     print(&table(&["RULE", "TAKES"], &rows));
 }
 
-fn list(platforms: &[Platform], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(platforms: &[Platform]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&platforms);
     }
     let value = |platform: &Platform, name: &str| {
@@ -118,8 +105,8 @@ fn list(platforms: &[Platform], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(platform: &Platform, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(platform: &Platform) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(platform);
     }
     let sheet = if platform.shipped { "ships with the program" } else { "your own" };

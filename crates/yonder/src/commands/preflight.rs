@@ -5,12 +5,12 @@ use yonder_core::preflight::Level;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
 
 /// Runs a preflight. True when nothing failed.
-pub(super) fn preflight(client: &Client, name: &str, json: bool) -> Result<bool, Failure> {
+pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
     let preflight: Preflight = client.run_job(&["relays", name, "preflight"], &serde_json::json!({}))?;
-    if json {
+    if wants_json() {
         print_json(&preflight)?;
     } else {
         let head = format!("Preflight of {}", preflight.relay);
@@ -25,12 +25,7 @@ pub(super) fn preflight(client: &Client, name: &str, json: bool) -> Result<bool,
 }
 
 /// Rehearses pushes of a relay: the named one, or all in turn. True when nothing failed.
-pub(super) fn rehearse(
-    client: &Client,
-    name: &str,
-    request: &NewRehearsal,
-    json: bool,
-) -> Result<bool, Failure> {
+pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> Result<bool, Failure> {
     let destinations = match &request.to {
         Some(to) => vec![to.clone()],
         None => {
@@ -42,12 +37,12 @@ pub(super) fn rehearse(
     for to in destinations {
         let request = NewRehearsal { to: Some(to), ..request.clone() };
         let rehearsal: Rehearsal = client.run_job(&["relays", name, "rehearse"], &request)?;
-        if !json {
+        if !wants_json() {
             print(&rehearsal_text(&rehearsal, has_colour()));
         }
         held.push(rehearsal);
     }
-    if json {
+    if wants_json() {
         print_json(&held)?;
     }
     Ok(held.iter().all(|rehearsal| rehearsal.level != Level::Fail))

@@ -7,7 +7,7 @@ use yonder_core::budget::BitRate;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, csv, has_colour, local, paint, print, print_json};
+use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, print_raw, wants_json};
 
 /// Cells of a curve.
 const CELLS: usize = 60;
@@ -39,22 +39,19 @@ pub(crate) struct RatesArguments {
     /// Time range: an hour by the second, a day by ten seconds, or a month by the minute.
     #[arg(long, value_enum, default_value = "hour", alias = "over")]
     range: Range,
-    /// Print JSON.
-    #[arg(long, conflicts_with = "csv")]
-    json: bool,
     /// Print comma-separated values, a line for each step.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "json")]
     csv: bool,
 }
 
 pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Failure> {
     let range = arguments.range.word();
     let rates: Rates = client.get_with(&["relays", &arguments.name, "rates"], &[("range", range)])?;
-    if arguments.json {
+    if wants_json() {
         return print_json(&rates);
     }
     if arguments.csv {
-        print(&rates_csv(&rates)?);
+        print_raw(&rates_csv(&rates)?);
         return Ok(());
     }
     let mut text = format!("{}, the {range} from {}\n", arguments.name, local(&rates.from));

@@ -11,7 +11,7 @@ use yonder_core::Side;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, table};
+use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, print_raw, table, wants_json};
 
 /// With `--follow`, new lines are asked for so often.
 const FOLLOW_EVERY: Duration = Duration::from_secs(1);
@@ -30,11 +30,8 @@ pub(crate) struct LogbookArguments {
     /// Maximum number of lines, the latest; 200 by default.
     #[arg(long, value_name = "NUMBER", alias = "most")]
     limit: Option<u32>,
-    /// Print JSON; with --follow one document a line.
-    #[arg(long, conflicts_with = "csv")]
-    json: bool,
     /// Print comma-separated values.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "json")]
     csv: bool,
 }
 
@@ -46,16 +43,13 @@ pub(crate) struct ReportArguments {
     /// Show each outage instead of the sums.
     #[arg(long)]
     outages: bool,
-    /// Print JSON: sums and outages.
-    #[arg(long, conflicts_with_all = ["csv", "outages"])]
-    json: bool,
     /// Print comma-separated values.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "json")]
     csv: bool,
 }
 
 pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(), Failure> {
-    let LogbookArguments { follow, from, about, limit, json, csv: as_csv } = arguments;
+    let LogbookArguments { follow, from, about, limit, csv: as_csv } = arguments;
     let limit = limit.map(|limit| limit.to_string());
     let mut query: Vec<(&str, &str)> = Vec::new();
     query.extend(from.as_deref().map(|from| ("from", from)));
@@ -63,9 +57,9 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
     query.extend(limit.as_deref().map(|limit| ("limit", limit)));
     let lines: Vec<LogEntry> = client.get_with(&["logbook"], &query)?;
     if *follow {
-        return follow_logbook(lines, about.as_deref(), *json, client);
+        return follow_logbook(lines, about.as_deref(), client);
     }
-    if *json {
+    if wants_json() {
         return print_json(&lines);
     }
     if *as_csv {
@@ -76,7 +70,7 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
             vec![at, kind, name, text(part), what, text(code), side_name(*side), message.clone(), text(who)]
         });
         let head = ["at", "kind", "name", "destination", "what", "code", "side", "message", "who"];
-        print(&csv(&head, rows)?);
+        print_raw(&csv(&head, rows)?);
         return Ok(());
     }
     if lines.is_empty() {
@@ -90,21 +84,16 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
     Ok(())
 }
 
-fn follow_logbook(
-    mut lines: Vec<LogEntry>,
-    about: Option<&str>,
-    json: bool,
-    client: &Client,
-) -> Result<(), Failure> {
+fn follow_logbook(mut lines: Vec<LogEntry>, about: Option<&str>, client: &Client) -> Result<(), Failure> {
     let mut last = 0;
     let mut wide = 0;
     loop {
         wide = width(&lines).max(wide);
         for line in &lines {
             last = line.id.max(last);
-            if json {
+            if wants_json() {
                 let text = serde_json::to_string(line).map_err(anyhow::Error::from)?;
-                print(&(text + "\n"));
+                print_raw(&(text + "\n"));
             } else {
                 print(&log_text(line, wide, has_colour()));
             }
@@ -120,14 +109,14 @@ fn follow_logbook(
 pub(crate) fn report(arguments: &ReportArguments, client: &Client) -> Result<(), Failure> {
     let query: Vec<(&str, &str)> = arguments.month.iter().map(|month| ("month", month.as_str())).collect();
     let report: Report = client.get_with(&["report"], &query)?;
-    if arguments.json {
+    if wants_json() {
         return print_json(&report);
     }
     match (arguments.outages, arguments.csv) {
         (false, false) => print(&sums(&report)),
         (true, false) => print(&outages(&report)),
-        (false, true) => print(&sums_csv(&report)?),
-        (true, true) => print(&outages_csv(&report)?),
+        (false, true) => print_raw(&sums_csv(&report)?),
+        (true, true) => print_raw(&outages_csv(&report)?),
     }
     Ok(())
 }

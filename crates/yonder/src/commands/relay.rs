@@ -4,6 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::STANDARD;
 use clap::{Args, Subcommand};
 use serde_json::json;
 use yonder_api::{BulkStart, NewRehearsal, NewRelay, Relay, RelayChange, Start, StartOutcome};
@@ -13,7 +15,7 @@ use super::{preflight, status};
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{has_colour, print, print_json, table};
+use crate::output::{has_colour, print, print_json, table, wants_json};
 
 /// When a relay should run.
 #[derive(Debug, Args)]
@@ -61,23 +63,13 @@ pub(crate) enum RelayCommand {
         hold_after: Option<u32>,
         #[command(flatten)]
         times: Times,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// List all relays.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a relay, its feed and its pushes.
     Show {
         /// Name of the relay.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change a relay; while it runs, only the pushes that differ are touched.
     Edit {
@@ -100,17 +92,11 @@ pub(crate) enum RelayCommand {
         holding_picture: Option<PathBuf>,
         #[command(flatten)]
         times: Times,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Check, before a relay starts, what will not work and why. Takes some seconds; no key is sent.
     Preflight {
         /// Name of the relay.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Push to our own grading receiver instead of a platform, and see what a platform would see.
     Rehearse {
@@ -128,9 +114,6 @@ pub(crate) enum RelayCommand {
         /// How long, like 15s.
         #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
         duration: Option<Duration>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Start relays, or retry at once what is blocked in one that runs. Before its first start, and after a change, a
     /// preflight is run; a relay whose preflight fails is not started.
@@ -144,25 +127,16 @@ pub(crate) enum RelayCommand {
         /// Start in spite of a failed preflight; the service records that.
         #[arg(long)]
         force: bool,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Show the holding picture; the broadcasts go on.
     Hold {
         /// Name of the relay.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Go back to the feed.
     Resume {
         /// Name of the relay.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Write what the relay shows while it is held, as PNG.
     HoldingPicture {
@@ -178,9 +152,6 @@ pub(crate) enum RelayCommand {
     Stop {
         /// Name of the relay.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Remove a relay; its broadcasts end.
     Remove {
@@ -191,7 +162,7 @@ pub(crate) enum RelayCommand {
 
 pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        RelayCommand::Add { name, feed, to, hold_after, times, json } => {
+        RelayCommand::Add { name, feed, to, hold_after, times } => {
             let new = NewRelay {
                 name,
                 feed,
@@ -201,14 +172,11 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
                 quiet_minute: times.quiet(),
                 zone: times.zone,
             };
-            show(&client.post(&["relays"], &new)?, json)
+            show(&client.post(&["relays"], &new)?)
         }
-        RelayCommand::List { json } => list(&client.get::<Vec<_>>(&["relays"])?, json),
-        RelayCommand::Show { name, json } => show(&client.get(&["relays", &name])?, json),
-        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, times, json } => {
-            if let Some(file) = holding_picture {
-                set_picture(client, &name, &file)?;
-            }
+        RelayCommand::List => list(&client.get::<Vec<_>>(&["relays"])?),
+        RelayCommand::Show { name } => show(&client.get(&["relays", &name])?),
+        RelayCommand::Edit { name, rename, feed, to, hold_after, holding_picture, times } => {
             let change = RelayChange {
                 name: rename,
                 feed,
@@ -217,33 +185,28 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
                 on_air: times.windows(),
                 quiet_minute: times.quiet(),
                 zone: times.zone,
+                holding_picture: holding_picture.as_deref().map(read_picture).transpose()?,
             };
-            show(&client.patch(&["relays", &name], &change)?, json)
+            show(&client.patch(&["relays", &name], &change)?)
         }
-        RelayCommand::Preflight { name, json } => passed(preflight::preflight(client, &name, json)?),
-        RelayCommand::Rehearse { name, to, platform, over, duration, json } => {
+        RelayCommand::Preflight { name } => passed(preflight::preflight(client, &name)?),
+        RelayCommand::Rehearse { name, to, platform, over, duration } => {
             let seconds = duration.map(|duration| u32::try_from(duration.as_secs()).unwrap_or(u32::MAX));
             let request = NewRehearsal { to, platform, over, for_s: seconds };
-            passed(preflight::rehearse(client, &name, &request, json)?)
+            passed(preflight::rehearse(client, &name, &request)?)
         }
-        RelayCommand::Start { names, force, json, .. } => match names.as_slice() {
-            [name] => show(&client.run_job(&["relays", name, "start"], &Start { force })?, json),
-            _ => start_several(client, &BulkStart { relays: names, force }, json),
+        RelayCommand::Start { names, force, .. } => match names.as_slice() {
+            [name] => show(&client.run_job(&["relays", name, "start"], &Start { force })?),
+            _ => start_several(client, &BulkStart { relays: names, force }),
         },
-        RelayCommand::Hold { name, json } => {
-            show(&client.post(&["relays", &name, "hold"], &json!({}))?, json)
-        }
-        RelayCommand::Resume { name, json } => {
-            show(&client.post(&["relays", &name, "resume"], &json!({}))?, json)
-        }
+        RelayCommand::Hold { name } => show(&client.post(&["relays", &name, "hold"], &json!({}))?),
+        RelayCommand::Resume { name } => show(&client.post(&["relays", &name, "resume"], &json!({}))?),
         RelayCommand::HoldingPicture { name, out } => {
             let png = client.get_bytes(&["relays", &name, "holding-picture"], &[])?;
             fs::write(&out, png).map_err(|error| Failure::Usage(format!("{}: {error}", out.display())))
         }
         RelayCommand::Rates(arguments) => rates::run(&arguments, client),
-        RelayCommand::Stop { name, json } => {
-            show(&client.post(&["relays", &name, "stop"], &json!({}))?, json)
-        }
+        RelayCommand::Stop { name } => show(&client.post(&["relays", &name, "stop"], &json!({}))?),
         RelayCommand::Remove { name } => {
             client.delete(&["relays", &name])?;
             print(&format!("Relay {name} removed.\n"));
@@ -253,10 +216,10 @@ pub(crate) fn run(command: RelayCommand, client: &Client) -> Result<(), Failure>
 }
 
 /// Starts several relays, and reports those that could not be started.
-fn start_several(client: &Client, request: &BulkStart, json: bool) -> Result<(), Failure> {
+fn start_several(client: &Client, request: &BulkStart) -> Result<(), Failure> {
     let outcomes: Vec<StartOutcome> = client.run_job(&["starts"], request)?;
     let all_started = outcomes.iter().all(|outcome| outcome.started);
-    if json {
+    if wants_json() {
         print_json(&outcomes)?;
     } else if outcomes.is_empty() {
         print("No relay is off: there is nothing to start.\n");
@@ -271,14 +234,13 @@ fn start_several(client: &Client, request: &BulkStart, json: bool) -> Result<(),
     if all_started { Ok(()) } else { Err(Failure::Told) }
 }
 
-/// A picture that cannot be used leaves everything as it was.
-fn set_picture(client: &Client, name: &str, file: &Path) -> Result<(), Failure> {
-    let path = ["relays", name, "holding-picture"];
+/// Reads a holding picture for a change; `none` goes back to the card with the relay's name.
+fn read_picture(file: &Path) -> Result<String, Failure> {
     if file == Path::new("none") {
-        return client.delete(&path);
+        return Ok(String::new());
     }
     let picture = fs::read(file).map_err(|error| Failure::Usage(format!("{}: {error}", file.display())))?;
-    client.put_bytes(&path, &picture)
+    Ok(STANDARD.encode(picture))
 }
 
 /// Whole seconds, or never.
@@ -296,16 +258,16 @@ fn passed(passed: bool) -> Result<(), Failure> {
     if passed { Ok(()) } else { Err(Failure::Told) }
 }
 
-fn show(relay: &Relay, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(relay: &Relay) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(relay);
     }
     print(&status::describe(relay, has_colour()));
     Ok(())
 }
 
-fn list(relays: &[Relay], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(relays: &[Relay]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&relays);
     }
     if relays.is_empty() {

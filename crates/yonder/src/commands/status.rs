@@ -8,15 +8,15 @@ use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, Se
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, local, paint, print, print_json};
+use crate::output::{Tone, grouped, has_colour, local, paint, print, print_json, print_raw, wants_json};
 
 /// Clears the terminal and goes to its top.
 const CLEAR: &str = "\x1b[2J\x1b[H";
 
-pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failure> {
+pub(crate) fn run(client: &Client, follow: bool) -> Result<(), Failure> {
     if !follow {
         let status: Status = client.get(&["status"])?;
-        if json {
+        if wants_json() {
             return print_json(&status);
         }
         print(&screen(&status.relays, has_colour()));
@@ -28,9 +28,9 @@ pub(crate) fn run(client: &Client, follow: bool, json: bool) -> Result<(), Failu
         if matches!(event, RelayEvent::Survey { .. } | RelayEvent::Log { .. } | RelayEvent::Alive { .. }) {
             return Ok(true);
         }
-        if json {
+        if wants_json() {
             let text = serde_json::to_string(&event).map_err(anyhow::Error::from)?;
-            print(&(text + "\n"));
+            print_raw(&(text + "\n"));
             return Ok(true);
         }
         match event {

@@ -11,7 +11,7 @@ use yonder_api::{MadeToken, NewToken, Role, Secret, Token};
 use super::person::{RoleArgument, role_word};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{local, print, print_json, table};
+use crate::output::{local, print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum TokenCommand {
@@ -33,11 +33,7 @@ pub(crate) enum TokenCommand {
         no_expiry: bool,
     },
     /// List all tokens.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Remove a token; its bearer is refused from then on.
     Remove {
         /// Name of the token.
@@ -62,9 +58,9 @@ pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure>
             print(&format!("Token {name} ({}) is in {}{until}.\n", role_word(*role), out.display()));
             Ok(())
         }
-        TokenCommand::List { json } => {
+        TokenCommand::List => {
             let tokens: Vec<Token> = client.get(&["tokens"])?;
-            if json {
+            if wants_json() {
                 return print_json(&tokens);
             }
             let row = |token: &Token| {

@@ -6,7 +6,7 @@ use yonder_core::budget::{BitRate, Volume};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum UplinkCommand {
@@ -35,23 +35,13 @@ pub(crate) enum UplinkCommand {
         /// Network interface by which they are bound, instead.
         #[arg(long, value_name = "NAME")]
         interface: Option<String>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// List all uplinks.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show an uplink.
     Show {
         /// Name of the uplink.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change an uplink.
     Edit {
@@ -81,9 +71,6 @@ pub(crate) enum UplinkCommand {
         /// Network interface; an empty text removes it.
         #[arg(long, value_name = "NAME")]
         interface: Option<String>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Remove an uplink.
     Remove {
@@ -94,13 +81,13 @@ pub(crate) enum UplinkCommand {
 
 pub(crate) fn run(command: UplinkCommand, client: &Client) -> Result<(), Failure> {
     match command {
-        UplinkCommand::Add { name, rate, site, allowance, headroom, backup, source, interface, json } => {
+        UplinkCommand::Add { name, rate, site, allowance, headroom, backup, source, interface } => {
             let headroom_percent = headroom;
             let new = NewUplink { name, site, rate, allowance, headroom_percent, backup, source, interface };
-            show(&client.post(&["uplinks"], &new)?, json)
+            show(&client.post(&["uplinks"], &new)?)
         }
-        UplinkCommand::List { json } => list(&client.get::<Vec<_>>(&["uplinks"])?, json),
-        UplinkCommand::Show { name, json } => show(&client.get(&["uplinks", &name])?, json),
+        UplinkCommand::List => list(&client.get::<Vec<_>>(&["uplinks"])?),
+        UplinkCommand::Show { name } => show(&client.get(&["uplinks", &name])?),
         UplinkCommand::Edit {
             name,
             rename,
@@ -111,7 +98,6 @@ pub(crate) fn run(command: UplinkCommand, client: &Client) -> Result<(), Failure
             backup,
             source,
             interface,
-            json,
         } => {
             let change = UplinkChange {
                 name: rename,
@@ -123,7 +109,7 @@ pub(crate) fn run(command: UplinkCommand, client: &Client) -> Result<(), Failure
                 source,
                 interface,
             };
-            show(&client.patch(&["uplinks", &name], &change)?, json)
+            show(&client.patch(&["uplinks", &name], &change)?)
         }
         UplinkCommand::Remove { name } => {
             client.delete(&["uplinks", &name])?;
@@ -141,8 +127,8 @@ fn read_flag(text: &str) -> Result<bool, String> {
     }
 }
 
-fn list(uplinks: &[Uplink], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(uplinks: &[Uplink]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&uplinks);
     }
     if uplinks.is_empty() {
@@ -167,8 +153,8 @@ fn list(uplinks: &[Uplink], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(uplink: &Uplink, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(uplink: &Uplink) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(uplink);
     }
     let role = if uplink.backup { "backup" } else { "main" };

@@ -146,6 +146,8 @@ impl Transaction<'_> {
             on_air: Some(new.on_air.unwrap_or_default()),
             zone: Some(new.zone.unwrap_or_else(own_zone)),
             quiet_minute: or_none(new.quiet_minute),
+            // Pictures are not part of a site book.
+            holding_picture: None,
         };
         self.edit_relay(&new.name, change).map(|_| Vec::new())
     }

@@ -12,7 +12,7 @@ use yonder_core::DesiredState;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json};
+use crate::output::{print, print_json, wants_json};
 
 use file::BookFile;
 
@@ -24,9 +24,6 @@ pub(crate) struct BookArguments {
     /// Remove what the service keeps and the book does not name.
     #[arg(long)]
     prune: bool,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 #[derive(Debug, Subcommand)]
@@ -65,7 +62,7 @@ pub(crate) fn run(
             let file = BookFile::read(&arguments.book)?;
             let request = request(file.book(true)?, arguments.prune, true);
             let outcome = send(&client()?, &file, &request)?;
-            if arguments.json {
+            if wants_json() {
                 return print_json(&outcome);
             }
             print(&words::changes(&outcome, "would be"));
@@ -85,7 +82,7 @@ pub(crate) fn run(
 fn check(arguments: &BookArguments, client: impl FnOnce() -> Result<Client, Failure>) -> Result<(), Failure> {
     let file = BookFile::read(&arguments.book)?;
     let outcome = send(&client()?, &file, &request(file.book(false)?, arguments.prune, true))?;
-    if arguments.json {
+    if wants_json() {
         return print_json(&outcome);
     }
     print(&format!("{}\n", words::sound(&file, outcome.changes.len())));
@@ -102,12 +99,12 @@ fn apply(
     let client = client()?;
     let request = BookRequest { expected_revision, ..request(file.book(true)?, arguments.prune, false) };
     let outcome = send(&client, &file, &request)?;
-    if arguments.json {
+    if wants_json() {
         print_json(&outcome)?;
     } else {
         print(&words::changes(&outcome, "were"));
     }
-    start(&client, &outcome, force, !arguments.json)
+    start(&client, &outcome, force, !wants_json())
 }
 
 /// Starts what is to be started, each after its preflight. One that cannot be started keeps no other from it.

@@ -3,6 +3,8 @@
 mod railway;
 mod summary;
 
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr, TcpListener};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -13,7 +15,7 @@ use anyhow::Context as _;
 use crate::arguments::DemoArguments;
 use crate::failure::Failure;
 use crate::logging::Log;
-use crate::output::{has_colour, print, print_json};
+use crate::output::{has_colour, print, print_json, wants_json};
 use crate::serve::Instance;
 use yonder_http::ServerConfig;
 use yonder_service::BackupPlan;
@@ -29,6 +31,15 @@ const CAMERA_PASSWORD: &str = "camera-password";
 /// Time from one scheduled backup to the next.
 const BACKUP_EVERY: Duration = Duration::from_secs(86_400);
 
+/// Returns the usual address of a service, with a port that the system picks where the usual one is in use, as by an installed service.
+fn free_address() -> SocketAddr {
+    let usual = SocketAddr::from((Ipv4Addr::LOCALHOST, 8_460));
+    match TcpListener::bind(usual) {
+        Err(error) if error.kind() == io::ErrorKind::AddrInUse => SocketAddr::from((Ipv4Addr::LOCALHOST, 0)),
+        _ => usual,
+    }
+}
+
 pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<ExitCode, Failure> {
     let _log = Log::start("warn");
     let temporary;
@@ -41,7 +52,10 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     };
     let (instance, stop) = Instance::start(
         home,
-        ServerConfig { insecure: arguments.insecure, ..ServerConfig::plain(arguments.listen) },
+        ServerConfig {
+            insecure: arguments.insecure,
+            ..ServerConfig::plain(arguments.listen.unwrap_or_else(free_address))
+        },
         Some(BackupPlan { folder: home.join("backups"), every: BACKUP_EVERY, keep: 2 }),
     )?;
     let railway = instance.runtime.block_on(async {
@@ -55,7 +69,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     railway.register(&instance.service).context("the railway cannot be set up")?;
     let password = railway::random_word(20);
     instance.service.auth().set_person(PERSON, &password.as_str().into()).context("nobody can sign in")?;
-    if !arguments.json {
+    if !wants_json() {
         print(&welcome(&instance.url, home, &password, railway.camera_account().0));
     }
 
@@ -76,7 +90,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     })?;
     let summary = result.lock().unwrap_or_else(PoisonError::into_inner).take();
     let summary = summary.context("there is nothing to sum up")?;
-    if arguments.json {
+    if wants_json() {
         print_json(&summary)?;
     } else {
         print(&summary.text(has_colour()));
@@ -106,7 +120,7 @@ async fn wait(duration: Option<Duration>) {
 }
 
 /// A file that nobody else reads.
-fn write_private(file: &Path, text: &str) -> std::io::Result<()> {
+fn write_private(file: &Path, text: &str) -> io::Result<()> {
     use std::io::Write as _;
     use std::os::unix::fs::OpenOptionsExt as _;
     let mut options = std::fs::OpenOptions::new();

@@ -9,7 +9,7 @@ use yonder_api::{Feed, NewFeed, PatternFeeds, Secret};
 use super::{AccountArguments, TransportChoice, show};
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::print_json;
+use crate::output::{print_json, wants_json};
 use crate::secrets::Source;
 
 #[derive(Debug, Args)]
@@ -46,9 +46,6 @@ pub(crate) struct AddArguments {
     /// Site that the camera is at, when that is not where the service runs: its uplink carries the pull.
     #[arg(long, value_name = "SITE")]
     site: Option<String>,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 /// Returns the address that was given as an argument, or that is read from standard input.
@@ -76,30 +73,18 @@ pub(super) fn warned(option: &str, url: String) -> Secret {
 }
 
 pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failure> {
-    let AddArguments {
-        name,
-        url,
-        url_stdin,
-        sub_url,
-        pattern,
-        set,
-        channels,
-        transport,
-        account,
-        pin,
-        site,
-        json,
-    } = arguments;
+    let AddArguments { name, url, url_stdin, sub_url, pattern, set, channels, transport, account, pin, site } =
+        arguments;
     let password = account.password()?;
     if let Some(pattern) = pattern {
         let set: BTreeMap<String, String> = set.into_iter().collect();
         let transport = transport.into();
         let new = PatternFeeds { name, set, channels, transport, user: account.user, password, pin, site };
         let feeds: Vec<Feed> = client.post(&["patterns", &pattern, "feeds"], &new)?;
-        if json {
+        if wants_json() {
             return print_json(&feeds);
         }
-        return feeds.iter().try_for_each(|feed| show(feed, false));
+        return feeds.iter().try_for_each(show);
     }
     let new = NewFeed {
         name,
@@ -111,7 +96,7 @@ pub(super) fn run(arguments: AddArguments, client: &Client) -> Result<(), Failur
         pin,
         site,
     };
-    show(&client.post(&["feeds"], &new)?, json)
+    show(&client.post(&["feeds"], &new)?)
 }
 
 fn read_pair(text: &str) -> Result<(String, String), String> {

@@ -9,7 +9,7 @@ use super::AccountArguments;
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, has_colour, paint, print, print_json, table};
+use crate::output::{Tone, has_colour, paint, print, print_json, table, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct FindArguments {
@@ -25,9 +25,6 @@ pub(crate) struct FindArguments {
     /// one, the smallest the sub one; the account given here is kept with them.
     #[arg(long, value_name = "WHICH")]
     add: Option<String>,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failure> {
@@ -50,7 +47,7 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
             added.push(client.post(&["feeds"], &new)?);
         }
     }
-    if arguments.json {
+    if wants_json() {
         return if arguments.add.is_some() { print_json(&added) } else { print_json(&cameras) };
     }
     print(&text(&cameras, has_colour()));

@@ -12,7 +12,7 @@ use yonder_api::{Feed, FeedChange, Transport};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{print, print_json, table};
+use crate::output::{print, print_json, table, wants_json};
 use crate::secrets::Source;
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -58,18 +58,11 @@ pub(crate) enum FeedCommand {
     /// Add a feed, or all channels of a recorder.
     Add(Box<add::AddArguments>),
     /// List all feeds.
-    List {
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
-    },
+    List,
     /// Show a feed.
     Show {
         /// Name of the feed.
         name: String,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Change a feed; one that runs is dialled anew.
     Edit {
@@ -98,9 +91,6 @@ pub(crate) enum FeedCommand {
         /// Site that the camera is at; an empty text for where the service runs.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
-        /// Print JSON.
-        #[arg(long)]
-        json: bool,
     },
     /// Look for cameras in the local networks, or at one host.
     Find(Box<find::FindArguments>),
@@ -118,9 +108,9 @@ pub(crate) enum FeedCommand {
 pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> {
     match command {
         FeedCommand::Add(arguments) => add::run(*arguments, client),
-        FeedCommand::List { json } => list(&client.get::<Vec<_>>(&["feeds"])?, json),
-        FeedCommand::Show { name, json } => show(&client.get(&["feeds", &name])?, json),
-        FeedCommand::Edit { name, rename, url, url_stdin, sub_url, transport, account, pin, site, json } => {
+        FeedCommand::List => list(&client.get::<Vec<_>>(&["feeds"])?),
+        FeedCommand::Show { name } => show(&client.get(&["feeds", &name])?),
+        FeedCommand::Edit { name, rename, url, url_stdin, sub_url, transport, account, pin, site } => {
             let change = FeedChange {
                 name: rename,
                 url: add::read_url(url, url_stdin)?,
@@ -131,7 +121,7 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
                 pin,
                 site,
             };
-            show(&client.patch(&["feeds", &name], &change)?, json)
+            show(&client.patch(&["feeds", &name], &change)?)
         }
         FeedCommand::Find(arguments) => find::run(*arguments, client),
         FeedCommand::Survey(arguments) => survey::run(*arguments, client),
@@ -144,8 +134,8 @@ pub(crate) fn run(command: FeedCommand, client: &Client) -> Result<(), Failure> 
     }
 }
 
-fn list(feeds: &[Feed], json: bool) -> Result<(), Failure> {
-    if json {
+fn list(feeds: &[Feed]) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(&feeds);
     }
     if feeds.is_empty() {
@@ -163,8 +153,8 @@ fn list(feeds: &[Feed], json: bool) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show(feed: &Feed, json: bool) -> Result<(), Failure> {
-    if json {
+fn show(feed: &Feed) -> Result<(), Failure> {
+    if wants_json() {
         return print_json(feed);
     }
     let mut text = format!("{}\n  address    {}\n", feed.name, feed.url);

@@ -11,9 +11,9 @@ use yonder_api::{CauseFacts, MeasuredFacts, NewSurvey, Survey, SurveyStream};
 
 use super::{AccountArguments, TransportChoice};
 use crate::arguments::parse_duration;
-use crate::client::Client;
+use crate::client::{Client, Progress};
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json};
+use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
 
 /// How often the service is asked how far it is.
 const ASK_EVERY: Duration = Duration::from_millis(250);
@@ -47,9 +47,6 @@ pub(crate) struct SurveyArguments {
     /// Folder to write the still pictures to, as main.jpg and sub.jpg.
     #[arg(long, value_name = "DIR")]
     stills: Option<PathBuf>,
-    /// Print JSON.
-    #[arg(long)]
-    json: bool,
 }
 
 pub(super) fn run(arguments: SurveyArguments, client: &Client) -> Result<(), Failure> {
@@ -65,14 +62,17 @@ pub(super) fn run(arguments: SurveyArguments, client: &Client) -> Result<(), Fai
         for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
     };
     let mut survey: Survey = client.post(&["surveys"], &new)?;
+    let bar = Progress::new();
+    bar.show_step("measuring the streams");
     while !survey.done {
         sleep(ASK_EVERY);
         survey = client.get(&["surveys", &survey.id])?;
     }
+    drop(bar);
     if let Some(folder) = &arguments.stills {
         write_stills(&survey, folder, client)?;
     }
-    if arguments.json {
+    if wants_json() {
         print_json(&survey)?;
     } else {
         print(&text(&survey, has_colour()));
