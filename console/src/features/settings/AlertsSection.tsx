@@ -43,7 +43,7 @@ export function AlertsSection(): ReactNode {
         <Loaded query={alerts}>
           {(data) =>
             data.length === 0 ? (
-              <p className="text-quiet">None yet. An alert tells contacts once, again if you like, and when it is over.</p>
+              <p className="text-quiet">None yet. An alert notifies contacts once, again if you like, and when it is over.</p>
             ) : (
               <ul className="grid gap-3">
                 {data.map((alert) => (
@@ -174,7 +174,7 @@ function ContactLine({ contact }: { contact: Contact }): ReactNode {
         <div className="flex gap-2">
           <Button
             disabled={test.isPending}
-            onClick={() => test.mutate(contact.name, { onSuccess: () => say(`${contact.name} was told that this is a test.`) })}
+            onClick={() => test.mutate(contact.name, { onSuccess: () => say(`${contact.name} was notified; it is marked as a test.`) })}
           >
             {test.isPending ? "Telling …" : "Test"}
           </Button>

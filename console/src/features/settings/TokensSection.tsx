@@ -17,7 +17,7 @@ const LIVES = [
   { value: "30", label: "30 days" },
   { value: "90", label: "90 days" },
   { value: "365", label: "a year" },
-  { value: "0", label: "until it is removed" },
+  { value: "0", label: "never" },
 ];
 
 /** Tokens by which programs use the API. */
@@ -49,7 +49,7 @@ export function TokensSection(): ReactNode {
 
 function TokenLine({ token }: { token: Token }): ReactNode {
   const remove = useRemoveToken();
-  const end = token.expires == null ? "never void" : token.void ? "void" : `void on ${day(token.expires)}`;
+  const end = token.expires == null ? "never expires" : token.void ? "expired" : `expires on ${day(token.expires)}`;
   return (
     <li className="flex flex-wrap items-center justify-between gap-3 border-b border-hair pb-2.5 last:border-0 last:pb-0">
       <span className="min-w-0">
@@ -93,7 +93,7 @@ function TokenForm(): ReactNode {
         error={faultOf(add.error, "name")}
       />
       <RoleField value={role} onChange={setRole} />
-      <SelectField label="Good for" value={days} onChange={(event) => setDays(event.target.value)} choices={LIVES} />
+      <SelectField label="Expires after" value={days} onChange={(event) => setDays(event.target.value)} choices={LIVES} />
       {add.error !== null && <Fault error={add.error} />}
       <Button kind="strong" type="submit" disabled={add.isPending}>
         Make it

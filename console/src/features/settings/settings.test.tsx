@@ -104,9 +104,9 @@ test("one's own session is marked and others can be ended", async () => {
 test("a token is made with a role and an end, and its secret shown once", async () => {
   const calls = drawSection("tokens");
   const user = userEvent.setup();
-  expect(await screen.findByText(/^void, made by night desk/)).toBeTruthy();
+  expect(await screen.findByText(/^expired, made by night desk/)).toBeTruthy();
   await user.type(screen.getByLabelText("Name"), "Counter");
-  await user.selectOptions(screen.getByLabelText("Good for"), "until it is removed");
+  await user.selectOptions(screen.getByLabelText("Expires after"), "never");
   await user.click(screen.getByRole("button", { name: "Make it" }));
   expect((await screen.findByLabelText("Token Counter")).textContent).toBe("shown-once");
   expect(calls.find((call) => call.method === "POST")?.body).toEqual({ name: "Counter", role: "viewer", days: 0 });
@@ -132,7 +132,7 @@ test("an alert is put together from its kind and its blanks", async () => {
   });
 });
 
-test("a contact's made secret is shown before its dialog goes, and a test is told", async () => {
+test("a contact's made secret is shown before its dialog goes, and a test is sent", async () => {
   const calls = drawSection("alerts");
   const user = userEvent.setup();
   await user.click(await screen.findByRole("button", { name: "Add a contact" }));
@@ -144,5 +144,5 @@ test("a contact's made secret is shown before its dialog goes, and a test is tol
   expect(document.body.textContent).not.toContain("made-secret");
   await user.click(screen.getByRole("button", { name: "Test" }));
   expect(calls.at(-1)?.path).toBe("/api/v1/contacts/Desk/test");
-  expect((await screen.findAllByText(/Desk was told/)).length).toBeGreaterThan(0);
+  expect((await screen.findAllByText(/Desk was notified/)).length).toBeGreaterThan(0);
 });

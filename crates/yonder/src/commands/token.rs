@@ -72,7 +72,7 @@ pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure>
                 let used = token.used.as_deref().map_or_else(|| "not yet".to_owned(), local);
                 vec![token.name.clone(), role_word(token.role).to_owned(), token.by.clone(), end, used]
             };
-            let head = ["NAME", "ROLE", "MADE BY", "VOID", "LAST USED"];
+            let head = ["NAME", "ROLE", "MADE BY", "EXPIRES", "LAST USED"];
             print(&table(&head, &tokens.iter().map(row).collect::<Vec<_>>()));
             Ok(())
         }

@@ -18,7 +18,7 @@ const LABELS: Record<keyof Blanks, { label: string; placeholder: string }> = {
 
 type Props = { alert: Alert | null; contacts: readonly Contact[]; onDone: () => void };
 
-/** When somebody is told, of what, and who. */
+/** Form for an alert: trigger, subject and contacts. */
 export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
   // The revision at the time when the form was opened.
   const [revision] = useState(alert?.revision);
@@ -71,7 +71,7 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
         error={faultOf(save.error, "about")}
       />
       <fieldset className="grid gap-2">
-        <legend className="mb-1 font-semibold">Who is told</legend>
+        <legend className="mb-1 font-semibold">Contacts</legend>
         {contacts.length === 0 && <p className="text-[13px] text-quiet">Add a contact first.</p>}
         {contacts.map((contact) => (
           <Toggle
@@ -88,7 +88,7 @@ export function AlertForm({ alert, contacts, onDone }: Props): ReactNode {
         min={0}
         value={repeat}
         onChange={(event) => setRepeat(event.target.value)}
-        help="0 tells it once. The word that it is over comes in any case."
+        help="0 notifies once. The end of an alert is notified in any case."
         error={faultOf(save.error, "repeat_s")}
       />
     </Form>
