@@ -4,8 +4,10 @@ use bytes::{Buf as _, BufMut as _, Bytes, BytesMut};
 
 /// Deepest nesting accepted; commands use two levels.
 const MAX_DEPTH: u8 = 8;
-/// Most members of one object or array.
+/// Maximum number of members of one object or array.
 const MAX_MEMBERS: usize = 1024;
+/// Maximum number of values of one message, nested ones included.
+const MAX_VALUES: usize = 4096;
 
 /// A value.
 #[derive(Debug, Clone, PartialEq)]
@@ -18,7 +20,7 @@ pub enum Value {
     String(String),
     /// Anonymous object (2.5).
     Object(Vec<(String, Self)>),
-    /// Null (2.7), and undefined (2.8) when read.
+    /// Null (2.7); when read also undefined (2.8), a reference (2.9) and unsupported (2.14), which have no value here.
     Null,
     /// ECMA array (2.10).
     Array(Vec<(String, Self)>),
@@ -34,7 +36,7 @@ pub enum AmfError {
     /// Cut short.
     #[error("value is cut short")]
     Short,
-    /// A marker that is not read here.
+    /// Marker of a value whose length cannot be known here: movie clip, record set, or AMF3.
     #[error("marker {0:#04x} is not supported")]
     Marker(u8),
     /// Nested too deep.
@@ -43,9 +45,9 @@ pub enum AmfError {
     /// Too many members.
     #[error("object has more than {MAX_MEMBERS} members")]
     Members,
-    /// A string is not UTF-8.
-    #[error("string is not UTF-8")]
-    Text,
+    /// Too many values.
+    #[error("message has more than {MAX_VALUES} values")]
+    Values,
 }
 
 impl Value {
@@ -112,27 +114,42 @@ impl Value {
         }
     }
 
-    /// Takes one value off the front of `data`.
+    /// Takes one value off the front of `data`. Text that is not UTF-8 is converted with replacement characters.
     ///
     /// # Errors
     /// [`AmfError`] when there is no whole, supported value.
     pub fn decode(data: &mut Bytes) -> Result<Self, AmfError> {
-        decode_at(data, 0)
+        match Decoder::new(data).value(0) {
+            (_, Some(error)) => Err(error),
+            (value, None) => Ok(value.unwrap_or(Self::Null)),
+        }
     }
 
     /// Takes all values off `data`.
     ///
     /// # Errors
     /// As [`Value::decode`].
-    pub fn decode_all(mut data: Bytes) -> Result<Vec<Self>, AmfError> {
-        let mut values = Vec::new();
-        while data.has_remaining() {
-            if values.len() == MAX_MEMBERS {
-                return Err(AmfError::Members);
-            }
-            values.push(Self::decode(&mut data)?);
+    pub fn decode_all(data: Bytes) -> Result<Vec<Self>, AmfError> {
+        match Self::decode_readable(data) {
+            (_, Some(error)) => Err(error),
+            (values, None) => Ok(values),
         }
-        Ok(values)
+    }
+
+    /// Takes values off `data` up to the first one that cannot be read, and returns why reading ended there. An object or array that
+    /// cannot be read to its end is returned with the members before.
+    #[must_use]
+    pub fn decode_readable(mut data: Bytes) -> (Vec<Self>, Option<AmfError>) {
+        let mut decoder = Decoder::new(&mut data);
+        let mut values = Vec::new();
+        while decoder.data.has_remaining() {
+            let (value, error) = decoder.value(0);
+            values.extend(value);
+            if error.is_some() {
+                return (values, error);
+            }
+        }
+        (values, None)
     }
 }
 
@@ -170,71 +187,136 @@ fn encode_members(members: &[(String, Value)], out: &mut BytesMut) {
     out.put_slice(&[0, 0, 9]);
 }
 
-fn decode_at(data: &mut Bytes, depth: u8) -> Result<Value, AmfError> {
-    if depth > MAX_DEPTH {
-        return Err(AmfError::Depth);
-    }
-    match data.try_get_u8().map_err(|_| AmfError::Short)? {
-        0 => number(data).map(Value::Number),
-        1 => data.try_get_u8().map(|byte| Value::Boolean(byte != 0)).map_err(|_| AmfError::Short),
-        2 => short_string(data).map(Value::String),
-        3 => members(data, depth).map(Value::Object),
-        5 | 6 => Ok(Value::Null),
-        8 => {
-            // The count is a hint (2.10); the end marker counts.
-            data.try_get_u32().map_err(|_| AmfError::Short)?;
-            members(data, depth).map(Value::Array)
-        }
-        10 => list(data, depth),
-        11 => {
-            let milliseconds = number(data)?;
-            data.try_get_u16().map_err(|_| AmfError::Short)?;
-            Ok(Value::Date(milliseconds))
-        }
-        12 => {
-            let length = data.try_get_u32().map_err(|_| AmfError::Short)?;
-            text(data, usize::try_from(length).map_err(|_| AmfError::Short)?).map(Value::String)
-        }
-        marker => Err(AmfError::Marker(marker)),
+/// Reader of one message. Each function returns what could be read, and why no more.
+struct Decoder<'a> {
+    data: &'a mut Bytes,
+    /// Values that may still come.
+    left: usize,
+}
+
+/// A value as far as it could be read.
+type Decoded = (Option<Value>, Option<AmfError>);
+
+fn whole(value: Result<Value, AmfError>) -> Decoded {
+    match value {
+        Ok(value) => (Some(value), None),
+        Err(error) => (None, Some(error)),
     }
 }
 
-fn number(data: &mut Bytes) -> Result<f64, AmfError> {
-    data.try_get_f64().map_err(|_| AmfError::Short)
-}
-
-fn short_string(data: &mut Bytes) -> Result<String, AmfError> {
-    let length = data.try_get_u16().map_err(|_| AmfError::Short)?;
-    text(data, usize::from(length))
-}
-
-fn text(data: &mut Bytes, length: usize) -> Result<String, AmfError> {
-    if data.len() < length {
-        return Err(AmfError::Short);
+impl<'a> Decoder<'a> {
+    fn new(data: &'a mut Bytes) -> Self {
+        Self { data, left: MAX_VALUES }
     }
-    let bytes = data.split_to(length);
-    std::str::from_utf8(&bytes).map(str::to_owned).map_err(|_| AmfError::Text)
-}
 
-fn members(data: &mut Bytes, depth: u8) -> Result<Vec<(String, Value)>, AmfError> {
-    let mut members = Vec::new();
-    loop {
-        let name = short_string(data)?;
-        if name.is_empty() && data.first() == Some(&9) {
-            data.advance(1);
-            return Ok(members);
+    fn value(&mut self, depth: u8) -> Decoded {
+        if depth > MAX_DEPTH {
+            return (None, Some(AmfError::Depth));
         }
-        if members.len() == MAX_MEMBERS {
-            return Err(AmfError::Members);
+        let Some(left) = self.left.checked_sub(1) else { return (None, Some(AmfError::Values)) };
+        self.left = left;
+        let Ok(marker) = self.data.try_get_u8() else { return (None, Some(AmfError::Short)) };
+        match marker {
+            0 => whole(self.number().map(Value::Number)),
+            1 => whole(
+                self.data.try_get_u8().map(|byte| Value::Boolean(byte != 0)).map_err(|_| AmfError::Short),
+            ),
+            2 => whole(self.short_string().map(Value::String)),
+            3 => self.object(depth),
+            5 | 6 | 13 => (Some(Value::Null), None),
+            // 2.9: the number of an object that came before.
+            7 => whole(self.data.try_get_u16().map(|_| Value::Null).map_err(|_| AmfError::Short)),
+            // 2.10: the count is a hint; the end marker counts.
+            8 => match self.data.try_get_u32() {
+                Ok(_) => {
+                    let (members, error) = self.members(depth);
+                    (Some(Value::Array(members)), error)
+                }
+                Err(_) => (None, Some(AmfError::Short)),
+            },
+            10 => self.list(depth),
+            11 => whole(self.date()),
+            // 2.14 long string, 2.17 XML document.
+            12 | 15 => whole(self.long_string().map(Value::String)),
+            // 2.18: an object behind the name of its class.
+            16 => match self.short_string() {
+                Ok(_) => self.object(depth),
+                Err(error) => (None, Some(error)),
+            },
+            marker => (None, Some(AmfError::Marker(marker))),
         }
-        members.push((name, decode_at(data, depth + 1)?));
     }
-}
 
-fn list(data: &mut Bytes, depth: u8) -> Result<Value, AmfError> {
-    let count = data.try_get_u32().map_err(|_| AmfError::Short)?;
-    let count = usize::try_from(count).ok().filter(|count| *count <= MAX_MEMBERS).ok_or(AmfError::Members)?;
-    (0..count).map(|_| decode_at(data, depth + 1)).collect::<Result<_, _>>().map(Value::List)
+    fn number(&mut self) -> Result<f64, AmfError> {
+        self.data.try_get_f64().map_err(|_| AmfError::Short)
+    }
+
+    fn date(&mut self) -> Result<Value, AmfError> {
+        let milliseconds = self.number()?;
+        self.data.try_get_u16().map_err(|_| AmfError::Short)?;
+        Ok(Value::Date(milliseconds))
+    }
+
+    fn short_string(&mut self) -> Result<String, AmfError> {
+        let length = self.data.try_get_u16().map_err(|_| AmfError::Short)?;
+        self.text(usize::from(length))
+    }
+
+    fn long_string(&mut self) -> Result<String, AmfError> {
+        let length = self.data.try_get_u32().map_err(|_| AmfError::Short)?;
+        self.text(usize::try_from(length).map_err(|_| AmfError::Short)?)
+    }
+
+    /// Descriptions come in local character sets as well.
+    fn text(&mut self, length: usize) -> Result<String, AmfError> {
+        if self.data.len() < length {
+            return Err(AmfError::Short);
+        }
+        Ok(String::from_utf8_lossy(&self.data.split_to(length)).into_owned())
+    }
+
+    fn object(&mut self, depth: u8) -> Decoded {
+        let (members, error) = self.members(depth);
+        (Some(Value::Object(members)), error)
+    }
+
+    fn members(&mut self, depth: u8) -> (Vec<(String, Value)>, Option<AmfError>) {
+        let mut members = Vec::new();
+        loop {
+            let name = match self.short_string() {
+                Ok(name) => name,
+                Err(error) => return (members, Some(error)),
+            };
+            if name.is_empty() && self.data.first() == Some(&9) {
+                self.data.advance(1);
+                return (members, None);
+            }
+            if members.len() == MAX_MEMBERS {
+                return (members, Some(AmfError::Members));
+            }
+            let (value, error) = self.value(depth + 1);
+            members.extend(value.map(|value| (name, value)));
+            if error.is_some() {
+                return (members, error);
+            }
+        }
+    }
+
+    fn list(&mut self, depth: u8) -> Decoded {
+        let Ok(count) = self.data.try_get_u32() else { return (None, Some(AmfError::Short)) };
+        let Some(count) = usize::try_from(count).ok().filter(|count| *count <= MAX_MEMBERS) else {
+            return (None, Some(AmfError::Members));
+        };
+        let mut values = Vec::new();
+        for _ in 0..count {
+            let (value, error) = self.value(depth + 1);
+            values.extend(value);
+            if error.is_some() {
+                return (Some(Value::List(values)), error);
+            }
+        }
+        (Some(Value::List(values)), None)
+    }
 }
 
 #[cfg(test)]
@@ -275,6 +357,43 @@ mod tests {
         assert_eq!(Value::decode(&mut Bytes::from_static(&[10, 255, 255, 255, 255])), Err(AmfError::Members));
         assert_eq!(Value::decode(&mut Bytes::from_static(&[2, 0, 9, b'a'])), Err(AmfError::Short));
         assert_eq!(Value::decode(&mut Bytes::from_static(&[0x11])), Err(AmfError::Marker(0x11)));
+    }
+
+    /// Markers whose values have no use here, but a known length, and text in other character sets.
+    #[rstest]
+    #[case::reference(&[7, 0, 1], Value::Null)]
+    #[case::undefined(&[6], Value::Null)]
+    #[case::unsupported(&[13], Value::Null)]
+    #[case::xml(&[15, 0, 0, 0, 4, b'<', b'a', b'/', b'>'], Value::from("<a/>"))]
+    #[case::typed_object(&[16, 0, 1, b'C', 0, 1, b'a', 5, 0, 0, 9], Value::Object(vec![("a".into(), Value::Null)]))]
+    #[case::latin_1(&[2, 0, 3, b'd', 0xe9, b'j'], Value::from("d\u{fffd}j"))]
+    fn values_of_no_use_are_passed_over(#[case] bytes: &[u8], #[case] value: Value) {
+        let mut data = Bytes::from([bytes, &[1, 1]].concat());
+        assert_eq!(Value::decode(&mut data), Ok(value));
+        assert_eq!(Value::decode(&mut data), Ok(Value::Boolean(true)), "the next value is found");
+    }
+
+    #[test]
+    fn what_stands_before_an_unreadable_value_is_kept() {
+        let mut data = BytesMut::new();
+        Value::from("onStatus").encode(&mut data);
+        data.put_slice(&[3, 0, 4]);
+        data.put_slice(b"code");
+        Value::from("NetStream.Publish.Start").encode(&mut data);
+        data.put_slice(&[0, 1, b'x', 0x11, 1, 2, 3]);
+        let (values, error) = Value::decode_readable(data.freeze());
+        assert_eq!(error, Some(AmfError::Marker(0x11)));
+        assert_eq!(values.first(), Some(&Value::from("onStatus")));
+        let code = values.get(1).and_then(|object| object.get("code")).and_then(Value::as_str);
+        assert_eq!(code, Some("NetStream.Publish.Start"));
+    }
+
+    #[test]
+    fn number_of_values_is_bounded_in_all() {
+        // Lists of 1 000 nulls within a list of 1 000.
+        let inner = [&[10, 0, 0, 3, 0xe8][..], &[5; 1_000]].concat();
+        let nested = [&[10, 0, 0, 3, 0xe8][..], &inner.repeat(1_000)].concat();
+        assert_eq!(Value::decode(&mut Bytes::from(nested)), Err(AmfError::Values));
     }
 
     fn any_value() -> impl Strategy<Value = Value> {

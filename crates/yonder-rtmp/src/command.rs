@@ -2,14 +2,11 @@
 
 use bytes::{Buf as _, Bytes, BytesMut};
 
-use crate::amf0::{AmfError, Value};
+use crate::amf0::Value;
 
 /// Why a message is no command.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CommandError {
-    /// Its values cannot be read.
-    #[error(transparent)]
-    Amf(#[from] AmfError),
     /// It does not begin with a name.
     #[error("command has no name")]
     NoName,
@@ -45,15 +42,17 @@ impl Command {
         out.freeze()
     }
 
-    /// Reads a message payload, in AMF0 or behind the zero byte of the AMF3 form.
+    /// Reads a message payload, in AMF0 or behind the zero byte of the AMF3 form. Values from the first one that cannot be read on are
+    /// left out.
     ///
     /// # Errors
-    /// [`CommandError`] when it is not a name followed by values.
+    /// [`CommandError`] when it does not begin with a name.
     pub fn decode(mut payload: Bytes) -> Result<Self, CommandError> {
         if payload.first() == Some(&0) {
             payload.advance(1);
         }
-        let mut values = Value::decode_all(payload)?.into_iter();
+        let (values, _) = Value::decode_readable(payload);
+        let mut values = values.into_iter();
         let Some(Value::String(name)) = values.next() else { return Err(CommandError::NoName) };
         let transaction = values.next().and_then(|value| value.as_number()).unwrap_or_default();
         Ok(Self { name, transaction, values: values.collect() })
@@ -91,6 +90,14 @@ mod tests {
         let command = Command::new("onStatus", 0.0, vec![Value::Null, information]);
         assert_eq!(command.information(), ("error", "NetStream.Publish.BadName", "no"));
         assert_eq!(Command::new("x", 0.0, Vec::new()).information(), ("", "", ""));
+    }
+
+    #[test]
+    fn a_command_is_known_by_what_can_be_read_of_it() {
+        let mut payload = Command::new("_result", 4.0, vec![Value::Null, 1.0.into()]).encode().to_vec();
+        payload.extend_from_slice(&[0x11, 0xff]);
+        let command = Command::decode(Bytes::from(payload)).unwrap();
+        assert_eq!(command, Command::new("_result", 4.0, vec![Value::Null, 1.0.into()]));
     }
 
     #[test]

@@ -124,7 +124,10 @@ proptest! {
         let length = u8::try_from(command.len()).unwrap();
         let mut input = BytesMut::from(&[3, 0, 0, 0, 0, 0, length, 20, 0, 0, 0, 0][..]);
         input.extend_from_slice(&command);
-        let _ = publisher.handle_input(&mut input, T0);
+        let result = publisher.handle_input(&mut input, T0);
+        // These can end a broadcast; no other command may, whatever is in it.
+        let can_end = ["onStatus", "_error", "close"].contains(&name.as_str());
+        prop_assert!(result.is_ok() || can_end, "{} ended the push: {:?}", name, result);
     }
 
     #[test]

@@ -8,8 +8,8 @@ use crate::message::{Message, MessageKind};
 
 use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 
-/// Largest message accepted: a keyframe at a very high rate stays under 8 MB.
-const MAX_MESSAGE: usize = 8 * 1024 * 1024;
+/// Maximum length of a message with media: a keyframe at a very high rate stays under 8 MB.
+const MAX_MEDIA: usize = 8 * 1024 * 1024;
 /// Most chunk streams of one peer; real ones use under ten.
 const MAX_STREAMS: usize = 64;
 
@@ -17,8 +17,13 @@ const MAX_STREAMS: usize = 64;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum ChunkError {
     /// A message is announced longer than the limit.
-    #[error("message of {0} bytes is longer than {MAX_MESSAGE}")]
-    TooLong(usize),
+    #[error("message of {length} bytes is longer than {limit}")]
+    TooLong {
+        /// Announced length.
+        length: usize,
+        /// Maximum.
+        limit: usize,
+    },
     /// A header refers to one that never came.
     #[error("chunk stream {0} continues what it never began")]
     NoPrevious(u32),
@@ -46,12 +51,14 @@ struct Stream {
 #[derive(Debug)]
 pub struct ChunkReader {
     chunk_size: usize,
+    /// Maximum length of a message.
+    max_message: usize,
     streams: HashMap<u32, Stream>,
 }
 
 impl Default for ChunkReader {
     fn default() -> Self {
-        Self { chunk_size: DEFAULT_CHUNK_SIZE, streams: HashMap::new() }
+        Self::new(MAX_MEDIA)
     }
 }
 
@@ -68,6 +75,12 @@ struct Head {
 }
 
 impl ChunkReader {
+    /// Creates a reader of messages up to a length, in bytes.
+    #[must_use]
+    pub fn new(max_message: usize) -> Self {
+        Self { chunk_size: DEFAULT_CHUNK_SIZE, max_message, streams: HashMap::new() }
+    }
+
     /// Takes the next message off the front of `buffer`; `None` when more bytes are needed.
     ///
     /// # Errors
@@ -103,8 +116,8 @@ impl ChunkReader {
             let Ok(time) = rest.try_get_u32() else { return Ok(None) };
             head.time = time;
         }
-        if head.length > MAX_MESSAGE {
-            return Err(ChunkError::TooLong(head.length));
+        if head.length > self.max_message {
+            return Err(ChunkError::TooLong { length: head.length, limit: self.max_message });
         }
         head.header_bytes = buffer.len() - rest.len();
         Ok(Some(head))

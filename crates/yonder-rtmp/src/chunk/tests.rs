@@ -100,7 +100,7 @@ fn hostile_headers_are_refused() {
         |reader: &mut ChunkReader, bytes: &[u8]| reader.next_message(&mut BytesMut::from(bytes)).unwrap_err();
     assert_eq!(refuse(&mut reader, &[0xc6, 1]), ChunkError::NoPrevious(6));
     let long = [0x06, 0, 0, 0, 0xff, 0xff, 0xff, 9, 0, 0, 0, 0];
-    assert_eq!(refuse(&mut reader, &long), ChunkError::TooLong(0xff_ffff));
+    assert_eq!(refuse(&mut reader, &long), ChunkError::TooLong { length: 0xff_ffff, limit: 8 * 1024 * 1024 });
     let zero = [0x02, 0, 0, 0, 0, 0, 4, 1, 0, 0, 0, 0, 0, 0, 0, 0];
     assert_eq!(refuse(&mut reader, &zero), ChunkError::ChunkSize(0));
 }

@@ -137,7 +137,13 @@ fn is(command: &Command, transaction: f64) -> bool {
     (command.transaction - transaction).abs() < 0.5
 }
 
-/// A stream number is a small whole one; anything else is taken as the usual first.
+/// Converts the number of a message stream: a whole one of 32 bits (5.3.1.2). For anything else the usual first is used.
+#[expect(
+    clippy::cast_possible_truncation,
+    clippy::cast_sign_loss,
+    reason = "the range and the fraction are checked"
+)]
 fn stream_number(number: f64) -> u32 {
-    (1..=1024_u32).find(|candidate| (f64::from(*candidate) - number).abs() < 0.5).unwrap_or(1)
+    let is_whole = number.fract() == 0.0 && (1.0..=f64::from(u32::MAX)).contains(&number);
+    if is_whole { number as u32 } else { 1 }
 }

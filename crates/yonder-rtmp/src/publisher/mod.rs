@@ -21,11 +21,13 @@ use yonder_media::flv::Body;
 use yonder_media::{StreamHeaders, Track, VideoCodec, VideoConfig};
 
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
-use crate::command::{Command, CommandError};
+use crate::command::Command;
 use crate::handshake::{Handshake, HandshakeError};
 use crate::message::{Message, MessageKind};
 use crate::outbox::Outbox;
 
+/// Maximum length of a message of a platform: commands and controls alone come from one.
+const MAX_COMMAND: usize = 64 * 1024;
 /// How long the platform may take for one step of the dialogue.
 const STEP_TIMEOUT: Duration = Duration::from_secs(10);
 /// Our chunk size: most frames fit one chunk, so that headers cost next to nothing.
@@ -124,9 +126,6 @@ pub enum PushError {
     /// Its chunks make no sense.
     #[error("the server does not keep to the protocol: {0}")]
     Chunk(#[from] ChunkError),
-    /// One of its commands makes no sense.
-    #[error("the server sent a command that cannot be read: {0}")]
-    Command(#[from] CommandError),
     /// The platform refused `connect`, `createStream` or `publish`.
     #[error("the platform refused the push while we waited for {}: {status}", .step.waits_for())]
     Refused {
@@ -177,7 +176,7 @@ impl Publisher {
             step: PushStep::Greeting,
             deadline: None,
             handshake,
-            reader: ChunkReader::default(),
+            reader: ChunkReader::new(MAX_COMMAND),
             writer: ChunkWriter::default(),
             outbox: Outbox::default(),
             events: VecDeque::new(),
@@ -351,8 +350,10 @@ impl Publisher {
             }
             MessageKind::UserControl => self.handle_user_control(&message.payload),
             MessageKind::Command | MessageKind::Command3 => {
-                let command = Command::decode(message.payload.clone())?;
-                self.handle_command(&command, now)?;
+                // What cannot be read asks for nothing: it must not end a broadcast.
+                if let Ok(command) = Command::decode(message.payload.clone()) {
+                    self.handle_command(&command, now)?;
+                }
             }
             // Set Chunk Size and Abort were applied by the reader; the rest does not concern a publisher.
             MessageKind::SetChunkSize

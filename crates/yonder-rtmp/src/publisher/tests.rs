@@ -257,3 +257,76 @@ fn payload_slices_reach_the_outbox_without_a_copy() {
     let filled = pair.publisher.outbox().io_slices(&mut slices, usize::MAX);
     assert!(slices[..filled].iter().any(|slice| slice.as_ptr() == body.pieces[1].as_ptr()));
 }
+
+/// A message on the command stream, in one chunk of kind 0.
+fn message(kind: u8, payload: &[u8]) -> BytesMut {
+    let length = u32::try_from(payload.len()).unwrap().to_be_bytes();
+    let mut message = BytesMut::from(&[3, 0, 0, 0, length[1], length[2], length[3], kind, 0, 0, 0, 0][..]);
+    message.extend_from_slice(payload);
+    message
+}
+
+#[rstest]
+#[case::amf3_value(&[0x11, 0x0a, 0x0b, 1])]
+#[case::movie_clip(&[4])]
+#[case::cut_short(&[2, 0, 200, b'x'])]
+#[case::other_character_set(&[2, 0, 4, 0xc4, 0xe3, 0xba, 0xc3])]
+#[case::bytes_at_the_end(&[0xff; 7])]
+fn a_command_that_cannot_be_read_ends_no_broadcast(#[case] values: &[u8]) {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    for name in ["onBWDone", "onFCPublish", "_result", "somethingNew"] {
+        let mut payload = Command::new(name, 0.0, vec![Value::Null]).encode().to_vec();
+        payload.extend_from_slice(values);
+        assert_eq!(pair.publisher.handle_input(&mut message(20, &payload), T0), Ok(()), "{name}");
+    }
+    // Neither does one without a name.
+    assert_eq!(pair.publisher.handle_input(&mut message(20, values), T0), Ok(()));
+    assert_eq!(pair.publisher.step(), PushStep::Live);
+}
+
+#[test]
+fn a_publish_start_is_understood_behind_values_that_cannot_be_read() {
+    let mut pair = Pair::new(1000);
+    pair.connect();
+    let mut payload = Command::new("onStatus", 0.0, vec![Value::Null]).encode().to_vec();
+    let information = Value::Object(vec![
+        ("level".to_owned(), "status".into()),
+        ("code".to_owned(), "NetStream.Publish.Start".into()),
+    ]);
+    let mut object = BytesMut::new();
+    information.encode(&mut object);
+    // In the place of the end of the object: a member in AMF3.
+    payload.extend_from_slice(&object[..object.len() - 3]);
+    payload.extend_from_slice(&[0, 4, b'd', b'a', b't', b'a', 0x11, 0x0a]);
+    pair.publisher.handle_input(&mut message(20, &payload), T0).unwrap();
+    assert_eq!(pair.publisher.step(), PushStep::Live);
+}
+
+#[rstest]
+#[case::usual(1.0, 1)]
+#[case::large(70_000.0, 70_000)]
+#[case::largest(4_294_967_295.0, u32::MAX)]
+#[case::none(0.0, 1)]
+#[case::fraction(1.5, 1)]
+#[case::beyond(4_294_967_296.0, 1)]
+#[case::no_number(f64::NAN, 1)]
+fn media_goes_to_the_stream_that_was_created(#[case] number: f64, #[case] stream: u32) {
+    let mut publisher = publisher();
+    publisher.handle_input(&mut BytesMut::from(&[&[3_u8][..], &[0; 3072]].concat()[..]), T0).unwrap();
+    for (transaction, values) in [(1.0, vec![]), (4.0, vec![Value::Null, number.into()])] {
+        let payload = Command::new("_result", transaction, values).encode();
+        publisher.handle_input(&mut message(20, &payload), T0).unwrap();
+    }
+    assert_eq!(publisher.step(), PushStep::Publishing);
+    assert_eq!(publisher.stream, stream);
+}
+
+#[test]
+fn a_platform_cannot_make_us_hold_megabytes() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    let announced = BytesMut::from(&[3, 0, 0, 0, 0x40, 0, 0, 20, 0, 0, 0, 0][..]);
+    let refused = pair.publisher.handle_input(&mut announced.clone(), T0);
+    assert_eq!(refused, Err(PushError::Chunk(ChunkError::TooLong { length: 0x40_0000, limit: MAX_COMMAND })));
+}
