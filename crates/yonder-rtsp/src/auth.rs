@@ -1,11 +1,14 @@
 //! Answering a camera's challenge: Basic (RFC 7617) and Digest (RFC 7616, and RFC 2617 without `qop`).
 
+use std::borrow::Cow;
+
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
 use secrecy::ExposeSecret as _;
 use sha2::Sha256;
 
+use crate::message::to_bytes;
 use crate::url::Credentials;
 
 /// Hash of a Digest challenge.
@@ -15,6 +18,32 @@ pub enum Algorithm {
     Md5,
     /// SHA-256.
     Sha256,
+}
+
+/// Text of a Digest challenge and its answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Charset {
+    /// UTF-8.
+    Utf8,
+    /// Unknown: each character stands for one byte.
+    Bytes,
+}
+
+impl Charset {
+    fn bytes(self, text: &str) -> Cow<'_, [u8]> {
+        match self {
+            Self::Utf8 => text.as_bytes().into(),
+            Self::Bytes => to_bytes(text).into(),
+        }
+    }
+
+    /// Returns text of ours so that each character stands for a byte, where that is the form.
+    fn own(self, text: &str) -> Cow<'_, str> {
+        match self {
+            Self::Utf8 => text.into(),
+            Self::Bytes => text.bytes().map(char::from).collect::<String>().into(),
+        }
+    }
 }
 
 /// A challenge that can be answered, weakest first.
@@ -32,6 +61,8 @@ pub enum Challenge {
         opaque: Option<String>,
         /// Hash.
         algorithm: Algorithm,
+        /// The secret is hashed together with both nonces (`-sess`).
+        session: bool,
         /// `qop=auth` is offered.
         qop_auth: bool,
         /// The password was right but the nonce too old.
@@ -118,9 +149,11 @@ fn split_outside_quotes(field: &str) -> Vec<&str> {
 
 fn digest_challenge(parameters: &Parameters) -> Option<Challenge> {
     let get = |name: &str| parameters.iter().find(|(key, _)| key == name).map(|(_, value)| value.as_str());
-    let algorithm = match get("algorithm").map(str::to_ascii_uppercase).as_deref() {
-        None | Some("MD5" | "") => Algorithm::Md5,
-        Some("SHA-256") => Algorithm::Sha256,
+    let (algorithm, session) = match get("algorithm").map(str::to_ascii_uppercase).as_deref() {
+        None | Some("MD5" | "") => (Algorithm::Md5, false),
+        Some("MD5-SESS") => (Algorithm::Md5, true),
+        Some("SHA-256") => (Algorithm::Sha256, false),
+        Some("SHA-256-SESS") => (Algorithm::Sha256, true),
         Some(_) => return None,
     };
     let qop = get("qop").unwrap_or_default();
@@ -134,6 +167,7 @@ fn digest_challenge(parameters: &Parameters) -> Option<Challenge> {
         nonce: get("nonce")?.to_owned(),
         opaque: get("opaque").map(str::to_owned),
         algorithm,
+        session,
         qop_auth,
         stale: get("stale").is_some_and(|stale| stale.eq_ignore_ascii_case("true")),
     })
@@ -146,24 +180,38 @@ pub struct Authenticator {
     credentials: Credentials,
     client_nonce: String,
     uses: u32,
+    charset: Charset,
 }
 
 impl Authenticator {
     /// `seed` makes the client nonce; it should be random in service and fixed in tests.
     #[must_use]
     pub fn new(challenge: Challenge, credentials: Credentials, seed: u64) -> Self {
-        Self { challenge, credentials, client_nonce: format!("{seed:016x}"), uses: 0 }
+        let client_nonce = format!("{seed:016x}");
+        Self { challenge, credentials, client_nonce, uses: 0, charset: Charset::Utf8 }
+    }
+
+    /// Answers a challenge whose characters stand for bytes each; so do those of the answer.
+    #[must_use]
+    pub fn with_bytes(self, is_bytes: bool) -> Self {
+        Self { charset: if is_bytes { Charset::Bytes } else { Charset::Utf8 }, ..self }
     }
 
     /// The `Authorization` value for a request.
     pub fn authorize(&mut self, method: &str, url: &str) -> String {
         let user = &self.credentials.user;
         let password = self.credentials.password.expose_secret();
-        let Challenge::Digest { realm, nonce, opaque, algorithm, qop_auth, .. } = &self.challenge else {
+        let Challenge::Digest { realm, nonce, opaque, algorithm, session, qop_auth, .. } = &self.challenge
+        else {
             return format!("Basic {}", STANDARD.encode(format!("{user}:{password}")));
         };
-        let digest = |text: String| hash(*algorithm, &text);
-        let secret = digest(format!("{user}:{realm}:{password}"));
+        let charset = self.charset;
+        let (user, password) = (charset.own(user), charset.own(password));
+        let digest = |text: String| hash(*algorithm, &charset.bytes(&text));
+        let mut secret = digest(format!("{user}:{realm}:{password}"));
+        if *session {
+            secret = digest(format!("{secret}:{nonce}:{}", self.client_nonce));
+        }
         let request = digest(format!("{method}:{url}"));
         self.uses = self.uses.saturating_add(1);
         let count = format!("{:08x}", self.uses);
@@ -174,17 +222,24 @@ impl Authenticator {
         };
         let mut value = format!(
             "Digest username=\"{}\", realm=\"{}\", nonce=\"{nonce}\", uri=\"{url}\", response=\"{response}\"",
-            quoted(user),
+            quoted(&user),
             quoted(realm)
         );
         if let Some(opaque) = opaque {
             value += &format!(", opaque=\"{opaque}\"");
         }
-        if *algorithm == Algorithm::Sha256 {
-            value += ", algorithm=SHA-256";
+        match (algorithm, session) {
+            (Algorithm::Md5, false) => {}
+            (Algorithm::Md5, true) => value += ", algorithm=MD5-sess",
+            (Algorithm::Sha256, false) => value += ", algorithm=SHA-256",
+            (Algorithm::Sha256, true) => value += ", algorithm=SHA-256-sess",
         }
         if *qop_auth {
-            value += &format!(", qop=auth, nc={count}, cnonce=\"{}\"", self.client_nonce);
+            value += &format!(", qop=auth, nc={count}");
+        }
+        // RFC 7616, 3.4.2: the secret of a session needs the client's nonce, with `qop` or without.
+        if *qop_auth || *session {
+            value += &format!(", cnonce=\"{}\"", self.client_nonce);
         }
         value
     }
@@ -194,10 +249,10 @@ fn quoted(text: &str) -> String {
     text.replace('"', "\\\"")
 }
 
-fn hash(algorithm: Algorithm, text: &str) -> String {
+fn hash(algorithm: Algorithm, data: &[u8]) -> String {
     let bytes = match algorithm {
-        Algorithm::Md5 => Md5::digest(text).to_vec(),
-        Algorithm::Sha256 => Sha256::digest(text).to_vec(),
+        Algorithm::Md5 => Md5::digest(data).to_vec(),
+        Algorithm::Sha256 => Sha256::digest(data).to_vec(),
     };
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
@@ -224,14 +279,29 @@ mod tests {
 
     /// The header values of RFC 2617, 3.5 (and 7616's formula for the other hash, worked out apart from this code).
     #[rstest]
-    #[case::md5(Algorithm::Md5, "6629fae49393a05397450978507c4ef1")]
-    #[case::sha256(Algorithm::Sha256, "5abdd07184ba512a22c53f41470e5eea7dcaa3a93a59b630c13dfe0a5dc6e38b")]
-    fn digest_with_qop_is_the_published_example(#[case] algorithm: Algorithm, #[case] response: &str) {
+    #[case::md5(Algorithm::Md5, false, "6629fae49393a05397450978507c4ef1")]
+    #[case::sha256(
+        Algorithm::Sha256,
+        false,
+        "5abdd07184ba512a22c53f41470e5eea7dcaa3a93a59b630c13dfe0a5dc6e38b"
+    )]
+    #[case::md5_sess(Algorithm::Md5, true, "8e3825c57e897f5a0dec6c2d4e5059d0")]
+    #[case::sha256_sess(
+        Algorithm::Sha256,
+        true,
+        "b8822e12417cb7750f4e2b8515f0dcf25b7dd26993e80bee1426201446a7f59b"
+    )]
+    fn digest_with_qop_is_the_published_example(
+        #[case] algorithm: Algorithm,
+        #[case] session: bool,
+        #[case] response: &str,
+    ) {
         let challenge = Challenge::Digest {
             realm: "testrealm@host.com".into(),
             nonce: "dcd98b7102dd2f0e8b11d0f600bfb0c093".into(),
             opaque: Some("5ccc069c403ebaf9f0171e9517f40e41".into()),
             algorithm,
+            session,
             qop_auth: true,
             stale: false,
         };
@@ -241,6 +311,23 @@ mod tests {
         assert!(value.contains(&format!("response=\"{response}\"")), "{value}");
         assert!(
             value.contains("nc=00000001") && value.contains("opaque=\"5ccc069c403ebaf9f0171e9517f40e41\"")
+        );
+    }
+
+    #[test]
+    fn a_realm_in_another_character_set_is_hashed_as_it_came() {
+        // Two characters in GBK; the user's password is UTF-8 all the same. Worked out apart from this code.
+        let realm: String = [0xc9_u8, 0xe3, 0xcf, 0xf1].map(char::from).iter().collect();
+        let challenge =
+            strongest(std::iter::once(format!("Digest realm=\"{realm}\", nonce=\"n1\"").as_str())).unwrap();
+        let mut authenticator =
+            Authenticator::new(challenge, credentials("op", "w\u{f6}rd"), 0).with_bytes(true);
+        let value = authenticator.authorize("DESCRIBE", "rtsp://192.0.2.7/main");
+        assert!(value.contains("response=\"f4a65dbc53a2ebb546f2a4d4385b322e\""), "{value}");
+        let sent = to_bytes(&value);
+        assert!(
+            sent.windows(4).any(|bytes| bytes == [0xc9, 0xe3, 0xcf, 0xf1]),
+            "the realm goes back as it came"
         );
     }
 

@@ -1,7 +1,9 @@
 //! RTSP messages and interleaved frames on the wire (RFC 2326, sections 4, 6, 7 and 10.12).
 //!
-//! Knows no state: bytes become messages or a precise error.
+//! Without state: bytes become items or an error. Lines and characters that no standard allows, but whose message is whole all the same,
+//! are read as far as they can be; [`resynchronize`] finds the next item behind bytes that belong to none.
 
+use std::borrow::Cow;
 use std::fmt::Write as _;
 
 use bytes::{Bytes, BytesMut};
@@ -27,36 +29,57 @@ pub enum MessageError {
     /// The start line is neither a request nor a reply.
     #[error("not an RTSP start line")]
     StartLine,
-    /// A header line without a colon.
-    #[error("header line {0} has no colon")]
-    HeaderLine(usize),
     /// `Content-Length` is no number.
     #[error("Content-Length is not a number")]
     ContentLength,
-    /// The head is not text.
-    #[error("message head is not text")]
-    NotText,
 }
 
 /// Header fields in order, with lookup that ignores case.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Headers(Vec<(String, String)>);
+pub struct Headers {
+    fields: Vec<(String, String)>,
+    /// The head is not UTF-8: each character stands for one byte, as in ISO 8859-1, and is written so again. A Digest realm has to
+    /// be hashed and sent back as the bytes that came.
+    is_bytes: bool,
+    /// Lines that are neither a field nor the continuation of one.
+    skipped_lines: usize,
+}
 
 impl Headers {
+    /// True if each character stands for a byte of unknown character set.
+    #[must_use]
+    pub fn is_bytes(&self) -> bool {
+        self.is_bytes
+    }
+
+    /// Has each character written as one byte.
+    pub fn set_bytes(&mut self, is_bytes: bool) {
+        self.is_bytes = is_bytes;
+    }
+
+    /// Number of lines that were skipped, since they are no fields.
+    #[must_use]
+    pub fn skipped_lines(&self) -> usize {
+        self.skipped_lines
+    }
+
     /// The first field of that name.
     #[must_use]
     pub fn get(&self, name: &str) -> Option<&str> {
-        self.0.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+        self.fields.iter().find(|(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
     }
 
     /// All fields of that name, in order.
     pub fn all<'a>(&'a self, name: &'a str) -> impl Iterator<Item = &'a str> {
-        self.0.iter().filter(move |(key, _)| key.eq_ignore_ascii_case(name)).map(|(_, value)| value.as_str())
+        self.fields
+            .iter()
+            .filter(move |(key, _)| key.eq_ignore_ascii_case(name))
+            .map(|(_, value)| value.as_str())
     }
 
     /// Adds a field.
     pub fn push(&mut self, name: impl Into<String>, value: impl Into<String>) {
-        self.0.push((name.into(), value.into()));
+        self.fields.push((name.into(), value.into()));
     }
 }
 
@@ -114,9 +137,57 @@ pub fn next_item<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageEr
     match input.first() {
         None => Ok(None),
         Some(b'$') => Ok(next_frame(input)),
-        Some(byte) if byte.is_ascii_alphabetic() => next_message(input),
+        Some(byte) if byte.is_ascii_alphabetic() && is_text(input) => next_message(input),
         Some(_) => Err(MessageError::StartLine),
     }
+}
+
+/// True if there is no control character before the first line end: media can begin with a letter, too.
+fn is_text(input: &[u8]) -> bool {
+    let line = input.iter().take(MAX_HEAD).take_while(|byte| **byte != b'\n');
+    line.copied().all(|byte| byte >= b' ' || byte == b'\t' || byte == b'\r')
+}
+
+/// Bytes that a decision about an interleaved frame needs: its header, and the fixed header of the packet in it.
+const FRAME_HEAD: usize = 4 + 8;
+
+/// Skips at least one byte, up to where the next item may begin: a reply, or an interleaved frame on a channel that `is_known`. Returns
+/// the number of bytes skipped. The last bytes are kept while more of them are needed to decide.
+pub fn resynchronize(input: &mut &[u8], is_known: impl Fn(u8) -> bool) -> usize {
+    let bytes = *input;
+    let at = (1..bytes.len()).find(|at| may_begin(bytes.get(*at..).unwrap_or_default(), &is_known));
+    let at = at.unwrap_or(bytes.len());
+    *input = bytes.get(at..).unwrap_or_default();
+    at
+}
+
+/// True for a `$` that begins no frame: its channel is unknown or its payload is neither RTP nor RTCP, and no item follows its end. A
+/// frame of a track that was not asked for is none of these.
+pub fn is_stray_dollar(input: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
+    let Some((&[b'$', channel, high, low], rest)) = input.split_first_chunk::<4>() else { return false };
+    let length = usize::from(u16::from_be_bytes([high, low]));
+    let is_packet = length + 4 >= FRAME_HEAD && rest.first().is_some_and(|first| first >> 6 == 2);
+    let Some(next) = rest.get(length) else { return false };
+    (!is_known(channel) || !is_packet) && !matches!(next, b'$' | b'R' | b'\r' | b'\n')
+}
+
+fn may_begin(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
+    const REPLY: &[u8] = b"RTSP/1.";
+    let common = rest.len().min(REPLY.len());
+    if rest.get(..common) == REPLY.get(..common) {
+        return true;
+    }
+    if rest.first() != Some(&b'$') {
+        return false;
+    }
+    let Some(&[_, channel, high, low]) = rest.first_chunk::<4>() else {
+        return rest.get(1).is_none_or(|channel| is_known(*channel));
+    };
+    let length = usize::from(u16::from_be_bytes([high, low]));
+    // RTP and RTCP are of version 2, and eight bytes or longer.
+    let is_packet = rest.get(4).is_none_or(|first| first >> 6 == 2);
+    let next = rest.get(4 + length).is_none_or(|next| matches!(next, b'$' | b'R' | b'\r' | b'\n'));
+    is_known(channel) && length + 4 >= FRAME_HEAD && is_packet && next
 }
 
 fn next_frame<'a>(input: &mut &'a [u8]) -> Option<Item<'a>> {
@@ -134,10 +205,13 @@ fn next_message<'a>(input: &mut &'a [u8]) -> Result<Option<Item<'a>>, MessageErr
         return Err(MessageError::HeadTooLong);
     }
     let head = input.get(..head_length).unwrap_or_default();
-    let text = std::str::from_utf8(head).map_err(|_| MessageError::NotText)?;
+    let (text, is_bytes) = match std::str::from_utf8(head) {
+        Ok(text) => (Cow::Borrowed(text), false),
+        Err(_) => (head.iter().copied().map(char::from).collect::<String>().into(), true),
+    };
     let mut lines = text.split('\n').map(|line| line.trim_end_matches('\r'));
     let start = StartLine::parse(lines.next().unwrap_or_default())?;
-    let headers = parse_headers(lines)?;
+    let headers = Headers { is_bytes, ..parse_headers(lines)? };
     let length = match headers.get("Content-Length") {
         None => 0,
         Some(value) => value.trim().parse::<u64>().map_err(|_| MessageError::ContentLength)?,
@@ -196,21 +270,27 @@ impl StartLine {
 
 fn parse_headers<'a>(lines: impl Iterator<Item = &'a str>) -> Result<Headers, MessageError> {
     let mut headers = Headers::default();
-    for (at, line) in lines.enumerate() {
+    for line in lines {
         if line.is_empty() {
             continue;
         }
         // A line that begins with a blank continues the one before (RFC 2326, 4.2).
         if line.starts_with([' ', '\t']) {
-            if let Some((_, value)) = headers.0.last_mut() {
-                value.push(' ');
-                value.push_str(line.trim());
-                continue;
+            match headers.fields.last_mut() {
+                Some((_, value)) => {
+                    value.push(' ');
+                    value.push_str(line.trim());
+                }
+                None => headers.skipped_lines += 1,
             }
-            return Err(MessageError::HeaderLine(at + 2));
+            continue;
         }
-        let (name, value) = line.split_once(':').ok_or(MessageError::HeaderLine(at + 2))?;
-        if headers.0.len() == MAX_HEADERS {
+        // The blank line and the length frame the message: a line that is no field is the camera's own affair.
+        let Some((name, value)) = line.split_once(':') else {
+            headers.skipped_lines += 1;
+            continue;
+        };
+        if headers.fields.len() == MAX_HEADERS {
             return Err(MessageError::TooManyHeaders);
         }
         headers.push(name.trim(), value.trim());
@@ -237,7 +317,7 @@ impl Response {
 }
 
 fn encode_message(mut text: String, headers: &Headers, body: &Bytes) -> Bytes {
-    for (name, value) in &headers.0 {
+    for (name, value) in &headers.fields {
         // Writing to a string cannot fail.
         let _ = write!(text, "{name}: {value}\r\n");
     }
@@ -245,9 +325,26 @@ fn encode_message(mut text: String, headers: &Headers, body: &Bytes) -> Bytes {
         let _ = write!(text, "Content-Length: {}\r\n", body.len());
     }
     text.push_str("\r\n");
-    let mut out = BytesMut::from(text.as_bytes());
+    let mut out = BytesMut::with_capacity(text.len() + body.len());
+    if headers.is_bytes {
+        out.extend_from_slice(&to_bytes(&text));
+    } else {
+        out.extend_from_slice(text.as_bytes());
+    }
     out.extend_from_slice(body);
     out.freeze()
+}
+
+/// Returns the bytes that the characters stand for, see [`Headers::is_bytes`]. Others are written in UTF-8.
+pub(crate) fn to_bytes(text: &str) -> Vec<u8> {
+    let mut bytes = Vec::with_capacity(text.len());
+    for character in text.chars() {
+        match u8::try_from(u32::from(character)) {
+            Ok(byte) => bytes.push(byte),
+            Err(_) => bytes.extend_from_slice(character.encode_utf8(&mut [0; 4]).as_bytes()),
+        }
+    }
+    bytes
 }
 
 /// The header of an interleaved frame (10.12) of `length` payload bytes.
@@ -316,7 +413,6 @@ mod tests {
     #[case::garbage(b"\x01\x02\x03", MessageError::StartLine)]
     #[case::other_protocol(b"HTTP/1.1 400 Bad Request\r\n\r\n", MessageError::StartLine)]
     #[case::no_status(b"RTSP/1.0 OK\r\n\r\n", MessageError::StartLine)]
-    #[case::no_colon(b"RTSP/1.0 200 OK\r\nCSeq 2\r\n\r\n", MessageError::HeaderLine(2))]
     #[case::length(b"RTSP/1.0 200 OK\r\nContent-Length: x\r\n\r\n", MessageError::ContentLength)]
     #[case::huge(
         b"RTSP/1.0 200 OK\r\nContent-Length: 99999999\r\n\r\n",
@@ -324,6 +420,66 @@ mod tests {
     )]
     fn malformed_messages_are_refused(#[case] wire: &[u8], #[case] error: MessageError) {
         assert_eq!(next_item(&mut { wire }), Err(error));
+    }
+
+    #[rstest]
+    #[case::no_colon(b"RTSP/1.0 200 OK\r\nDate Mon 3\r\nCSeq: 2\r\n\r\n", 1)]
+    #[case::continues_nothing(b"RTSP/1.0 200 OK\r\n  odd\r\nCSeq: 2\r\n\r\n", 1)]
+    #[case::several(b"RTSP/1.0 200 OK\r\nodd\r\n***\r\nCSeq: 2\r\nmore\r\n\r\n", 3)]
+    fn lines_that_are_no_fields_are_skipped_and_counted(#[case] wire: &[u8], #[case] skipped: usize) {
+        let items = all_items(wire);
+        let [Item::Response(reply)] = items.as_slice() else { panic!("{items:?}") };
+        assert_eq!((reply.headers.get("CSeq"), reply.headers.skipped_lines()), (Some("2"), skipped));
+    }
+
+    #[test]
+    fn a_head_in_another_character_set_is_read_and_written_byte_by_byte() {
+        // GBK for a realm of two characters, and a reason in Latin-1.
+        let wire = b"RTSP/1.0 401 Non autoris\xe9\r\nCSeq: 3\r\nWWW-Authenticate: Digest realm=\"\xc9\xe3\xcf\xf1\", nonce=\"1\"\r\n\r\n";
+        let items = all_items(wire);
+        let [Item::Response(reply)] = items.as_slice() else { panic!("{items:?}") };
+        assert!(reply.headers.is_bytes());
+        assert_eq!(reply.encode()[..], wire[..]);
+    }
+
+    /// Frames on channels 0 and 1 with bytes of no item between them.
+    #[rstest]
+    #[case::one_byte(&[0])]
+    #[case::letters(b"PAD")]
+    #[case::dollar(&[b'$', 9, 0, 41, 1, 2])]
+    #[case::lying_frame(&[b'$', 0, 0, 90, 0x12, 0x60])]
+    #[case::half_a_head(b"RTSP/1.0 20\x00\x01")]
+    #[case::zeros(&[0; 1_500])]
+    fn next_item_is_found_behind_bytes_of_none(#[case] between: &[u8]) {
+        let packet = |channel: u8, last: u8| {
+            let mut frame = frame_header(channel, 16).to_vec();
+            frame.extend_from_slice(&[0x80, 0x60, 0, last, 0, 0, 0, 0, 1, 2, 3, 4, 0x41, 0, b'$', 0]);
+            frame
+        };
+        let mut wire = packet(0, 1);
+        wire.extend_from_slice(between);
+        // Enough for a frame whose length lies to become implausible.
+        for last in 2..20 {
+            wire.extend_from_slice(&packet(last % 2, last));
+        }
+        wire.extend_from_slice(REPLY);
+        let (mut rest, mut skipped, mut frames, mut replies) = (&wire[..], 0, 0, 0);
+        loop {
+            if is_stray_dollar(rest, |channel| channel < 2) {
+                skipped += resynchronize(&mut rest, |channel| channel < 2);
+                continue;
+            }
+            match next_item(&mut rest) {
+                Ok(Some(Item::Frame { channel, payload })) => {
+                    assert!(channel < 2 && payload.len() == 16, "a made-up frame of {} bytes", payload.len());
+                    frames += 1;
+                }
+                Ok(Some(_)) => replies += 1,
+                Ok(None) => break,
+                Err(_) => skipped += resynchronize(&mut rest, |channel| channel < 2),
+            }
+        }
+        assert_eq!((frames, replies, skipped), (19, 1, between.len()));
     }
 
     #[test]

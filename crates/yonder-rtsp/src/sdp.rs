@@ -1,14 +1,16 @@
 //! Session descriptions (RFC 8866), read leniently: cameras bend this format more than any other.
 
-/// Most media sections looked at.
+/// Maximum number of media lines that are read.
 const MAX_MEDIA: usize = 16;
+/// Maximum number of payload types of one media line that are read.
+const MAX_FORMATS: usize = 8;
 
-/// A media section.
+/// One payload type of a media line.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Media {
     /// `video`, `audio`, `application` …
     pub kind: String,
-    /// The first payload type offered.
+    /// Payload type.
     pub payload_type: u8,
     /// Encoding name from `rtpmap`, or the static one of RFC 3551 where that is missing.
     pub encoding: String,
@@ -37,8 +39,12 @@ impl Media {
 pub struct Description {
     /// Session-level `control` attribute.
     pub control: Option<String>,
-    /// Media sections in order.
+    /// Payload types of the media lines in order.
     pub media: Vec<Media>,
+    /// Number of media lines.
+    lines: usize,
+    /// First entry of the last media line.
+    line_begin: usize,
 }
 
 impl Description {
@@ -50,10 +56,12 @@ impl Description {
             let Some((key, value)) = line.split_once('=') else { continue };
             match key.trim() {
                 "m" => {
-                    if description.media.len() == MAX_MEDIA {
+                    if description.lines == MAX_MEDIA {
                         break;
                     }
-                    description.media.push(media_line(value));
+                    description.lines += 1;
+                    description.line_begin = description.media.len();
+                    description.media.extend(media_line(value));
                 }
                 "a" => description.attribute(value),
                 _ => {}
@@ -65,30 +73,41 @@ impl Description {
     fn attribute(&mut self, attribute: &str) {
         let (name, value) = attribute.split_once(':').unwrap_or((attribute, ""));
         let value = value.trim();
-        let Some(media) = self.media.last_mut() else {
+        let line = self.media.get_mut(self.line_begin..).unwrap_or_default();
+        if line.is_empty() {
             if name == "control" {
                 self.control = Some(value.to_owned());
             }
             return;
-        };
-        match name {
-            "control" => media.control = Some(value.to_owned()),
-            "rtpmap" => read_rtpmap(media, value),
-            "fmtp" => read_fmtp(media, value),
-            "framerate" => {
-                media.frame_rate = value.parse().ok().filter(|rate| *rate > 0.0 && *rate <= 1_000.0);
+        }
+        for media in line {
+            match name {
+                "control" => media.control = Some(value.to_owned()),
+                "rtpmap" => read_rtpmap(media, value),
+                "fmtp" => read_fmtp(media, value),
+                "framerate" => {
+                    media.frame_rate = value.parse().ok().filter(|rate| *rate > 0.0 && *rate <= 1_000.0);
+                }
+                _ => {}
             }
-            _ => {}
         }
     }
 }
 
-fn media_line(value: &str) -> Media {
+/// Reads a media line: an entry for each of its payload types, since any of them may be the one that can be used.
+fn media_line(value: &str) -> Vec<Media> {
     let mut words = value.split_whitespace();
     let kind = words.next().unwrap_or_default().to_ascii_lowercase();
-    let payload_type = words.nth(2).and_then(|format| format.parse().ok()).unwrap_or_default();
+    let formats: Vec<u8> = words.skip(2).take(MAX_FORMATS).filter_map(|format| format.parse().ok()).collect();
+    if formats.is_empty() {
+        return vec![media_of(&kind, 0)];
+    }
+    formats.into_iter().map(|payload_type| media_of(&kind, payload_type)).collect()
+}
+
+fn media_of(kind: &str, payload_type: u8) -> Media {
     // Static payload types of RFC 3551, table 4, that come without rtpmap.
-    let (encoding, clock_rate) = match (kind.as_str(), payload_type) {
+    let (encoding, clock_rate) = match (kind, payload_type) {
         ("audio", 0) => ("PCMU", 8_000),
         ("audio", 8) => ("PCMA", 8_000),
         ("audio", 9) => ("G722", 8_000),
@@ -96,7 +115,14 @@ fn media_line(value: &str) -> Media {
         ("video", 26) => ("JPEG", 90_000),
         _ => ("", 90_000),
     };
-    Media { kind, payload_type, encoding: encoding.into(), clock_rate, channels: 1, ..Media::default() }
+    Media {
+        kind: kind.to_owned(),
+        payload_type,
+        encoding: encoding.into(),
+        clock_rate,
+        channels: 1,
+        ..Media::default()
+    }
 }
 
 /// `<payload type> <encoding>/<clock rate>[/<channels>]`

@@ -22,6 +22,10 @@ impl Client {
             // A late reply to something given up.
             return Ok(());
         };
+        if response.status == 401 && self.state == State::Playing {
+            self.handle_refused_keep_alive(response, pending, now);
+            return Ok(());
+        }
         if response.status == 401 {
             return self.handle_challenge(response, pending, now);
         }
@@ -36,7 +40,10 @@ impl Client {
         }
         match self.state {
             State::Options => self.after_options(response, now),
-            State::Describe if granted => self.after_describe(response, &pending, now),
+            State::Describe if granted => {
+                self.note_greeted();
+                self.after_describe(response, &pending, now)
+            }
             State::SetUp(track) => self.after_set_up(response, &pending, track, now),
             State::Play if granted => {
                 self.state = State::Playing;
@@ -49,15 +56,45 @@ impl Client {
                 if response.status == 454 {
                     return Err(PullError::ClosedByCamera);
                 }
-                // 405, 501 and the like: this camera is kept alive by OPTIONS.
                 if !granted {
-                    self.keep_alive_method = "OPTIONS";
+                    self.change_keep_alive();
                 }
                 Ok(())
             }
             State::Closed | State::New => Ok(()),
+            // 457 Invalid Range, and 400 or 451 of cameras that do not know the header.
+            State::Play if !self.without_range && matches!(response.status, 400 | 451 | 457) => {
+                self.without_range = true;
+                let url = self.aggregate.clone();
+                self.request("PLAY", url, Vec::new(), now);
+                Ok(())
+            }
             State::Describe | State::Play => Err(self.refusal(&pending, response)),
         }
+    }
+
+    /// A keep-alive that was answered 401: its nonce may be old. Nothing that is refused here ends a session that plays.
+    fn handle_refused_keep_alive(&mut self, response: &Response, mut pending: Pending, now: Duration) {
+        let fields = response.headers.all("WWW-Authenticate");
+        if let (Some(challenge), Some(credentials)) =
+            (auth::strongest(fields), self.config.credentials.clone())
+            && pending.stale < MAX_STALE
+        {
+            pending.stale += 1;
+            let authenticator = Authenticator::new(challenge, credentials, self.config.seed);
+            self.authenticator = Some(authenticator.with_bytes(response.headers.is_bytes()));
+            self.send(pending, now);
+            return;
+        }
+        self.change_keep_alive();
+    }
+
+    /// 401, 405, 501 and the like: the next keep-alive is an OPTIONS; where that is refused as well, our RTCP reports have to do.
+    fn change_keep_alive(&mut self) {
+        if self.keep_alive_method == "OPTIONS" {
+            self.keep_alive_at = None;
+        }
+        self.keep_alive_method = "OPTIONS";
     }
 
     fn handle_challenge(
@@ -83,7 +120,8 @@ impl Client {
             }
             pending.stale += 1;
         }
-        self.authenticator = Some(Authenticator::new(challenge, credentials, self.config.seed));
+        let authenticator = Authenticator::new(challenge, credentials, self.config.seed);
+        self.authenticator = Some(authenticator.with_bytes(response.headers.is_bytes()));
         self.send(pending, now);
         Ok(())
     }
@@ -115,11 +153,22 @@ impl Client {
         if response.headers.get("Public").is_some_and(|methods| !methods.contains("GET_PARAMETER")) {
             self.keep_alive_method = "OPTIONS";
         }
-        self.events.push_back(ClientEvent::Step(Step::Greeted));
+        self.note_greeted();
+        self.describe(now);
+        Ok(())
+    }
+
+    /// Reports that the camera speaks RTSP: by its reply to OPTIONS, or to DESCRIBE where that is the first.
+    fn note_greeted(&mut self) {
+        if !std::mem::replace(&mut self.greeted, true) {
+            self.events.push_back(ClientEvent::Step(Step::Greeted));
+        }
+    }
+
+    pub(super) fn describe(&mut self, now: Duration) {
         self.state = State::Describe;
         let url = self.config.url.request_url();
         self.request("DESCRIBE", url, vec![("Accept", "application/sdp".to_owned())], now);
-        Ok(())
     }
 
     fn after_describe(
@@ -208,6 +257,11 @@ impl Client {
     fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
         let transport = response.headers.get("Transport").unwrap_or_default();
         let refused = || PullError::OtherTransport { transport: transport.to_owned() };
+        // Its packets would go to a group that nobody has joined.
+        let is_multicast = transport.split(';').any(|part| part.trim().eq_ignore_ascii_case("multicast"));
+        if is_multicast {
+            return Err(refused());
+        }
         let Some(track) = self.tracks.get_mut(at) else { return Ok(()) };
         match self.config.transport {
             Transport::Interleaved => match read_channels(transport) {

@@ -19,13 +19,17 @@ use bytes::{Bytes, BytesMut};
 
 use crate::auth::Authenticator;
 use crate::error::{PullError, Timer};
-use crate::message::{self, Item, Request, Response};
+use crate::message::{self, Item, MessageError, Request, Response};
 use crate::url::{CameraUrl, Credentials};
 
 pub use tracks::{ClientTrack, Codec, DatagramPeer, Offered};
 
 /// How long a reply may take. Cameras on slow links answer within a second or two; booting ones within five.
 const REPLY_TIMEOUT: Duration = Duration::from_secs(8);
+/// The same for OPTIONS, which is not needed: cameras that do not know it leave it unanswered.
+const OPTIONS_TIMEOUT: Duration = Duration::from_secs(3);
+/// Maximum number of bytes skipped in a row in search of an item: two interleaved frames of the greatest length.
+const MAX_SKIPPED: usize = 128 * 1024;
 /// Session timeout assumed when SETUP names none (12.37).
 const DEFAULT_SESSION_TIMEOUT: Duration = Duration::from_secs(60);
 /// How often a stale nonce is renewed for one request.
@@ -144,6 +148,18 @@ pub struct Client {
     tracks: Vec<ClientTrack>,
     transmit: VecDeque<Bytes>,
     events: VecDeque<ClientEvent>,
+    /// The camera has sent a reply in this connection: bytes of no item are skipped from then on.
+    speaks_rtsp: bool,
+    /// The heads of the camera are not UTF-8.
+    uses_bytes: bool,
+    /// Bytes skipped since the last item.
+    skipped_in_a_row: usize,
+    /// Bytes and lines that belonged to no item, in this connection.
+    skipped: u64,
+    /// PLAY was repeated without its `Range`.
+    without_range: bool,
+    /// The step was reported.
+    greeted: bool,
 }
 
 impl Client {
@@ -166,6 +182,12 @@ impl Client {
             tracks: Vec::new(),
             transmit: VecDeque::new(),
             events: VecDeque::new(),
+            speaks_rtsp: false,
+            uses_bytes: false,
+            skipped_in_a_row: 0,
+            skipped: 0,
+            without_range: false,
+            greeted: false,
         }
     }
 
@@ -186,7 +208,7 @@ impl Client {
         input: &mut &'a [u8],
         now: Duration,
     ) -> Result<Option<Data<'a>>, PullError> {
-        while let Some(item) = message::next_item(input)? {
+        while let Some(item) = self.next_item(input)? {
             match item {
                 Item::Frame { channel, payload } => {
                     // Data of tracks that nobody asked for is left alone.
@@ -194,11 +216,56 @@ impl Client {
                         return Ok(Some(Data { track, channel, packet: payload }));
                     }
                 }
-                Item::Response(response) => self.handle_response(&response, now)?,
-                Item::Request(request) => self.answer(&request)?,
+                Item::Response(response) => {
+                    self.note_head(&response.headers);
+                    self.handle_response(&response, now)?;
+                }
+                Item::Request(request) => {
+                    self.note_head(&request.headers);
+                    self.answer(&request)?;
+                }
             }
         }
         Ok(None)
+    }
+
+    /// Bytes and header lines that belonged to no item and were skipped, in this connection.
+    #[must_use]
+    pub fn skipped(&self) -> u64 {
+        self.skipped
+    }
+
+    /// Returns the next item. Once the camera has shown that it speaks RTSP, bytes that belong to none are skipped.
+    fn next_item<'a>(&mut self, input: &mut &'a [u8]) -> Result<Option<Item<'a>>, PullError> {
+        loop {
+            let is_stray = self.state == State::Playing
+                && message::is_stray_dollar(input, |channel| self.place_of(channel).is_some());
+            let error = if is_stray {
+                MessageError::StartLine
+            } else {
+                match message::next_item(input) {
+                    Ok(item) => {
+                        if item.is_some() {
+                            self.skipped_in_a_row = 0;
+                        }
+                        return Ok(item);
+                    }
+                    Err(error) => error,
+                }
+            };
+            if !self.speaks_rtsp || self.skipped_in_a_row > MAX_SKIPPED || input.is_empty() {
+                return Err(error.into());
+            }
+            let count = message::resynchronize(input, |channel| self.place_of(channel).is_some());
+            self.skipped_in_a_row += count;
+            self.skipped += u64::try_from(count).unwrap_or(u64::MAX);
+        }
+    }
+
+    fn note_head(&mut self, headers: &message::Headers) {
+        self.speaks_rtsp = true;
+        self.uses_bytes |= headers.is_bytes();
+        self.skipped += u64::try_from(headers.skipped_lines()).unwrap_or(u64::MAX);
     }
 
     /// The earliest time at which [`Client::handle_timeout`] has something to do.
@@ -215,15 +282,22 @@ impl Client {
     pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
         if let Some(pending) = self.pending.as_ref().filter(|pending| pending.deadline <= now) {
             // A camera that plays but no longer answers keep-alives is still a camera that plays.
-            if self.state == State::Playing {
-                self.pending = None;
-            } else {
-                return Err(PullError::NoAnswer(Timer::Reply(pending.method)));
+            match self.state {
+                State::Playing => self.pending = None,
+                // Some answer DESCRIBE all the same.
+                State::Options => {
+                    self.describe(now);
+                    if let Some(pending) = &mut self.pending {
+                        pending.deadline = now + (REPLY_TIMEOUT - OPTIONS_TIMEOUT);
+                    }
+                }
+                _ => return Err(PullError::NoAnswer(Timer::Reply(pending.method))),
             }
         }
         if self.keep_alive_at.is_some_and(|at| at <= now) {
             self.keep_alive_at = Some(now + self.session_timeout / 2);
-            if self.pending.is_none() {
+            // One that has not been answered yet holds up none: sessions of a few seconds would end meanwhile.
+            if self.pending.is_none() || self.state == State::Playing {
                 let (method, url) = (self.keep_alive_method, self.aggregate.clone());
                 self.request(method, url, Vec::new(), now);
             }
@@ -319,8 +393,9 @@ impl Client {
     fn send(&mut self, mut pending: Pending, now: Duration) {
         self.sequence = self.sequence.wrapping_add(1);
         pending.sequence = self.sequence;
-        pending.deadline = now + REPLY_TIMEOUT;
+        pending.deadline = now + if pending.method == "OPTIONS" { OPTIONS_TIMEOUT } else { REPLY_TIMEOUT };
         let mut headers = message::Headers::default();
+        headers.set_bytes(self.uses_bytes);
         headers.push("CSeq", self.sequence.to_string());
         headers.push("User-Agent", concat!("Yonder-Relay/", env!("CARGO_PKG_VERSION")));
         if let Some(authenticator) = self.authenticator.as_mut() {

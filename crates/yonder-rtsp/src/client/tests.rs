@@ -349,8 +349,142 @@ fn sound_of_every_carried_kind_is_set_up(#[case] audio: &str) {
 fn a_reply_that_does_not_come_is_no_answer() {
     let mut camera = Camera::new("rtsp://192.0.2.7/main");
     assert_eq!(camera.client.handle_timeout(Duration::from_secs(7)), Ok(()));
-    let error = camera.client.handle_timeout(Duration::from_secs(8)).unwrap_err();
-    assert_eq!(error, PullError::NoAnswer(Timer::Reply("OPTIONS")));
+    let error = camera.client.handle_timeout(Duration::from_secs(12)).unwrap_err();
+    assert_eq!(error, PullError::NoAnswer(Timer::Reply("DESCRIBE")));
+}
+
+#[test]
+fn a_camera_that_leaves_options_unanswered_is_asked_for_its_description() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.now = Duration::from_secs(3);
+    camera.client.handle_timeout(camera.now).unwrap();
+    camera.drain();
+    assert_eq!(camera.last().method, "DESCRIBE");
+    camera.reply(200, &[("Content-Base", "rtsp://192.0.2.7/main/")], SDP).unwrap();
+    assert_eq!(camera.events.first(), Some(&ClientEvent::Step(Step::Greeted)));
+    assert_eq!(camera.last().method, "SETUP");
+}
+
+#[rstest]
+#[case::without_credentials("rtsp://192.0.2.7/main")]
+#[case::with_credentials("rtsp://op:x@192.0.2.7/main")]
+fn a_keep_alive_that_is_refused_ends_no_session(#[case] url: &str) {
+    let mut camera = Camera::new(url);
+    camera.play();
+    let challenge = ("WWW-Authenticate", "Digest realm=\"cam\", nonce=\"n\"");
+    let mut methods = Vec::new();
+    for second in 1..200 {
+        camera.now = Duration::from_secs(second);
+        let asked = camera.requests.len();
+        camera.client.handle_timeout(camera.now).unwrap();
+        camera.drain();
+        // Each repetition is refused as well.
+        let mut seen = asked;
+        while camera.requests.len() > seen {
+            seen = camera.requests.len();
+            methods.push(camera.last().method.clone());
+            camera.reply(401, &[challenge], "").unwrap();
+        }
+        camera.deliver(&[b'$', 0, 0, 1, 9]).unwrap();
+    }
+    assert_eq!(camera.data.len(), 199, "media goes on");
+    assert_eq!(methods.first().map(String::as_str), Some("GET_PARAMETER"));
+    assert_eq!(methods.last().map(String::as_str), Some("OPTIONS"));
+    assert!(methods.len() <= 6, "it is not asked for ever: {methods:?}");
+}
+
+#[test]
+fn a_session_of_four_seconds_is_kept_alive_every_two() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], SDP).unwrap();
+    for _ in 0..3 {
+        camera.reply(200, &[("Session", "a;timeout=4")], "").unwrap();
+    }
+    let asked = camera.requests.len();
+    // None of them is answered.
+    for half in 1..=20 {
+        camera.now = Duration::from_millis(500 * half);
+        camera.client.handle_timeout(camera.now).unwrap();
+        camera.drain();
+    }
+    assert_eq!(camera.requests.len() - asked, 5, "{:?}", camera.requests);
+}
+
+#[test]
+fn play_is_repeated_without_a_range_that_was_refused() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], SDP).unwrap();
+    camera.reply(200, &[("Session", "a")], "").unwrap();
+    camera.reply(200, &[("Session", "a")], "").unwrap();
+    assert!(camera.last().headers.get("Range").is_some());
+    camera.reply(457, &[], "").unwrap();
+    assert_eq!((camera.last().method.as_str(), camera.last().headers.get("Range")), ("PLAY", None));
+    assert!(camera.reply(457, &[], "").is_err(), "once");
+}
+
+#[test]
+fn a_transport_to_a_multicast_group_is_refused() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], SDP).unwrap();
+    let transport = ("Transport", "RTP/AVP;multicast;destination=233.252.0.1;port=5000-5001");
+    let refused = camera.reply(200, &[("Session", "a"), transport], "");
+    assert!(matches!(refused, Err(PullError::OtherTransport { .. })), "{refused:?}");
+}
+
+#[test]
+fn any_payload_type_of_a_media_line_may_be_the_one_that_is_carried() {
+    let sdp = "v=0\nm=video 0 RTP/AVP 26 98\na=rtpmap:98 H264/90000\na=fmtp:98 sprop-parameter-sets=Z0LAHtkDxWhAAAADAEAAAAwDxYuS,aMuMsg\n\
+        a=control:v\nm=audio 0 RTP/AVP 99 8\na=rtpmap:99 OPUS/48000/2\na=control:a\n";
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.reply(200, &[], "").unwrap();
+    camera.reply(200, &[], sdp).unwrap();
+    for _ in 0..2 {
+        camera.reply(200, &[("Session", "a")], "").unwrap();
+    }
+    let tracks = camera.events.iter().find_map(|event| match event {
+        ClientEvent::Tracks(tracks) => Some(tracks.clone()),
+        _ => None,
+    });
+    let tracks = tracks.unwrap();
+    let types: Vec<u8> = tracks.iter().map(|track| track.payload_type).collect();
+    assert_eq!(types, [98, 8]);
+    // Parameter sets whose Base64 has no padding.
+    let Codec::Picture { parameter_sets, .. } = &tracks[0].codec else { panic!("{tracks:?}") };
+    assert_eq!(parameter_sets.iter().map(|set| set[0]).collect::<Vec<_>>(), [0x67, 0x68]);
+}
+
+#[test]
+fn bytes_of_no_item_cost_no_session_once_the_camera_plays() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    camera.play();
+    let frame = |last: u8| [b'$', 0, 0, 12, 0x80, 96, 0, last, 0, 0, 0, 0, 0, 0, 0, 1];
+    for round in 0..50 {
+        camera.deliver(&frame(round)).unwrap();
+        // Padding, a half-written reply, a frame of a channel that does not exist with a wrong length.
+        let between: &[u8] = match round % 4 {
+            0 => &[0],
+            1 => b"RTSP/1.0 20\x00",
+            2 => &[b'$', 7, 0, 5, 1, 2, 3, 4, 5, 6],
+            _ => b"\xff\xfe\xfd",
+        };
+        camera.deliver(between).unwrap();
+    }
+    camera.deliver(&frame(50)).unwrap();
+    assert_eq!(camera.data.len(), 51);
+    assert!(camera.client.skipped() > 100, "{}", camera.client.skipped());
+    // Something that is no RTSP at all does not go on for ever.
+    let endless = vec![0; 200_000];
+    assert!(camera.deliver(&endless).is_err() || camera.deliver(&endless).is_err());
+}
+
+#[test]
+fn what_speaks_another_protocol_from_the_first_byte_is_refused_at_once() {
+    let mut camera = Camera::new("rtsp://192.0.2.7/main");
+    let refused = camera.deliver(b"HTTP/1.1 400 Bad Request\r\n\r\n");
+    assert!(matches!(refused, Err(PullError::Malformed(_))), "{refused:?}");
 }
 
 #[test]

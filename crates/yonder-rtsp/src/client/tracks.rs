@@ -4,7 +4,8 @@ use std::net::IpAddr;
 use std::time::Duration;
 
 use base64::Engine as _;
-use base64::engine::general_purpose::STANDARD;
+use base64::alphabet;
+use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 use bytes::Bytes;
 use yonder_media::Track;
 use yonder_media::aac::StreamMux;
@@ -177,13 +178,21 @@ fn latm(media: &Media) -> Option<Codec> {
     (in_band || mux.is_some()).then_some(Codec::Latm { mux, in_band })
 }
 
+/// Base64 with or without its padding, which some firmware leaves out.
+const LENIENT_BASE64: GeneralPurpose = GeneralPurpose::new(
+    &alphabet::STANDARD,
+    GeneralPurposeConfig::new()
+        .with_decode_padding_mode(DecodePaddingMode::Indifferent)
+        .with_decode_allow_trailing_bits(true),
+);
+
 /// RFC 6184, 8.1: comma-separated Base64. Firmware leaves trailing commas and broken entries behind.
 fn parameter_sets(media: &Media, name: &str) -> Vec<Bytes> {
     media
         .parameter(name)
         .unwrap_or_default()
         .split(',')
-        .filter_map(|set| STANDARD.decode(set.trim()).ok())
+        .filter_map(|set| LENIENT_BASE64.decode(set.trim()).ok())
         .filter(|set| !set.is_empty())
         .map(Bytes::from)
         .collect()
@@ -225,8 +234,7 @@ pub(super) fn read_session(value: &str) -> (String, Option<Duration>) {
         .find(|(name, _)| name.trim().eq_ignore_ascii_case("timeout"))
         .and_then(|(_, seconds)| seconds.trim().parse::<u64>().ok())
         .filter(|seconds| *seconds > 0)
-        // A keep-alive more often than every five seconds is a firmware's slip.
-        .map(|seconds| Duration::from_secs(seconds.clamp(10, 86_400)));
+        .map(|seconds| Duration::from_secs(seconds.min(86_400)));
     (id, timeout)
 }
 

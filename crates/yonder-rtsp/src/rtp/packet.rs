@@ -58,8 +58,9 @@ impl<'a> RtpPacket<&'a [u8]> {
             data = extension.get(words * 4..).ok_or(PacketError::Short)?;
         }
         if b0 & 0x20 != 0 {
+            // A count of zero is against 5.1, but says that there is none.
             let padding = usize::from(data.last().copied().ok_or(PacketError::Padding)?);
-            let keep = data.len().checked_sub(padding).filter(|_| padding > 0).ok_or(PacketError::Padding)?;
+            let keep = data.len().checked_sub(padding).ok_or(PacketError::Padding)?;
             data = data.get(..keep).unwrap_or_default();
         }
         Ok(Self {
@@ -121,6 +122,11 @@ mod tests {
         assert_eq!(change(0, 0x8f), Err(PacketError::Short));
         assert_eq!(change(0, 0x90), Err(PacketError::Short));
         assert_eq!(change(0, 0xa0), Err(PacketError::Padding));
+        // The padding bit over a last byte of 0: there is none.
+        let mut data = PLAIN.to_vec();
+        data[0] = 0xa0;
+        data.extend([0]);
+        assert_eq!(RtpPacket::read(&data).unwrap().payload[..], [0xaa, 0xbb, 0]);
         assert_eq!(RtpPacket::read(&PLAIN[..11]), Err(PacketError::Short));
     }
 
