@@ -138,12 +138,7 @@ fn is(command: &Command, transaction: f64) -> bool {
 }
 
 /// Converts the number of a message stream: a whole one of 32 bits (5.3.1.2). For anything else the usual first is used.
-#[expect(
-    clippy::cast_possible_truncation,
-    clippy::cast_sign_loss,
-    reason = "the range and the fraction are checked"
-)]
 fn stream_number(number: f64) -> u32 {
-    let is_whole = number.fract() == 0.0 && (1.0..=f64::from(u32::MAX)).contains(&number);
-    if is_whole { number as u32 } else { 1 }
+    // A whole number is displayed without a fraction.
+    number.to_string().parse().ok().filter(|number| *number > 0).unwrap_or(1)
 }
