@@ -30,4 +30,5 @@ pub use client::{
 };
 pub use error::{PullError, Timer};
 pub use pull::{Datagram, Described, Pull, PullEvent, RawUnit, TrackFigures};
+pub use rtp::DropCounts;
 pub use url::{CameraUrl, Credentials, UrlError};

@@ -13,8 +13,8 @@ use crate::client::{
 };
 use crate::error::PullError;
 use crate::rtp::{
-    self, AacDepacketiser, Arrival, Depacketiser, LatmDepacketiser, OrderFigures, PictureDepacketiser,
-    ReceptionFigures, ReorderBuffer, Rtcp, RtpPacket, Source, TrackUnit,
+    self, AacDepacketiser, Arrival, Depacketiser, DropCounts, LatmDepacketiser, OrderFigures,
+    PictureDepacketiser, ReceptionFigures, ReorderBuffer, Rtcp, RtpPacket, Source, TrackUnit,
 };
 
 /// How often receiver reports are sent (RFC 3550, 6.2 recommends at least five seconds).
@@ -92,6 +92,8 @@ pub struct TrackFigures {
     pub order: OrderFigures,
     /// Units dropped because of loss.
     pub units_dropped: u64,
+    /// Parts of packets that were not used, by reason.
+    pub drops: DropCounts,
 }
 
 #[derive(Debug)]
@@ -103,6 +105,26 @@ struct Reception {
     reorder: Option<ReorderBuffer>,
     order: OrderFigures,
     depacketiser: Depacketiser,
+    drops: DropCounts,
+}
+
+/// Packets of another payload type after which it is taken for the agreed one, where that never came.
+const ADOPTED_AFTER: u64 = 20;
+
+impl Reception {
+    /// True for packets of the agreed payload type. A camera that sends another one from the beginning means that one: there is a single
+    /// stream on each channel.
+    fn accepts(&mut self, payload_type: u8) -> bool {
+        if payload_type == self.payload_type {
+            return true;
+        }
+        self.drops.other_payload_type += 1;
+        if self.source.received() == 0 && self.drops.other_payload_type >= ADOPTED_AFTER {
+            self.payload_type = payload_type;
+            return true;
+        }
+        false
+    }
 }
 
 /// One pull of one camera over one connection.
@@ -230,6 +252,7 @@ impl Pull {
             reception: track.source.figures(),
             order: track.reorder.as_ref().map_or(track.order, ReorderBuffer::figures),
             units_dropped: track.depacketiser.dropped(),
+            drops: track.drops.sum(track.depacketiser.drops()),
         })
     }
 
@@ -280,6 +303,7 @@ impl Pull {
                 reorder: self.by_datagrams.then(ReorderBuffer::default),
                 order: OrderFigures::default(),
                 depacketiser,
+                drops: DropCounts::default(),
             });
         }
         self.headers.video = self.parameters.as_ref().and_then(ParameterSets::config);
@@ -319,7 +343,7 @@ impl Pull {
     /// What is interleaved comes in order. A packet that cannot be read shows as a gap in the sequence numbers.
     fn handle_media(&mut self, track: usize, packet: &[u8], now: Duration) {
         let Ok(packet) = RtpPacket::read(packet) else { return };
-        if self.tracks.get(track).is_some_and(|reception| reception.payload_type == packet.payload_type) {
+        if self.tracks.get_mut(track).is_some_and(|reception| reception.accepts(packet.payload_type)) {
             self.take_packet(track, &packet, now);
         }
     }
@@ -327,7 +351,7 @@ impl Pull {
     fn handle_media_datagram(&mut self, track: usize, payload: &Bytes, now: Duration) {
         let Ok(packet) = RtpPacket::parse(payload) else { return };
         let Some(reception) = self.tracks.get_mut(track) else { return };
-        if packet.payload_type != reception.payload_type {
+        if !reception.accepts(packet.payload_type) {
             return;
         }
         if let Some(reorder) = reception.reorder.as_mut() {
@@ -397,6 +421,13 @@ impl Pull {
                 self.headers.audio = AudioConfig::aac(config.clone());
                 self.events.push_back(PullEvent::Headers(self.headers.clone()));
             }
+        }
+        // Without its configuration no decoder can use it.
+        if self.headers.audio.is_none() {
+            if let Some(reception) = self.tracks.get_mut(track) {
+                reception.drops.unconfigured += 1;
+            }
+            return;
         }
         self.emit(Track::Audio, unit);
     }

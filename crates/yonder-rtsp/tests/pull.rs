@@ -331,3 +331,31 @@ proptest! {
         client.close(Duration::ZERO);
     }
 }
+
+#[test]
+fn a_camera_that_sends_another_payload_type_from_the_beginning_is_taken_at_that() {
+    let mut camera = Camera::playing();
+    // Each packet is a keyframe of one slice.
+    for sequence in 0..40_u8 {
+        let time = [0, 0, 0, sequence];
+        let head = [0x80, 0x80 | 99, 0, sequence, time[0], time[1], time[2], time[3], 0, 0, 0, 5];
+        camera.frame(0, &[&head[..], &[0x65, 0x88, sequence]].concat()).unwrap();
+    }
+    let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
+    assert!((15..=21).contains(&pictures), "{pictures}");
+    let figures = camera.pull.figures().next().unwrap();
+    assert_eq!(figures.drops.other_payload_type, 20);
+}
+
+#[test]
+fn a_packet_of_another_payload_type_among_others_changes_nothing() {
+    let mut camera = Camera::playing();
+    camera.picture(5, 0, &[0x65, 0x88, 1], true);
+    for sequence in 0..40_u8 {
+        camera.frame(0, &[0x80, 99, 0, sequence, 0, 0, 0, 1, 0, 0, 0, 9, 0x65, 0x88]).unwrap();
+    }
+    camera.picture(5, 3_600, &[0x41, 0x9a, 1], true);
+    let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
+    assert_eq!(pictures, 2);
+    assert_eq!(camera.pull.figures().next().unwrap().drops.other_payload_type, 40);
+}

@@ -7,6 +7,7 @@ use yonder_media::{Payload, VideoCodec};
 use super::aac::{AacDepacketiser, AacFrame, AacFrames};
 use super::latm::LatmDepacketiser;
 use super::packet::RtpPacket;
+use super::payload::DropCounts;
 use super::picture::PictureDepacketiser;
 
 /// A picture or a frame of sound, as it came.
@@ -71,6 +72,15 @@ impl Depacketiser {
             Self::Aac(aac) => aac.dropped(),
             Self::Latm(latm) => latm.dropped(),
             Self::Samples => 0,
+        }
+    }
+
+    /// Parts of packets that were not used, by reason.
+    #[must_use]
+    pub fn drops(&self) -> DropCounts {
+        match self {
+            Self::Picture(picture) => picture.drops(),
+            Self::Aac(_) | Self::Latm(_) | Self::Samples => DropCounts::default(),
         }
     }
 

@@ -1,39 +1,43 @@
-//! H.264 payloads (RFC 6184): single NAL units, STAP-A and FU-A.
+//! H.264 payloads (RFC 6184): single NAL units, STAP and FU.
 
-use super::picture::PictureDepacketiser;
+use super::payload::{Header, Piece, Refusal, split_aggregate, split_annex_b};
 
-/// Takes the NAL units out of a payload (5.2).
-pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: &[u8]) {
-    let Some((&indicator, rest)) = payload.split_first() else { return };
+/// Reads the pieces of NAL units in a payload (5.2).
+///
+/// # Errors
+/// [`Refusal`] of the rest of the payload.
+pub(super) fn read(payload: &[u8], mut visit: impl FnMut(Piece<'_>)) -> Result<(), Refusal> {
+    let Some((&indicator, rest)) = payload.split_first() else { return Ok(()) };
     match indicator & 0x1f {
-        1..=23 => unit.take_nal(payload),
-        24 => unpack_aggregate(unit, rest),
-        28 => unpack_fragment(unit, payload),
-        // STAP-B, MTAPs and FU-B belong to the interleaved mode, which is never set up.
-        _ => unit.damaged = true,
+        1..=23 => {
+            visit(Piece::Whole(payload));
+            Ok(())
+        }
+        24 => split_aggregate(rest, 0, 0, visit),
+        // STAP-B and FU-B have a decoding order number first. Cameras send in decoding order all the same.
+        25 => split_aggregate(rest.get(2..).ok_or(Refusal::CutShort)?, 0, 0, visit),
+        26 | 27 => Err(Refusal::Interleaved),
+        28 => read_fragment(payload, 2, visit),
+        29 => read_fragment(payload, 4, visit),
+        0 if payload.starts_with(&[0, 0, 1]) || payload.starts_with(&[0, 0, 0, 1]) => {
+            split_annex_b(payload, visit);
+            Ok(())
+        }
+        _ => Err(Refusal::Ignored),
     }
 }
 
-/// STAP-A (5.7.1): NAL units with 16-bit lengths.
-fn unpack_aggregate(unit: &mut PictureDepacketiser, mut payload: &[u8]) {
-    while let Some((size, rest)) = payload.split_first_chunk::<2>() {
-        let size = usize::from(u16::from_be_bytes(*size));
-        let Some((nal, rest)) = rest.split_at_checked(size) else {
-            unit.damaged = true;
-            return;
-        };
-        unit.take_nal(nal);
-        payload = rest;
+/// FU-A and FU-B (5.8), whose data begins at `data_at`.
+fn read_fragment(payload: &[u8], data_at: usize, mut visit: impl FnMut(Piece<'_>)) -> Result<(), Refusal> {
+    let Some(&[indicator, header]) = payload.first_chunk::<2>() else { return Err(Refusal::CutShort) };
+    let data = payload.get(data_at..).ok_or(Refusal::CutShort)?;
+    if header & 0x80 != 0 {
+        visit(Piece::Begin(Header::One(indicator & 0xe0 | header & 0x1f), data));
+    } else {
+        visit(Piece::Middle(data));
     }
-}
-
-/// FU-A (5.8).
-fn unpack_fragment(unit: &mut PictureDepacketiser, payload: &[u8]) {
-    let Some((&[indicator, header], rest)) = payload.split_first_chunk::<2>() else {
-        unit.damaged = true;
-        return;
-    };
-    let (start, end) = (header & 0x80 != 0, header & 0x40 != 0);
-    let nal_header = [indicator & 0xe0 | header & 0x1f];
-    unit.take_fragment(start.then_some(&nal_header[..]), rest, end);
+    if header & 0x40 != 0 {
+        visit(Piece::End);
+    }
+    Ok(())
 }

@@ -1,69 +1,62 @@
 //! H.265 payloads (RFC 7798): single NAL units, aggregation packets and fragmentation units.
 
-use super::picture::PictureDepacketiser;
+use super::payload::{Header, Piece, Refusal, split_aggregate, split_annex_b};
 
-/// Takes the NAL units out of a payload (4.4). With `order_numbers` the packets hold decoding order numbers; those
-/// are passed over, since cameras send in decoding order all the same.
-pub(super) fn unpack(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
-    let Some((&[first, second], _)) = payload.split_first_chunk::<2>() else { return };
+/// Reads the pieces of NAL units in a payload (4.4). With `order_numbers` the packets hold decoding order numbers; those are passed over,
+/// since cameras send in decoding order all the same.
+///
+/// # Errors
+/// [`Refusal`] of the rest of the payload.
+pub(super) fn read(
+    payload: &[u8],
+    order_numbers: bool,
+    mut visit: impl FnMut(Piece<'_>),
+) -> Result<(), Refusal> {
+    let Some(&[first, second]) = payload.first_chunk::<2>() else { return Ok(()) };
+    // A temporal id of 0 is forbidden in a header: this is a start code.
+    if payload.starts_with(&[0, 0, 1]) || payload.starts_with(&[0, 0, 0, 1]) {
+        split_annex_b(payload, visit);
+        return Ok(());
+    }
     match first >> 1 & 0x3f {
-        0..=47 => unpack_single(unit, payload, order_numbers),
-        48 => unpack_aggregate(unit, payload, order_numbers),
-        49 => unpack_fragment(unit, [first, second], payload, order_numbers),
-        // 50 is PACI, which is sent only after an agreement that is never made.
-        _ => unit.damaged = true,
-    }
-}
-
-/// 4.4.1: with order numbers, a DONL field stands behind the header and must be cut out.
-fn unpack_single(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
-    if !order_numbers {
-        unit.take_nal(payload);
-    } else if let (Some(header), Some(rest)) = (payload.get(..2), payload.get(4..)) {
-        unit.take_nal(&[header, rest].concat());
-    } else {
-        unit.damaged = true;
-    }
-}
-
-/// 4.4.2: NAL units with 16-bit lengths; DONL before the first, DOND before each further one.
-fn unpack_aggregate(unit: &mut PictureDepacketiser, payload: &[u8], order_numbers: bool) {
-    let mut payload = payload.get(2..).unwrap_or_default();
-    let mut order_bytes = if order_numbers { 2 } else { 0 };
-    while !payload.is_empty() {
-        let size = payload.get(order_bytes..order_bytes + 2).and_then(|size| size.first_chunk::<2>());
-        let Some(size) = size.map(|size| usize::from(u16::from_be_bytes(*size))) else {
-            unit.damaged = true;
-            return;
-        };
-        let rest = payload.get(order_bytes + 2..).unwrap_or_default();
-        let Some((nal, rest)) = rest.split_at_checked(size) else {
-            unit.damaged = true;
-            return;
-        };
-        unit.take_nal(nal);
-        payload = rest;
-        order_bytes = if order_numbers { 1 } else { 0 };
+        // 4.4.1: a DONL field stands behind the header.
+        0..=47 if order_numbers => {
+            visit(Piece::WholeInParts([first, second], payload.get(4..).ok_or(Refusal::CutShort)?));
+            Ok(())
+        }
+        0..=47 => {
+            visit(Piece::Whole(payload));
+            Ok(())
+        }
+        // 4.4.2: DONL before the first unit, DOND before each further one.
+        48 => {
+            let (donl, dond) = if order_numbers { (2, 1) } else { (0, 0) };
+            split_aggregate(payload.get(2..).unwrap_or_default(), donl, dond, visit)
+        }
+        49 => read_fragment([first, second], payload, order_numbers, visit),
+        // PACI (50), and types that are unspecified.
+        _ => Err(Refusal::Ignored),
     }
 }
 
 /// 4.4.3: the type of the fragmented unit is in the third byte.
-fn unpack_fragment(
-    unit: &mut PictureDepacketiser,
+fn read_fragment(
     [first, second]: [u8; 2],
     payload: &[u8],
     order_numbers: bool,
-) {
-    let Some(&header) = payload.get(2) else {
-        unit.damaged = true;
-        return;
-    };
-    let (start, end) = (header & 0x80 != 0, header & 0x40 != 0);
-    let skipped = if order_numbers && start { 5 } else { 3 };
-    let Some(piece) = payload.get(skipped..) else {
-        unit.damaged = true;
-        return;
-    };
-    let nal_header = [first & 0x81 | (header & 0x3f) << 1, second];
-    unit.take_fragment(start.then_some(&nal_header[..]), piece, end);
+    mut visit: impl FnMut(Piece<'_>),
+) -> Result<(), Refusal> {
+    let &header = payload.get(2).ok_or(Refusal::CutShort)?;
+    let begins = header & 0x80 != 0;
+    let data_at = if order_numbers && begins { 5 } else { 3 };
+    let data = payload.get(data_at..).ok_or(Refusal::CutShort)?;
+    if begins {
+        visit(Piece::Begin(Header::Two([first & 0x81 | (header & 0x3f) << 1, second]), data));
+    } else {
+        visit(Piece::Middle(data));
+    }
+    if header & 0x40 != 0 {
+        visit(Piece::End);
+    }
+    Ok(())
 }

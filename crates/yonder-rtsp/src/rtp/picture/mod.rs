@@ -8,6 +8,7 @@ use smallvec::SmallVec;
 use yonder_media::{BlockWriter, NalRole, VideoCodec, h264, h265};
 
 use super::packet::RtpPacket;
+use super::payload::{DropCounts, Piece, Refusal};
 
 /// Largest access unit assembled. A 4K keyframe at a very high rate stays under 4 MB.
 const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
@@ -93,7 +94,7 @@ pub struct PictureDepacketiser {
     joined: BlockWriter,
     /// It is a fragmented one whose end has not come.
     joins: bool,
-    pub(super) damaged: bool,
+    damaged: bool,
     /// Packets are missing before the next one.
     lost: bool,
     /// Packets were missing before the first one of this unit.
@@ -108,6 +109,7 @@ pub struct PictureDepacketiser {
     /// The last packet carried a marker, and this was its time.
     marked: Option<u32>,
     dropped: u64,
+    drops: DropCounts,
 }
 
 impl PictureDepacketiser {
@@ -131,6 +133,7 @@ impl PictureDepacketiser {
             marker: Marker::Unproven,
             marked: None,
             dropped: 0,
+            drops: DropCounts::default(),
         }
     }
 
@@ -146,6 +149,12 @@ impl PictureDepacketiser {
         self.dropped
     }
 
+    /// Parts of packets that were not used, by reason.
+    #[must_use]
+    pub fn drops(&self) -> DropCounts {
+        self.drops
+    }
+
     /// Packets are missing before the next one.
     pub fn handle_loss(&mut self) {
         self.lost = true;
@@ -155,7 +164,13 @@ impl PictureDepacketiser {
     /// The camera started anew: nothing from before belongs to what follows.
     pub fn restart(&mut self) {
         let fresh = Self::new(self.format);
-        *self = Self { dropped: self.dropped, marker: self.marker, needs_keyframe: true, ..fresh };
+        *self = Self {
+            dropped: self.dropped,
+            drops: self.drops,
+            marker: self.marker,
+            needs_keyframe: true,
+            ..fresh
+        };
     }
 
     /// Handles a packet and returns the access units that it completes, at most two.
@@ -182,7 +197,8 @@ impl PictureDepacketiser {
         }
         if packet.marker {
             self.marked = Some(packet.timestamp);
-            if self.marker == Marker::Trusted {
+            // A fragmented unit that has not ended: the next packet shows whether its last fragment or the marker is wrong.
+            if self.marker == Marker::Trusted && !self.joins {
                 units.extend(self.close());
             }
         }
@@ -212,7 +228,10 @@ impl PictureDepacketiser {
 
     /// Ends the current access unit, if it holds a picture. Parameter sets on their own wait for theirs.
     fn close(&mut self) -> Option<Picture> {
-        self.damaged |= std::mem::take(&mut self.joins);
+        if self.damaged {
+            self.joins = false;
+        }
+        self.end_fragments();
         let has_picture = self.has_picture_from(0);
         if !has_picture && !self.damaged {
             return None;
@@ -264,47 +283,73 @@ impl PictureDepacketiser {
     }
 
     fn take_payload(&mut self, payload: &[u8]) {
-        match self.format {
-            PictureFormat::H264 => super::h264::unpack(self, payload),
-            PictureFormat::H265 { order_numbers } => super::h265::unpack(self, payload, order_numbers),
+        let format = self.format;
+        let read = match format {
+            PictureFormat::H264 => super::h264::read(payload, |piece| self.take_piece(piece)),
+            PictureFormat::H265 { order_numbers } => {
+                super::h265::read(payload, order_numbers, |piece| self.take_piece(piece))
+            }
+        };
+        if let Err(refusal) = read {
+            self.drops.count(refusal);
+            self.damaged |= refusal != Refusal::Ignored;
         }
     }
 
-    /// Takes a whole NAL unit.
-    pub(super) fn take_nal(&mut self, nal: &[u8]) {
-        if nal.is_empty() {
+    fn take_piece(&mut self, piece: Piece<'_>) {
+        match piece {
+            Piece::Whole(nal) => self.take_nal(&[], nal),
+            Piece::WholeInParts(header, rest) => self.take_nal(&header, rest),
+            Piece::Begin(header, data) => {
+                self.end_fragments();
+                self.joins = true;
+                self.joined.clear();
+                self.joined.push(header.as_bytes());
+                self.take_fragment(data);
+            }
+            Piece::Middle(data) => self.take_fragment(data),
+            Piece::End => {
+                if std::mem::take(&mut self.joins) {
+                    self.keep_joined();
+                }
+            }
+        }
+    }
+
+    /// Takes a whole NAL unit, whose header may stand apart.
+    fn take_nal(&mut self, header: &[u8], rest: &[u8]) {
+        if header.is_empty() && rest.is_empty() {
             return;
         }
-        // Within a fragmented unit there is no other (RFC 6184, 5.8; RFC 7798, 4.4.3).
-        self.damaged |= self.joins;
-        self.joins = false;
+        self.end_fragments();
         self.joined.clear();
-        self.joined.push(nal);
+        self.joined.push(header);
+        self.joined.push(rest);
         self.keep_joined();
     }
 
-    /// Takes a piece of a NAL unit.
-    pub(super) fn take_fragment(&mut self, header: Option<&[u8]>, payload: &[u8], end: bool) {
-        if let Some(header) = header {
-            self.damaged |= self.joins;
-            self.joins = true;
-            self.joined.clear();
-            self.joined.push(header);
-        }
+    fn take_fragment(&mut self, data: &[u8]) {
         if !self.joins {
+            self.drops.headless += 1;
             self.damaged = true;
             return;
         }
-        if self.joined.len() + payload.len() > MAX_UNIT_BYTES {
+        if self.joined.len() + data.len() > MAX_UNIT_BYTES {
             self.joins = false;
+            self.drops.too_large += 1;
             self.damaged = true;
             // What a camera made too large is not kept for the next one.
             self.joined = BlockWriter::default();
             return;
         }
-        self.joined.push(payload);
-        if end {
-            self.joins = false;
+        self.joined.push(data);
+    }
+
+    /// Ends a fragmented unit whose last fragment was not marked: the next unit, or the end of the access unit, shows that it is whole,
+    /// as long as no packet is missing.
+    fn end_fragments(&mut self) {
+        if std::mem::take(&mut self.joins) {
+            self.drops.unterminated += 1;
             self.keep_joined();
         }
     }
@@ -315,6 +360,7 @@ impl PictureDepacketiser {
         if self.bytes > MAX_UNIT_BYTES || self.nals.len() >= MAX_UNIT_NALS {
             self.nals.clear();
             self.bytes = 0;
+            self.drops.too_large += 1;
             self.damaged = true;
             return;
         }

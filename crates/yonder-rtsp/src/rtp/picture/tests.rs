@@ -291,3 +291,86 @@ proptest! {
         }
     }
 }
+
+/// A payload of a reserved or vendor type before each picture, as some firmware sends it.
+#[rstest]
+#[case::h264_30(PictureFormat::H264, &[0x1e, 1, 2, 3], &[0x65, 0x80], &[0x41, 0x80])]
+#[case::h264_31(PictureFormat::H264, &[0x1f], &[0x65, 0x80], &[0x41, 0x80])]
+#[case::h264_0(PictureFormat::H264, &[0x00, 9, 9], &[0x65, 0x80], &[0x41, 0x80])]
+#[case::h265_paci(HEVC, &[0x64, 1, 0], &[0x26, 1, 0x80], &[0x02, 1, 0x80])]
+#[case::h265_63(HEVC, &[0x7e, 1, 0], &[0x26, 1, 0x80], &[0x02, 1, 0x80])]
+fn reserved_types_are_ignored_and_counted(
+    #[case] format: PictureFormat,
+    #[case] vendor: &[u8],
+    #[case] key: &[u8],
+    #[case] inter: &[u8],
+) {
+    let mut depacketiser = PictureDepacketiser::new(format);
+    let mut units = Vec::new();
+    for time in 1..=5 {
+        units.extend(depacketiser.handle_packet(&packet(time, false, vendor)));
+        let picture = if time == 1 { key } else { inter };
+        units.extend(depacketiser.handle_packet(&packet(time, true, picture)));
+    }
+    assert_eq!(times(&units), [1, 2, 3, 4, 5]);
+    assert_eq!((depacketiser.drops().ignored, depacketiser.dropped()), (5, 0));
+}
+
+#[rstest]
+#[case::h264(PictureFormat::H264, &[0, 0, 0, 1, 0x67, 7, 0, 0, 1, 0x68, 8, 0, 0, 0, 1, 0x65, 0x80, 0], &[&[0x67, 7][..], &[0x68, 8], &[0x65, 0x80]])]
+#[case::h265(HEVC, &[0, 0, 1, 0x42, 1, 7, 0, 0, 0, 1, 0x26, 1, 0x80], &[&[0x42, 1, 7][..], &[0x26, 1, 0x80]])]
+fn a_payload_with_start_codes_is_split_at_them(
+    #[case] format: PictureFormat,
+    #[case] payload: &[u8],
+    #[case] nals: &[&[u8]],
+) {
+    let units = run_as(format, &[packet(1, true, payload), packet(2, true, &[0x02, 1, 0x80])]);
+    assert_eq!(units[0].nals, nals);
+    assert!(units[0].keyframe);
+}
+
+#[test]
+fn units_with_decoding_order_numbers_are_read_in_the_order_of_the_packets() {
+    // STAP-B, and a unit in FU-B and FU-A.
+    let units = run(&[
+        packet(1, true, &[0x79, 0, 5, 0, 2, 0x67, 1, 0, 2, 0x65, 0x83]),
+        packet(2, false, &[0x7d, 0x85, 0, 6, 1, 2]),
+        packet(2, true, &[0x7c, 0x45, 3]),
+        packet(3, true, &[0x41, 0x80]),
+    ]);
+    assert_eq!(units[0].nals, vec![&[0x67, 1][..], &[0x65, 0x83]]);
+    assert_eq!(units[1].nals, vec![&[0x65, 1, 2, 3][..]]);
+}
+
+#[test]
+fn a_fragmented_unit_without_its_end_mark_is_used() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    let mut units = Vec::new();
+    for time in 3..=6 {
+        let fragments: [&[u8]; 2] = [&[0x5c, 0x81, 0x80, 1], &[0x5c, 0x01, 2]];
+        units.extend(depacketiser.handle_packet(&packet(time, false, fragments[0])));
+        units.extend(depacketiser.handle_packet(&packet(time, true, fragments[1])));
+    }
+    assert_eq!(times(&units), [3, 4, 5], "the last one waits for the next");
+    assert!(units.iter().all(|unit| unit.nals == [&[0x41, 0x80, 1, 2][..]]), "{units:?}");
+    assert_eq!((depacketiser.drops().unterminated, depacketiser.dropped()), (3, 0));
+}
+
+#[test]
+fn a_fragmented_unit_whose_end_was_lost_is_not_used() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_packet(&packet(3, false, &[0x5c, 0x81, 0x80, 1]));
+    depacketiser.handle_loss();
+    assert!(depacketiser.handle_packet(&packet(4, true, &[0x41, 0x80])).is_empty());
+    assert_eq!((depacketiser.drops().unterminated, depacketiser.dropped()), (0, 1));
+}
+
+#[test]
+fn what_cannot_be_used_is_counted_by_its_reason() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    for payload in [&[0x78, 0, 9, 0x67][..], &[0x7c], &[0x5c, 0x01, 2], &[0x7a, 0, 0, 0, 1], &[0x79]] {
+        depacketiser.handle_packet(&packet(3, false, payload));
+    }
+    let expected = DropCounts { cut_short: 3, headless: 1, interleaved: 1, ..DropCounts::default() };
+    assert_eq!(depacketiser.drops(), expected);
+}

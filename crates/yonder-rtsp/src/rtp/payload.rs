@@ -1,0 +1,125 @@
+//! Pieces of NAL units in the payload of a packet, and why a payload yields none.
+
+/// Part of a payload.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Piece<'a> {
+    /// A whole NAL unit.
+    Whole(&'a [u8]),
+    /// A whole NAL unit whose header stands apart from the rest.
+    WholeInParts([u8; 2], &'a [u8]),
+    /// The first fragment of a NAL unit, behind its header.
+    Begin(Header, &'a [u8]),
+    /// A further fragment.
+    Middle(&'a [u8]),
+    /// The last fragment is there: what came since the first one is whole.
+    End,
+}
+
+/// Header of a fragmented NAL unit: one byte in H.264, two in H.265.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Header {
+    /// H.264.
+    One(u8),
+    /// H.265.
+    Two([u8; 2]),
+}
+
+impl Header {
+    pub(super) fn as_bytes(&self) -> &[u8] {
+        match self {
+            Self::One(byte) => std::slice::from_ref(byte),
+            Self::Two(bytes) => bytes,
+        }
+    }
+}
+
+/// Why a payload, or the rest of it, was not used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Refusal {
+    /// A type that is reserved or left to vendors. Receivers ignore it (RFC 6184, 5.4): nothing is missing.
+    Ignored,
+    /// A length leads beyond the payload, or a header is cut short.
+    CutShort,
+    /// A packet of the interleaved mode whose units come out of order (MTAP).
+    Interleaved,
+}
+
+/// Parts of a track's packets that were not used, by reason.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct DropCounts {
+    /// Payloads of reserved or vendor types, which are ignored without damage.
+    pub ignored: u64,
+    /// Payloads with lengths that lead beyond them.
+    pub cut_short: u64,
+    /// Payloads of the interleaved mode.
+    pub interleaved: u64,
+    /// Fragments without the first one of their NAL unit.
+    pub headless: u64,
+    /// NAL units whose last fragment was not marked as such; they are used.
+    pub unterminated: u64,
+    /// Access units larger than the limit.
+    pub too_large: u64,
+    /// Packets of another payload type than the one agreed on.
+    pub other_payload_type: u64,
+    /// Audio frames without a decoder configuration that can be read.
+    pub unconfigured: u64,
+}
+
+impl DropCounts {
+    pub(super) fn count(&mut self, refusal: Refusal) {
+        match refusal {
+            Refusal::Ignored => self.ignored += 1,
+            Refusal::CutShort => self.cut_short += 1,
+            Refusal::Interleaved => self.interleaved += 1,
+        }
+    }
+
+    /// Adds the counts of `other`.
+    #[must_use]
+    pub fn sum(self, other: Self) -> Self {
+        Self {
+            ignored: self.ignored + other.ignored,
+            cut_short: self.cut_short + other.cut_short,
+            interleaved: self.interleaved + other.interleaved,
+            headless: self.headless + other.headless,
+            unterminated: self.unterminated + other.unterminated,
+            too_large: self.too_large + other.too_large,
+            other_payload_type: self.other_payload_type + other.other_payload_type,
+            unconfigured: self.unconfigured + other.unconfigured,
+        }
+    }
+}
+
+/// Splits an Annex B byte stream (ITU-T H.264 and H.265) at its start codes. Some cameras put one into a payload.
+pub(super) fn split_annex_b(mut data: &[u8], mut visit: impl FnMut(Piece<'_>)) {
+    while !data.is_empty() {
+        let begin = data.windows(3).position(|bytes| bytes == [0, 0, 1]);
+        let nal = data.get(..begin.unwrap_or(data.len())).unwrap_or_default();
+        // Zeros before a start code and at the end belong to no unit.
+        let end = nal.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
+        if let Some(nal) = nal.get(..end).filter(|nal| !nal.is_empty()) {
+            visit(Piece::Whole(nal));
+        }
+        data = begin.and_then(|begin| data.get(begin + 3..)).unwrap_or_default();
+    }
+}
+
+/// Reads NAL units with 16-bit lengths, each behind a field of `order_bytes`.
+pub(super) fn split_aggregate(
+    mut payload: &[u8],
+    order_bytes: usize,
+    further_order_bytes: usize,
+    mut visit: impl FnMut(Piece<'_>),
+) -> Result<(), Refusal> {
+    let mut order_bytes = order_bytes;
+    while !payload.is_empty() {
+        let size = payload.get(order_bytes..order_bytes + 2).and_then(|size| size.first_chunk::<2>());
+        let size = size.map(|size| usize::from(u16::from_be_bytes(*size))).ok_or(Refusal::CutShort)?;
+        let rest = payload.get(order_bytes + 2..).unwrap_or_default();
+        let (nal, rest) = rest.split_at_checked(size).ok_or(Refusal::CutShort)?;
+        visit(Piece::Whole(nal));
+        payload = rest;
+        order_bytes = further_order_bytes;
+    }
+    Ok(())
+}
