@@ -2941,6 +2941,8 @@ export interface components {
              * @description Seconds that the feed may be away before the holding picture is shown; 0 waits without one.
              */
             hold_after_s?: number | null;
+            /** @description New holding picture: a PNG or JPEG of at most 8 MiB, in base64 (RFC 4648). Empty goes back to the card with the relay's name. */
+            holding_picture?: string | null;
             /** @description New name. */
             name?: string | null;
             /** @description Windows in which it should run, like `mon-fri 08:00-18:00`; none for always. */
@@ -4027,6 +4029,7 @@ export interface operations {
             401: components["responses"]["Problem"];
             403: components["responses"]["Problem"];
             404: components["responses"]["Problem"];
+            409: components["responses"]["Problem"];
             412: components["responses"]["Problem"];
             422: components["responses"]["Problem"];
             500: components["responses"]["Problem"];

@@ -122,6 +122,8 @@ cause_codes! {
     FeedStalled, "feed.stalled", Camera, "Reconnecting automatically. If this recurs, check the camera's load and network.";
     /// Packets come, but so many are lost that no picture is whole.
     FeedPacketLoss, "feed.packet-loss", Network, "Pull over TCP (`yonder feed edit --transport tcp`), pull the sub stream, or look for what fills or breaks the network between the camera and this machine.";
+    /// Packets come, but no picture can be made of them.
+    FeedUnreadable, "feed.unreadable", Camera, "Update the camera's firmware, choose H.264 with its usual profile, or pull its other stream; `yonder feed survey` shows what comes.";
     /// The camera hung up.
     FeedClosedByCamera, "feed.closed-by-camera", Camera, "The camera ended the connection; it may be restarting.";
     /// The camera serves no more viewers.

@@ -113,6 +113,10 @@ pub fn likely_reasons(code: CauseCode, place: &Place) -> Vec<String> {
             "A firewall lets the connection through but not the media: try the other transport.".to_owned(),
             "The camera's encoder has stopped; restarting the camera helps.".to_owned(),
         ],
+        CauseCode::FeedUnreadable => vec![
+            "The firmware packs its video in a form that no receiver has to know; a newer one may not.".to_owned(),
+            "A \"smart\" or vendor codec is switched on; plain H.264 or H.265 helps.".to_owned(),
+        ],
         CauseCode::FeedNoKeyframe => vec![
             "The camera's keyframe interval is very long, or it uses a saving mode that leaves keyframes out."
                 .to_owned(),

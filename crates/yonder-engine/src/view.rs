@@ -4,6 +4,7 @@ use std::time::{Duration, SystemTime};
 
 use yonder_core::{Cause, CauseCode, DialStep, FeedPhase, History, PushPhase, ServerRole, Side};
 use yonder_media::Track;
+use yonder_rtsp::DropCounts;
 
 use crate::clock::Clock;
 use crate::spec::PushSpec;
@@ -116,6 +117,8 @@ pub struct ReceptionView {
     pub repeated: u64,
     /// Units dropped because of loss.
     pub units_dropped: u64,
+    /// Parts of packets that were not used, by reason.
+    pub drops: DropCounts,
     /// Interarrival jitter (RFC 3550, 6.4.1) in seconds.
     pub jitter_s: f64,
     /// The camera's clock against ours in parts per million, and the standard error of that.

@@ -13,7 +13,7 @@ use support::{KEY, PASSWORD, World, feed_code};
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RelayView, TransportChoice};
 use yonder_media::h264::kind_of;
-use yonder_sim::{Manners, Weather};
+use yonder_sim::{Manners, Oddities, Weather};
 
 async fn live(path: &str) -> World {
     let world = World::start();
@@ -205,13 +205,52 @@ async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn garbage_in_the_stream_costs_one_dial() {
+async fn garbage_in_the_stream_costs_no_session() {
     let world = live("/viaduct/main").await;
-    world.camera.change(|manners| manners.garbage = 1);
-    let view = world
-        .wait("back", 8, |view| view.feed.reconnects == 1 && view.feed.state == FeedPhase::Flowing)
-        .await;
-    assert_eq!(view.pushes[0].reconnects, 0, "the push outlives it");
+    for count in 1..=20 {
+        world.camera.change(|manners| manners.garbage = count);
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    let before = world.engine.relay("relay").unwrap().pushes[0].frames_sent;
+    let goes_on = |view: &RelayView| view.pushes[0].frames_sent > before + 25;
+    let view = world.wait("going on", 8, goes_on).await;
+    assert_eq!((view.feed.reconnects, view.feed.units_dropped), (0, 0));
+}
+
+#[rstest]
+#[case::vendor_units(Oddities { vendor_units: true, ..Oddities::default() })]
+#[case::no_end_marks(Oddities { no_end_marks: true, ..Oddities::default() })]
+#[case::start_codes(Oddities { start_codes: true, ..Oddities::default() })]
+#[case::stray_bytes(Oddities { stray_bytes: true, ..Oddities::default() })]
+#[case::empty_padding(Oddities { empty_padding: true, ..Oddities::default() })]
+#[case::refused_keep_alives(Oddities { refused_keep_alives: true, ..Oddities::default() })]
+#[case::odd_heads(Oddities { odd_heads: true, ..Oddities::default() })]
+#[case::silent_options(Oddities { silent_options: true, ..Oddities::default() })]
+#[case::no_range(Oddities { no_range: true, ..Oddities::default() })]
+#[case::other_payload_type(Oddities { other_payload_type: true, ..Oddities::default() })]
+#[case::many_at_once(Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, odd_heads: true,
+    refused_keep_alives: true, no_range: true, ..Oddities::default() })]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
+    #[case] oddities: Oddities,
+    #[values("/viaduct/main", "/summit/main")] stream: &str,
+) {
+    let world = World::with(Manners { oddities, timeout_s: Some(2), ..Manners::default() }, None);
+    world.engine.apply(world.relay(stream, PASSWORD, &[KEY]));
+    let flows = |view: &RelayView| view.feed.state == FeedPhase::Flowing && view.pushes[0].frames_sent > 100;
+    let view = world.wait("flowing", 30, flows).await;
+    assert_eq!((view.feed.reconnects, view.feed.units_dropped), (0, 0), "{view:?}");
+    assert_eq!(view.feed.cause, None);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
+    let oddities = Oddities { unreadable: true, ..Oddities::default() };
+    let world = World::with(Manners { oddities, ..Manners::default() }, None);
+    world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
+    let view = world.wait("named", 40, |view| feed_code(view) == "feed.unreadable").await;
+    let message = view.feed.cause.unwrap().message;
+    assert!(message.contains("interleaved mode"), "{message}");
 }
 
 #[rstest]

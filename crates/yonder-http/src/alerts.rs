@@ -190,7 +190,7 @@ async fn edit_contact(
 
 /// Removes a contact.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
-    responses((status = 204), (status = 404, body = Problem)))]
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/contacts/{name}")]
 async fn remove_contact(
     service: Data<Service>,

@@ -99,6 +99,9 @@ pub struct TrackFigures {
 #[derive(Debug)]
 struct Reception {
     track: Track,
+    /// Payload type of the session description.
+    described_type: u8,
+    /// Payload type that is used.
     payload_type: u8,
     source: Source,
     /// Datagrams may come in any order; what is interleaved may not.
@@ -108,22 +111,19 @@ struct Reception {
     drops: DropCounts,
 }
 
-/// Packets of another payload type after which it is taken for the agreed one, where that never came.
-const ADOPTED_AFTER: u64 = 20;
-
 impl Reception {
-    /// True for packets of the agreed payload type. A camera that sends another one from the beginning means that one: there is a single
-    /// stream on each channel.
+    /// True for packets to be used. A camera that sends another payload type than it has described means that one, since there is a
+    /// single stream on each channel; as soon as the described one comes, it alone counts.
     fn accepts(&mut self, payload_type: u8) -> bool {
-        if payload_type == self.payload_type {
-            return true;
-        }
-        self.drops.other_payload_type += 1;
-        if self.source.received() == 0 && self.drops.other_payload_type >= ADOPTED_AFTER {
+        if payload_type == self.described_type {
             self.payload_type = payload_type;
             return true;
         }
-        false
+        self.drops.other_payload_type += 1;
+        if self.source.received() == 0 {
+            self.payload_type = payload_type;
+        }
+        payload_type == self.payload_type
     }
 }
 
@@ -298,6 +298,7 @@ impl Pull {
             let depacketiser = self.depacketiser(&track.codec, track.clock_rate);
             self.tracks.push(Reception {
                 track: track.track,
+                described_type: track.payload_type,
                 payload_type: track.payload_type,
                 source: Source::new(track.clock_rate),
                 reorder: self.by_datagrams.then(ReorderBuffer::default),

@@ -10,7 +10,8 @@ mod railway;
 mod tls;
 
 pub use camera::{
-    Camera, CameraConfig, CameraStream, Description, Manners, Marker, SignIn, Transports, WORDS, Weather,
+    Camera, CameraConfig, CameraStream, Description, Manners, Marker, Oddities, SignIn, Transports, WORDS,
+    Weather,
 };
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};

@@ -111,12 +111,26 @@ impl Store {
         })
     }
 
-    /// Removes a contact; alerts that went to it go to the others they name, or to all.
+    /// Removes a contact; alerts that went to it go to the others they name.
     ///
     /// # Errors
-    /// [`StoreError::NotFound`], or the store's failure.
+    /// [`StoreError::NotFound`], [`StoreError::InUse`] while an alert notifies this contact alone, or the store's failure.
     pub fn remove_contact(&self, name: &str) -> Result<(), StoreError> {
-        self.remove_named(Kind::Contact, name)
+        self.write(|transaction| {
+            let id = id_of(transaction, Kind::Contact, name)?;
+            // Without any contact of its own an alert would notify all of them.
+            let select = "SELECT alert.name FROM alert_contact AS own JOIN alert ON alert.id = own.alert WHERE own.contact = ?1
+                 AND NOT EXISTS (SELECT 1 FROM alert_contact AS other WHERE other.alert = own.alert AND other.contact <> ?1)
+                 ORDER BY alert.name";
+            let mut statement = transaction.prepare_cached(select)?;
+            let alone = statement.query_map([id], |row| row.get::<_, String>(0))?.collect::<Result<Vec<_>, _>>()?;
+            if !alone.is_empty() {
+                let name = name.to_owned();
+                return Err(StoreError::InUse { kind: Kind::Contact, name, users: alone });
+            }
+            transaction.execute("DELETE FROM contact WHERE id = ?1", [id])?;
+            Ok(())
+        })
     }
 
     /// All contacts by name.

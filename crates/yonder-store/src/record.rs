@@ -402,6 +402,8 @@ impl Store {
             )?;
             transaction.execute("DELETE FROM run WHERE end_ms < ?1", [before_ms])?;
             transaction.execute("DELETE FROM outage WHERE end_ms < ?1", [before_ms])?;
+            let before_day = "DELETE FROM traffic WHERE day < date(?1 / 1000, 'unixepoch')";
+            transaction.execute(before_day, [before_ms])?;
             Ok(())
         })
     }

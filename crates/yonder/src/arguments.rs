@@ -131,6 +131,9 @@ pub(crate) struct Connection {
     /// File with the token for a remote service.
     #[arg(long, global = true, env = "YONDER_TOKEN_FILE", value_name = "FILE")]
     token_file: Option<PathBuf>,
+    /// Send the token to a remote service by plain HTTP, readable on the way.
+    #[arg(long, global = true)]
+    plain_http: bool,
 }
 
 impl Connection {
@@ -150,7 +153,7 @@ impl Connection {
     /// A client of the service that is meant.
     pub(crate) fn client(&self) -> Result<Client, Failure> {
         match (&self.url, &self.token_file) {
-            (Some(url), Some(token_file)) => Client::remote(url, token_file),
+            (Some(url), Some(token_file)) => Client::remote(url, token_file, self.plain_http),
             (Some(_), None) => Err(Failure::Usage("a remote service needs --token-file as well".to_owned())),
             (None, _) => Client::local(&self.home_folder()),
         }

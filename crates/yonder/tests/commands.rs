@@ -370,3 +370,17 @@ fn an_edit_that_is_refused_changes_nothing_of_a_relay() {
     assert_ne!(after["revision"], before["revision"]);
     assert_eq!(after["hold_after_s"], 9, "{after}");
 }
+
+#[test]
+fn a_token_is_not_sent_in_clear_to_another_machine() {
+    let service = Service::start();
+    let token = service.home.path().join("token");
+    let ask = |url: &str, more: &[&str]| {
+        let mut command = std::process::Command::new(program());
+        command.args(["--url", url, "--token-file"]).arg(&token).args(more).arg("status").output().unwrap()
+    };
+    let refused = ask("http://192.0.2.9:8460", &[]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(text(&refused.stderr).contains("--plain-http"), "{}", text(&refused.stderr));
+    assert!(ask(&service.url(), &[]).status.success(), "this machine");
+}

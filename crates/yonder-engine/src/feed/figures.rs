@@ -122,6 +122,12 @@ impl FeedFigures {
         self.before.1 + self.reception.iter().map(|track| track.units_dropped).sum::<u64>()
     }
 
+    /// Returns what most of the video packets without use in this session are.
+    pub(crate) fn main_obstacle(&self) -> Option<(&'static str, u64)> {
+        let video = self.reception.iter().find(|track| track.track == Track::Video)?;
+        video.drops.main_obstacle()
+    }
+
     pub(crate) fn reception(&self) -> Vec<ReceptionView> {
         let view = |track: &TrackFigures| ReceptionView {
             track: track.track,
@@ -130,6 +136,7 @@ impl FeedFigures {
             reordered: track.order.reordered,
             repeated: track.order.repeated,
             units_dropped: track.units_dropped,
+            drops: track.drops,
             jitter_s: track.reception.jitter_s,
             drift_ppm: track.reception.drift.map(|drift| (drift.ppm, drift.uncertainty_ppm)),
         };

@@ -23,6 +23,8 @@ const KEYFRAME_DROUGHT: Duration = Duration::from_secs(15);
 const FIRST_KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 /// … and after this long it has failed: another connection usually brings one.
 const FIRST_KEYFRAME_TIMEOUT: Duration = Duration::from_secs(30);
+/// Packets without a picture from which on the packets themselves are at fault.
+const UNREADABLE_PACKETS: u64 = 30;
 /// A loss is recent until a whole frame has arrived within this time.
 const RECENT_FRAME: Duration = Duration::from_secs(1);
 
@@ -62,6 +64,8 @@ struct Session {
     last_keyframe_at: Duration,
     /// Frames are published.
     has_flowed: bool,
+    /// Keyframes that came without parameter sets that can be read.
+    keyframes_without_sets: u32,
     /// The lack of a keyframe is shown.
     keyframe_missed: bool,
     /// Packets when a whole frame last arrived.
@@ -76,6 +80,7 @@ impl Session {
             last_frame_at: now,
             last_keyframe_at: now,
             has_flowed: false,
+            keyframes_without_sets: 0,
             keyframe_missed: false,
             packets_then: PacketCounts::default(),
             packets: PacketCounts::default(),
@@ -180,6 +185,7 @@ impl Inlet {
         }
         if !self.session.has_flowed {
             if !is_keyframe || self.headers.video.is_none() {
+                self.session.keyframes_without_sets += u32::from(is_keyframe);
                 return self.check_first_keyframe(raw.track, now);
             }
             self.session.has_flowed = true;
@@ -245,11 +251,13 @@ impl Inlet {
         {
             return Ok(());
         }
+        let cause =
+            if self.session.keyframes_without_sets > 0 { no_parameter_sets() } else { no_keyframe(waited) };
         if waited >= FIRST_KEYFRAME_TIMEOUT {
-            return Err(no_keyframe(waited));
+            return Err(cause);
         }
         self.session.keyframe_missed = true;
-        self.events.push(InletEvent::Warning(Some(no_keyframe(waited))));
+        self.events.push(InletEvent::Warning(Some(cause)));
         Ok(())
     }
 
@@ -315,9 +323,24 @@ impl Inlet {
             );
             return Cause::new(CauseCode::FeedPacketLoss, message);
         }
+        // Something comes all the time, but nothing of use.
+        if let Some((obstacle, count)) =
+            self.figures.main_obstacle().filter(|_| received >= UNREADABLE_PACKETS)
+        {
+            let message = format!(
+                "{received} packets came in {} s, but no picture: {count} {obstacle}.",
+                silent.as_secs()
+            );
+            return Cause::new(CauseCode::FeedUnreadable, message);
+        }
         let message = format!("The connection is open but nothing came for {} s.", silent.as_secs());
         Cause::new(CauseCode::FeedStalled, message)
     }
+}
+
+fn no_parameter_sets() -> Cause {
+    let message = "Keyframes arrive, but their parameter sets (SPS and PPS) are missing or cannot be read.";
+    Cause::new(CauseCode::FeedUnreadable, message)
 }
 
 fn no_keyframe(waited: Duration) -> Cause {

@@ -11,6 +11,7 @@ use prometheus_client::registry::{Registry, Unit};
 use yonder_api::{Relay, UplinkBudget};
 use yonder_core::{ConditionLevel, FeedPhase, PushPhase};
 use yonder_engine::{FeedView, PushView};
+use yonder_media::Track;
 use yonder_service::{AlertFigures, ProcessFigures, ServiceFigures};
 
 /// Gauge of a value that is no whole number.
@@ -28,6 +29,13 @@ struct OfFeed {
 struct OfFeedState {
     feed: String,
     state: &'static str,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
+struct OfDrop {
+    feed: String,
+    track: &'static str,
+    reason: &'static str,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, EncodeLabelSet)]
@@ -105,6 +113,7 @@ struct FeedFamilies {
     bytes: Family<OfFeed, Counter>,
     lost: Family<OfFeed, Counter>,
     units_dropped: Family<OfFeed, Counter>,
+    unused: Family<OfDrop, Counter>,
     reconnects: Family<OfFeed, Counter>,
 }
 
@@ -250,6 +259,11 @@ impl FeedFamilies {
             "Frames dropped because of packet loss, with those that depended on them",
             self.units_dropped.clone(),
         );
+        registry.register(
+            "feed_unused",
+            "Parts of packets that could not be used in this session, by reason",
+            self.unused.clone(),
+        );
         registry.register("feed_reconnects", "Reconnections", self.reconnects.clone());
     }
 
@@ -264,6 +278,15 @@ impl FeedFamilies {
         self.lost.get_or_create(&label).inc_by(feed.packets_lost);
         self.units_dropped.get_or_create(&label).inc_by(feed.units_dropped);
         self.reconnects.get_or_create(&label).inc_by(feed.reconnects);
+        for reception in &feed.reception {
+            let track = match reception.track {
+                Track::Video => "video",
+                Track::Audio => "audio",
+            };
+            for (reason, count) in reception.drops.by_reason().into_iter().filter(|(_, count)| *count > 0) {
+                self.unused.get_or_create(&OfDrop { feed: feed.name.clone(), track, reason }).inc_by(count);
+            }
+        }
     }
 }
 

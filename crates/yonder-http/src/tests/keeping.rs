@@ -145,9 +145,11 @@ async fn a_contacts_secret_is_shown_once_and_one_that_is_told_stays() {
         let (status, value) = get(&service, &format!("/api/v1/{uri}")).await;
         assert!(status == 200 && !value.to_string().contains(&secret), "{uri}");
     }
-    // An alert whose contact has gone tells all of the others.
+    // Without its only contact an alert would notify all of the others.
+    assert_eq!(remove(&service, "/api/v1/contacts/Desk").await, 409);
+    assert_eq!(get(&service, "/api/v1/alerts/Away").await.1["to"], json!(["Desk"]));
+    assert_eq!(change(&service, "/api/v1/alerts/Away", json!({"to": ["Other"]})).await.0, 200);
     assert_eq!(remove(&service, "/api/v1/contacts/Desk").await, 204);
-    assert_eq!(get(&service, "/api/v1/alerts/Away").await.1["to"], json!([]));
 }
 
 #[actix_web::test]

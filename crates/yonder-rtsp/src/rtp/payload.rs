@@ -59,7 +59,7 @@ pub struct DropCounts {
     pub unterminated: u64,
     /// Access units larger than the limit.
     pub too_large: u64,
-    /// Packets of another payload type than the one agreed on.
+    /// Packets of another payload type than the one of the session description; they are used where that one does not come.
     pub other_payload_type: u64,
     /// Audio frames without a decoder configuration that can be read.
     pub unconfigured: u64,
@@ -72,6 +72,35 @@ impl DropCounts {
             Refusal::CutShort => self.cut_short += 1,
             Refusal::Interleaved => self.interleaved += 1,
         }
+    }
+
+    /// Returns the counts with their names, as in metrics.
+    #[must_use]
+    pub fn by_reason(&self) -> [(&'static str, u64); 8] {
+        [
+            ("reserved-type", self.ignored),
+            ("cut-short", self.cut_short),
+            ("interleaved-mode", self.interleaved),
+            ("headless-fragment", self.headless),
+            ("unterminated-fragment", self.unterminated),
+            ("too-large", self.too_large),
+            ("other-payload-type", self.other_payload_type),
+            ("no-audio-configuration", self.unconfigured),
+        ]
+    }
+
+    /// Returns what most of the video packets without use are, with their number.
+    #[must_use]
+    pub fn main_obstacle(&self) -> Option<(&'static str, u64)> {
+        let obstacles = [
+            ("packets of another payload type than the session description names", self.other_payload_type),
+            ("packets of the interleaved mode (packetization-mode 2)", self.interleaved),
+            ("payloads whose lengths lead beyond them", self.cut_short),
+            ("fragments without the first one of their unit", self.headless),
+            ("pictures of more than 8 MB", self.too_large),
+            ("payloads of reserved or vendor types", self.ignored),
+        ];
+        obstacles.into_iter().filter(|(_, count)| *count > 0).max_by_key(|(_, count)| *count)
     }
 
     /// Adds the counts of `other`.

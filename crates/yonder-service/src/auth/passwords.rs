@@ -5,6 +5,8 @@ use argon2::password_hash::phc::PasswordHash;
 use argon2::password_hash::{PasswordHasher as _, PasswordVerifier as _};
 use secrecy::{ExposeSecret as _, SecretString};
 
+use zxcvbn::{Score, zxcvbn};
+
 use crate::error::ServiceError;
 
 /// Shortest password accepted, in characters.
@@ -16,7 +18,15 @@ const LONGEST: usize = 256;
 pub(crate) fn check_new_password(password: &SecretString) -> Result<(), ServiceError> {
     let length = password.expose_secret().chars().count();
     if (SHORTEST..=LONGEST).contains(&length) {
-        return Ok(());
+        // Repetitions, sequences, common passwords, and words with the usual substitutions.
+        if zxcvbn(password.expose_secret(), &[]).score() >= Score::Two {
+            return Ok(());
+        }
+        return Err(ServiceError::Invalid {
+            field: "password",
+            detail: "the password is easily guessed".to_owned(),
+            hint: "Three or four words make a good password.",
+        });
     }
     let detail = format!("the password has {length} characters; {SHORTEST} to {LONGEST} are needed");
     Err(ServiceError::Invalid {
@@ -62,5 +72,9 @@ mod tests {
     fn short_passwords_are_refused() {
         assert!(check_new_password(&"short".into()).is_err());
         assert!(check_new_password(&"long enough".into()).is_ok());
+        assert!(check_new_password(&"three lamps at night".into()).is_ok());
+        for guessed in ["aaaaaaaaaa", "1234567890", "password123", "qwertyuiop", "abcabcabcabc"] {
+            assert!(check_new_password(&guessed.into()).is_err(), "{guessed}");
+        }
     }
 }

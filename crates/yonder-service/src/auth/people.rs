@@ -22,6 +22,25 @@ const JOIN: &str = "join";
 /// How long an invitation is good for, in seconds: three days.
 const INVITATION_S: i64 = 3 * 86_400;
 
+/// Names by which the audit trail and the logbook mean something else than a person.
+const RESERVED_NAMES: [&str; 3] = ["local", "schedule", "service"];
+
+/// Returns the name of a person as it is stored.
+///
+/// # Errors
+/// [`ServiceError::Invalid`], also for the names that the audit trail uses for the service itself.
+pub(super) fn check_person_name(name: &str) -> Result<String, ServiceError> {
+    let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
+    if RESERVED_NAMES.iter().any(|reserved| name.eq_ignore_ascii_case(reserved)) {
+        return Err(ServiceError::Invalid {
+            field: "name",
+            detail: format!("{name:?} is the service itself in the audit trail"),
+            hint: "Choose another name.",
+        });
+    }
+    Ok(name)
+}
+
 /// Returns a change that a person makes to their own record in the console.
 pub(super) fn own_change(person: &Person, action: &'static str, address: Option<String>) -> Change {
     let actor = Actor {
@@ -100,7 +119,7 @@ impl Auth {
     /// # Errors
     /// [`ServiceError::Invalid`] for name or password, a name that is taken, or when the records cannot be written.
     pub fn add_person(&self, name: &str, password: &SecretString, role: Role) -> Result<(), ServiceError> {
-        let name = check_name(name).map_err(|error| ServiceError::name(&error))?;
+        let name = check_person_name(name)?;
         let hash = self.hash(password)?;
         self.records.write(|transaction| transaction.add_person(&name, &hash, role))
     }
@@ -187,7 +206,7 @@ impl Transaction<'_> {
     /// # Errors
     /// [`ServiceError::Invalid`] naming the field, or when the records cannot be written.
     pub fn invite(&self, new: &NewInvitation, by: &Actor) -> Result<MadeInvitation, ServiceError> {
-        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let name = check_person_name(&new.name)?;
         let known = match self.store.person(&name) {
             Ok(person) => Some(person),
             Err(StoreError::NotFound { .. }) => None,

@@ -4,10 +4,11 @@ use std::time::Instant;
 
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_api::{MadeToken, NewToken, Token as TokenFacts};
-use yonder_core::{Role, check_name};
+use yonder_core::Role;
 use yonder_store::{Identity, Kind, NewToken as NewStored, Token};
 
 use super::Auth;
+use super::people::check_person_name;
 use super::sessions::TOUCH_EVERY_S;
 use crate::change::Actor;
 use crate::error::ServiceError;
@@ -60,7 +61,7 @@ impl Transaction<'_> {
     /// # Errors
     /// [`ServiceError::Invalid`] for name or duration, a name that is taken, or when the records cannot be written.
     pub fn add_token(&self, new: &NewToken, by: &Actor) -> Result<MadeToken, ServiceError> {
-        let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
+        let name = check_person_name(&new.name)?;
         let days = new.days.unwrap_or(DEFAULT_DAYS);
         if days > LONGEST_DAYS {
             return Err(ServiceError::Invalid {

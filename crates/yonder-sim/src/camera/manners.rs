@@ -65,6 +65,34 @@ pub struct Description {
     pub static_types: bool,
 }
 
+/// Deviations from the standards that real firmware has, and that a receiver has to bear.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[expect(clippy::struct_excessive_bools, reason = "each is an oddity of its own")]
+pub struct Oddities {
+    /// A payload of a reserved type stands before each picture.
+    pub vendor_units: bool,
+    /// The last fragment of a NAL unit is not marked.
+    pub no_end_marks: bool,
+    /// NAL units that fit one packet have a start code before them.
+    pub start_codes: bool,
+    /// Bytes of nothing stand between interleaved frames.
+    pub stray_bytes: bool,
+    /// Padding bit with a count of zero at the end of the payload.
+    pub empty_padding: bool,
+    /// Keep-alives are answered 401, with or without credentials.
+    pub refused_keep_alives: bool,
+    /// Replies have a line that is no field, and a name that is not UTF-8.
+    pub odd_heads: bool,
+    /// OPTIONS is not answered.
+    pub silent_options: bool,
+    /// PLAY with a `Range` is refused.
+    pub no_range: bool,
+    /// Packets have another payload type than the description names.
+    pub other_payload_type: bool,
+    /// Every picture is sent in a form that cannot be read (MTAP).
+    pub unreadable: bool,
+}
+
 /// What happens to datagrams on the way, in thousandths.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Weather {
@@ -90,6 +118,8 @@ pub struct Manners {
     pub most_viewers: Option<usize>,
     /// Session description.
     pub description: Description,
+    /// Deviations from the standards.
+    pub oddities: Oddities,
     /// Marker bits.
     pub marker: Marker,
     /// AAC goes as LATM.

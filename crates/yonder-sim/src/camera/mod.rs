@@ -20,7 +20,7 @@ use secrecy::SecretString;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 
-pub use manners::{Description, Manners, Marker, SignIn, Transports, Weather};
+pub use manners::{Description, Manners, Marker, Oddities, SignIn, Transports, Weather};
 pub use told::WORDS;
 pub(crate) use told::per_mille;
 

@@ -4,7 +4,7 @@
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_media::{NalRole, VideoCodec, h264, h265};
 
-use super::manners::Marker;
+use super::manners::{Marker, Oddities};
 use super::sink::{Kind, Way};
 
 /// Largest RTP payload, so that packets fit an Ethernet frame.
@@ -21,12 +21,13 @@ pub(super) struct Packetiser {
     sequence: u16,
     packets: u32,
     octets: u32,
+    pub(super) oddities: Oddities,
 }
 
 impl Packetiser {
     pub(super) fn new(way: Way, payload_type: u8) -> Self {
         let (ssrc, sequence) = (rand::random(), rand::random());
-        Self { way, payload_type, ssrc, sequence, packets: 0, octets: 0 }
+        Self { way, payload_type, ssrc, sequence, packets: 0, octets: 0, oddities: Oddities::default() }
     }
 
     /// Another source with another numbering takes over.
@@ -50,11 +51,24 @@ impl Packetiser {
             };
             marker == Marker::EverySlice && matches!(role, NalRole::Picture { .. })
         };
+        let Oddities { vendor_units, start_codes, unreadable, .. } = self.oddities;
+        if unreadable {
+            // An MTAP16 (RFC 6184, 5.7.2) in the place of the whole picture.
+            for part in nals.iter().flat_map(|nal| nal.chunks(MAX_PAYLOAD - 8)) {
+                self.put_packet(&[&[0x60 | 26, 0, 0], part], (timestamp, false), out);
+            }
+            return;
+        }
+        if vendor_units {
+            let unit: &[u8] =
+                if codec == VideoCodec::H264 { &[0x1e, 0xca, 0xfe] } else { &[63 << 1, 1, 0xca] };
+            self.put_packet(&[unit], (timestamp, false), out);
+        }
         let mut rest = nals;
         while let [nal, after @ ..] = rest {
             let last = after.is_empty() && marker != Marker::Missing;
             let small = rest.iter().take_while(|nal| nal.len() <= SMALL).count();
-            if small >= 2 && marker != Marker::EverySlice {
+            if small >= 2 && marker != Marker::EverySlice && !start_codes {
                 let (group, after) = rest.split_at(small);
                 let last = after.is_empty() && marker != Marker::Missing;
                 self.put_aggregate(codec, group, (timestamp, last), out);
@@ -63,7 +77,8 @@ impl Packetiser {
             }
             let marked = (timestamp, last || ends_slice(nal));
             if nal.len() <= MAX_PAYLOAD {
-                self.put_packet(&[nal], marked, out);
+                let start_code: &[u8] = if start_codes { &[0, 0, 0, 1] } else { &[] };
+                self.put_packet(&[start_code, nal], marked, out);
             } else {
                 self.put_fragments(codec, nal, marked, out);
             }
@@ -96,7 +111,7 @@ impl Packetiser {
         let pieces: Vec<&[u8]> = body.chunks(MAX_PAYLOAD - 3).collect();
         for (at, part) in pieces.iter().enumerate() {
             let (start, end) = (at == 0, at + 1 == pieces.len());
-            let edges = u8::from(start) << 7 | u8::from(end) << 6;
+            let edges = u8::from(start) << 7 | u8::from(end && !self.oddities.no_end_marks) << 6;
             let marked = (timestamp, marker && end);
             match codec {
                 VideoCodec::H264 => {
@@ -132,11 +147,21 @@ impl Packetiser {
 
     fn put_packet(&mut self, parts: &[&[u8]], (timestamp, marker): (u32, bool), out: &mut BytesMut) {
         let mut head = [0; 12];
+        let payload_type = self.payload_type + u8::from(self.oddities.other_payload_type);
         head[0] = 0x80;
-        head[1] = u8::from(marker) << 7 | self.payload_type;
+        head[1] = u8::from(marker) << 7 | payload_type;
         head[2..4].copy_from_slice(&self.sequence.to_be_bytes());
         head[4..8].copy_from_slice(&timestamp.to_be_bytes());
         head[8..].copy_from_slice(&self.ssrc.to_be_bytes());
+        if self.oddities.stray_bytes
+            && self.packets.is_multiple_of(16)
+            && matches!(self.way, Way::Interleaved(_))
+        {
+            out.put_slice(&[0, 0xff, b'$', 0x7f]);
+        }
+        if self.oddities.empty_padding && parts.last().is_some_and(|part| part.last() == Some(&0)) {
+            head[0] |= 0x20;
+        }
         self.way.send(Kind::Media, &head, parts, out);
         let payload: usize = parts.iter().map(|part| part.len()).sum();
         self.sequence = self.sequence.wrapping_add(1);

@@ -207,6 +207,7 @@ impl Playback {
             return;
         }
         let marked = (wrapping(self.picture_base, time), manners.marker);
+        self.picture.oddities = manners.oddities;
         self.picture.put_picture(describe::codec(&self.media), &frame.nals, marked, out);
     }
 

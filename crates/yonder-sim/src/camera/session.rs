@@ -142,11 +142,26 @@ impl Session {
         let mut rest = &input[..];
         while let Some(item) = next_item(&mut rest).map_err(io::Error::other)? {
             if let Item::Request(request) = item {
+                let oddities = self.seen.oddities;
+                if oddities.silent_options && request.method == "OPTIONS" {
+                    continue;
+                }
                 let mut reply = self.answer(&request).await?;
+                if oddities.odd_heads {
+                    reply.headers.push("Server", "Cam\u{e9}ra");
+                    reply.headers.set_bytes(true);
+                }
                 if let Some(sequence) = request.headers.get("CSeq") {
                     reply.headers.push("CSeq", sequence);
                 }
-                output.extend_from_slice(&reply.encode());
+                let reply = reply.encode();
+                // Behind the status line.
+                let line_end = reply.iter().position(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+                output.extend_from_slice(&reply[..line_end]);
+                if oddities.odd_heads {
+                    output.extend_from_slice(b"Date Monday noon\r\n");
+                }
+                output.extend_from_slice(&reply[line_end..]);
             }
         }
         let taken = input.len() - rest.len();
@@ -157,6 +172,19 @@ impl Session {
     async fn answer(&mut self, request: &Request) -> io::Result<Response> {
         if let Some(refusal) = self.check_sign_in(request) {
             return Ok(refusal);
+        }
+        let oddities = self.seen.oddities;
+        let is_keep_alive =
+            self.playback.is_some() && matches!(request.method.as_str(), "GET_PARAMETER" | "OPTIONS");
+        if oddities.refused_keep_alives && is_keep_alive {
+            let mut reply = reply(401, "Unauthorized");
+            reply
+                .headers
+                .push("WWW-Authenticate", format!("Digest realm=\"camera\", nonce=\"{}\"", self.nonce));
+            return Ok(reply);
+        }
+        if oddities.no_range && request.method == "PLAY" && request.headers.get("Range").is_some() {
+            return Ok(reply(457, "Invalid Range"));
         }
         Ok(match request.method.as_str() {
             "OPTIONS" => {

@@ -14,6 +14,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 use ureq::http::Response;
 use ureq::{Agent, Body};
+use url::{Host, Url};
 use yonder_api::{Problem, RelayEvent, Secret, ServiceFacts};
 use yonder_service::Home;
 
@@ -33,6 +34,17 @@ pub(crate) struct Client {
     token: Secret,
 }
 
+/// True for an address on this machine.
+fn is_loopback(url: &str) -> bool {
+    let host = Url::parse(url).ok().and_then(|url| url.host().map(|host| host.to_owned()));
+    match host {
+        Some(Host::Domain(name)) => name == "localhost",
+        Some(Host::Ipv4(address)) => address.is_loopback(),
+        Some(Host::Ipv6(address)) => address.is_loopback(),
+        None => false,
+    }
+}
+
 impl Client {
     /// The client of the service that runs in a home folder.
     pub(crate) fn local(home: &Path) -> Result<Self, Failure> {
@@ -47,9 +59,14 @@ impl Client {
     }
 
     /// The client of a service elsewhere.
-    pub(crate) fn remote(url: &str, token_file: &Path) -> Result<Self, Failure> {
+    pub(crate) fn remote(url: &str, token_file: &Path, plain_http: bool) -> Result<Self, Failure> {
         if !(url.starts_with("http://") || url.starts_with("https://")) {
             return Err(Failure::Usage(format!("{url:?} must begin with https:// or http://")));
+        }
+        if url.starts_with("http://") && !plain_http && !is_loopback(url) {
+            return Err(Failure::Usage(format!(
+                "{url} would send the token readable for everybody on the way; use https://, or accept that by --plain-http"
+            )));
         }
         let token = fs::read_to_string(token_file)
             .map_err(|error| Failure::Usage(format!("{}: {error}", token_file.display())))?;
