@@ -7,7 +7,7 @@ import { keepRelay } from "../lines";
 
 export type Span = "hour" | "day" | "month";
 
-/** Rates of a relay range a time. Read anew at each look; between looks, live figures go on from there. */
+/** Query of a relay's rates over a range; live figures continue them between two requests. */
 export function ratesQuery(name: string, range: Span) {
   return queryOptions({
     queryKey: ["rates", name, range],

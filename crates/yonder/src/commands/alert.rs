@@ -24,7 +24,7 @@ pub(crate) enum AlertCommand {
         /// Only about the relay, feed, destination or uplink of this name.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
-        /// Contact who is told; may be given several times. All where nothing is said.
+        /// Contact to notify; may be given several times. All contacts by default.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Vec<String>,
         /// While it goes on, it is told again after so long; 4h where nothing is said.
@@ -51,7 +51,7 @@ pub(crate) enum AlertCommand {
         /// Only about this name; an empty text for everything.
         #[arg(long, value_name = "NAME")]
         about: Option<String>,
-        /// Contacts who are told; "everybody" for all.
+        /// Contacts to notify; "everybody" for all.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Option<Vec<String>>,
         /// While it goes on, it is told again after so long.
