@@ -190,6 +190,11 @@ fn a_web_contact_without_a_secret_gets_one_that_is_shown_once() {
     let edited = service.must(&["contact", "edit", "Desk", "--rename", "Night desk"], "");
     assert!(edited.contains("Night desk") && edited.contains("kept, sealed"), "{edited}");
     service.must(&["alert", "add", "Full", "--when", "allowance 80%", "--to", "Night desk"], "");
+    // Without its only contact the alert would notify everybody.
+    let refused = service.run(&["contact", "remove", "Night desk"]);
+    assert_eq!(refused.status.code(), Some(1));
+    assert!(text(&refused.stderr).contains("used by Full"), "{}", text(&refused.stderr));
+    service.must(&["alert", "edit", "Full", "--to", "everybody"], "");
     service.must(&["contact", "remove", "Night desk"], "");
     assert!(service.must(&["alert", "list"], "").contains("everybody"));
 }
