@@ -1,5 +1,4 @@
-//! Address patterns: a camera's RTSP address with named placeholders, so that nobody has to remember which number meant
-//! which.
+//! Address patterns: a camera's RTSP address with named placeholders for what differs between cameras and streams.
 
 use std::collections::BTreeMap;
 
@@ -11,12 +10,12 @@ const MAX_TEMPLATE: usize = 1024;
 const BUILT_IN: [&str; 2] = ["host", "port"];
 /// Port where none is given.
 const USUAL_PORT: &str = "554";
-/// Placeholder that tells main and sub apart, when it offers both words.
+/// Placeholder for the main or sub stream, when it offers both.
 const STREAM: &str = "stream";
-/// Placeholder that tells a recorder's cameras apart.
+/// Placeholder for the channel number of a recorder.
 const CHANNEL: &str = "channel";
 
-/// What may stand in a placeholder.
+/// Kind of a placeholder's values.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PlaceholderKind {
     /// Any text; percent codes are made where they are needed.
@@ -41,7 +40,7 @@ pub enum PlaceholderKind {
 pub struct Placeholder {
     /// Name, as in `{name}`.
     pub name: String,
-    /// What may stand in it.
+    /// Kind of its values.
     pub kind: PlaceholderKind,
 }
 
@@ -94,17 +93,17 @@ pub enum PatternError {
     Missing {
         /// Name of the placeholder.
         name: String,
-        /// What may stand in it.
+        /// Description of the accepted values.
         wanted: String,
     },
-    /// Something else stands in a placeholder than may.
+    /// The value is not accepted by the placeholder.
     #[error("{name} cannot be {value:?}: {wanted}")]
     Value {
         /// Name of the placeholder.
         name: String,
         /// What was given.
         value: String,
-        /// What may stand in it.
+        /// Description of the accepted values.
         wanted: String,
     },
     /// The pattern has no such placeholder.
@@ -117,11 +116,11 @@ pub enum PatternError {
     },
 }
 
-/// What was filled in, by placeholder.
+/// Values by the name of their placeholder.
 pub type Values = BTreeMap<String, String>;
 
 impl Placeholder {
-    /// What may stand in it, in words.
+    /// Describes the accepted values.
     #[must_use]
     pub fn wanted(&self) -> String {
         match &self.kind {
@@ -217,16 +216,16 @@ impl Pattern {
         &self.placeholders
     }
 
-    /// True when it tells a recorder's cameras apart.
+    /// True when it has a placeholder for a recorder's channel.
     #[must_use]
     pub fn has_channels(&self) -> bool {
         self.placeholders.iter().any(|placeholder| placeholder.name == CHANNEL)
     }
 
-    /// Fills the placeholders. Where the pattern tells `main` from `sub` and neither was chosen, both addresses are made.
+    /// Fills the placeholders. Where the pattern offers `main` and `sub` and neither was chosen, makes both addresses.
     ///
     /// # Errors
-    /// [`PatternError`] naming the placeholder and what may stand in it.
+    /// [`PatternError`] naming the placeholder and its accepted values.
     pub fn fill(&self, values: &Values) -> Result<FilledAddresses, PatternError> {
         let known = |name: &str| {
             BUILT_IN.contains(&name) || self.placeholders.iter().any(|placeholder| placeholder.name == name)

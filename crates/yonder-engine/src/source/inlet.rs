@@ -23,7 +23,7 @@ const KEYFRAME_DROUGHT: Duration = Duration::from_secs(15);
 const FIRST_KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 /// … and after this long it has failed: another connection usually brings one.
 const FIRST_KEYFRAME_TIMEOUT: Duration = Duration::from_secs(30);
-/// Packets without a picture from which on the packets themselves are at fault.
+/// Minimum of received packets, without a complete frame, before the payload is reported as unreadable.
 const UNREADABLE_PACKETS: u64 = 30;
 /// A loss is recent until a whole frame has arrived within this time.
 const RECENT_FRAME: Duration = Duration::from_secs(1);
@@ -323,7 +323,7 @@ impl Inlet {
             );
             return Cause::new(CauseCode::FeedPacketLoss, message);
         }
-        // Something comes all the time, but nothing of use.
+        // Packets arrive without loss, but no frame can be assembled from them.
         if let Some((obstacle, count)) =
             self.figures.main_obstacle().filter(|_| received >= UNREADABLE_PACKETS)
         {

@@ -350,7 +350,7 @@ impl Publisher {
             }
             MessageKind::UserControl => self.handle_user_control(&message.payload),
             MessageKind::Command | MessageKind::Command3 => {
-                // What cannot be read asks for nothing: it must not end a broadcast.
+                // A malformed command is ignored: it must not end the broadcast.
                 if let Ok(command) = Command::decode(message.payload.clone()) {
                     self.handle_command(&command, now)?;
                 }

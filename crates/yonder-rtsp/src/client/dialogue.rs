@@ -257,7 +257,7 @@ impl Client {
     fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
         let transport = response.headers.get("Transport").unwrap_or_default();
         let refused = || PullError::OtherTransport { transport: transport.to_owned() };
-        // Its packets would go to a group that nobody has joined.
+        // Packets would be sent to a multicast group, which this client does not join.
         let is_multicast = transport.split(';').any(|part| part.trim().eq_ignore_ascii_case("multicast"));
         if is_multicast {
             return Err(refused());

@@ -11,7 +11,7 @@ pub(super) enum Piece<'a> {
     Begin(Header, &'a [u8]),
     /// A further fragment.
     Middle(&'a [u8]),
-    /// The last fragment is there: what came since the first one is whole.
+    /// Last fragment: the unit is complete.
     End,
 }
 

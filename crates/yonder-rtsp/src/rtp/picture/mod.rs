@@ -316,7 +316,7 @@ impl PictureDepacketiser {
         }
     }
 
-    /// Takes a whole NAL unit, whose header may stand apart.
+    /// Adds a complete NAL unit, given as header and remaining bytes; the header may be empty.
     fn take_nal(&mut self, header: &[u8], rest: &[u8]) {
         if header.is_empty() && rest.is_empty() {
             return;
