@@ -6,6 +6,7 @@
 use std::collections::HashMap;
 
 use bytes::{Bytes, BytesMut};
+use rstest::rstest;
 use yonder_media::ts::{Chunk, Demuxer, Muxer, PACKET, TsEvent};
 use yonder_media::{
     AccessUnit, AudioConfig, ParameterSets, Payload, StreamHeaders, TICKS_PER_SECOND, Track, VideoCodec,
@@ -147,7 +148,7 @@ impl Inspector {
         assert_eq!(field[4] & 0x7e, 0x7e, "reserved bits are ones");
         if let Some((last, at)) = self.clock {
             let step = (base - last).rem_euclid(1 << 33);
-            assert!(step < 1 << 32, "the clock steps back");
+            assert!(step > 0 && step < 1 << 32, "clock reference after {step} ticks: it must rise");
             self.longest_clock = self.longest_clock.max(step);
             for (pid, packet) in std::mem::take(&mut self.waiting) {
                 // Packets between two references come evenly.
@@ -211,12 +212,8 @@ impl Inspector {
 
 fn inspected(units: impl Iterator<Item = AccessUnit>, headers: &StreamHeaders) -> Inspector {
     let (mut muxer, mut inspector) = (Muxer::default(), Inspector::default());
-    for (number, unit) in units.enumerate() {
+    for unit in units {
         inspector.take(&muxer.write(&unit, headers));
-        if number < 2 {
-            // The pace of a stream is known from its second unit on.
-            (inspector.longest_clock, inspector.longest_tables) = (0, 0);
-        }
     }
     assert!(inspector.longest_clock <= 3_600, "clock references {} ticks apart", inspector.longest_clock);
     assert!(inspector.longest_tables <= 9_000, "tables {} ticks apart", inspector.longest_tables);
@@ -239,6 +236,43 @@ fn a_slow_silent_picture_keeps_its_clock_references_and_tables() {
         AccessUnit { dts: at, pts: at, ..picture(number * 48, 0) }
     });
     assert_eq!(inspected(slow, &headers(false)).starts, 120);
+}
+
+/// Frames at `fps` with a keyframe every `gop`, whose decoding times are `behind` ticks behind those of the audio; `jitter`
+/// moves them by up to as many ticks.
+fn clip(fps: i64, gop: i64, behind: i64, jitter: i64, has_audio: bool) -> Vec<AccessUnit> {
+    let step = TICKS_PER_SECOND / fps;
+    let mut units: Vec<(i64, AccessUnit)> = (0..20 * fps)
+        .map(|number| {
+            let arrival = number * step + (number * 7_919) % (2 * jitter + 1) - jitter;
+            let unit = picture(if number % gop == 0 { 0 } else { number % 47 + 1 }, 0);
+            (arrival, AccessUnit { dts: arrival - behind, pts: arrival, keyframe: number % gop == 0, ..unit })
+        })
+        .collect();
+    if has_audio {
+        units.extend((0..20 * TICKS_PER_SECOND / SOUND).map(|number| (number * SOUND, sound(number, 0))));
+    }
+    units.sort_by_key(|(arrival, _)| *arrival);
+    units.into_iter().map(|(_, unit)| unit).collect()
+}
+
+#[rstest]
+#[case::b_frames(clip(25, 50, 3 * FRAME, 0, true))]
+#[case::deep_reordering(clip(25, 50, 6 * FRAME, 0, true))]
+#[case::audio_far_ahead(clip(25, 50, 40_000, 0, true))]
+#[case::irregular_b_frames(clip(25, 50, 2 * FRAME, 1_700, true))]
+#[case::irregular_without_audio(clip(25, 50, 0, 1_700, false))]
+#[case::no_audio(clip(25, 50, 0, 0, false))]
+#[case::ten_frames_a_second(clip(10, 20, 0, 0, true))]
+#[case::ten_frames_a_second_without_audio(clip(10, 20, 0, 0, false))]
+#[case::three_frames_a_second(clip(3, 6, 0, 0, false))]
+#[case::sixty_frames_a_second(clip(60, 120, 0, 0, true))]
+#[case::one_keyframe_in_ten_seconds(clip(25, 250, 0, 400, true))]
+fn clock_references_rise_every_40_ms_and_tables_come_every_100_ms(#[case] units: Vec<AccessUnit>) {
+    let has_audio = units.iter().any(|unit| unit.track == Track::Audio);
+    let frames = units.iter().filter(|unit| unit.track == Track::Video).count();
+    let inspector = inspected(units.into_iter(), &headers(has_audio));
+    assert_eq!(inspector.units[&0x100], i64::try_from(frames).unwrap());
 }
 
 /// What a demuxer says of packets, with its last unit.

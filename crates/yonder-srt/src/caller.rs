@@ -180,12 +180,12 @@ impl Caller {
         }
     }
 
-    /// Says goodbye.
-    pub fn close(&mut self) {
-        if let Some(connection) = &mut self.connection {
-            connection.close();
+    /// Ends the call in order, as [`Connection::close`] does; a call that has no connection yet is over at once.
+    pub fn close(&mut self, now: Duration, drain: Duration) {
+        match &mut self.connection {
+            Some(connection) => connection.close(now, drain),
+            None => self.step = CallerStep::Over,
         }
-        self.step = CallerStep::Over;
     }
 
     /// What happened, oldest first.

@@ -427,12 +427,45 @@ fn an_idle_connection_is_kept_alive() {
 }
 
 #[test]
-fn goodbye_is_heard_on_the_other_side() {
+fn shutdown_ends_both_sides() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
-    pair.caller.close();
+    pair.caller.close(pair.now, Duration::ZERO);
     pair.run(50);
     assert_eq!(pair.connection().closed(), Some(CloseReason::ByPeer));
+    assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
+}
+
+#[test]
+fn orderly_end_over_a_lossy_network_costs_no_packet_and_the_shutdown_arrives() {
+    let (mut incomplete, mut without_shutdown) = (0, 0);
+    for seed in 1..=200 {
+        let mut pair = Pair::new(Setup { seed, ..Setup::default() });
+        pair.connect();
+        pair.way = Way { loss: 5, delay_ms: 15, ..Way::default() };
+        for number in 0..100 {
+            pair.caller.send(payload(number), pair.now + Duration::from_millis(2 * u64::from(number)));
+        }
+        pair.run(200);
+        pair.caller.close(pair.now, Duration::from_millis(120));
+        pair.caller.send(payload(1_000), pair.now);
+        pair.run(100);
+        assert_eq!(pair.caller.closed(), None, "losses are repaired before the shutdown");
+        pair.run(100);
+        assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
+        incomplete += u32::from(pair.received != all(100));
+        without_shutdown += u32::from(pair.connection().closed() != Some(CloseReason::ByPeer));
+    }
+    assert_eq!((incomplete, without_shutdown), (0, 0));
+}
+
+#[test]
+fn connection_that_has_sent_nothing_ends_at_once() {
+    let mut pair = Pair::new(Setup::default());
+    pair.connect();
+    pair.caller.close(pair.now, Duration::from_secs(2));
+    pair.run(50);
+    assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
 }
 
 #[test]

@@ -31,7 +31,7 @@ use srt::SrtConnection;
 /// A platform that accepts no bytes for this long is gone.
 const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long an orderly end may take.
-pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_200);
+pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_800);
 /// A push that waits this long for a keyframe shows it.
 const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
@@ -81,7 +81,7 @@ impl Connection {
     async fn close(self) {
         match self {
             Self::Rtmp(connection) => connection.close().await,
-            Self::Srt(connection) => connection.close(),
+            Self::Srt(connection) => connection.close().await,
         }
     }
 }

@@ -1,8 +1,8 @@
 //! Writes one program: tables, clock references, and access units as PES packets.
 //!
-//! The muxer lays every packet on the relay's clock: a picture's packets are spread over the time until the next
-//! picture, and the clock references that fall due on the way are put where they belong. Whoever sends the
-//! packets keeps that spacing, so that a receiver sees an even stream and not a burst per picture.
+//! Every packet has a time on the transport clock: those of a video frame are spread over its duration, and clock references
+//! and tables that are due before the next unit is expected are placed between. A sender that keeps these times sends an even
+//! stream instead of a burst per frame.
 
 use bytes::{BufMut, Bytes, BytesMut};
 use smallvec::SmallVec;
@@ -11,9 +11,11 @@ use crate::aac;
 use crate::blocks::BlockWriter;
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
 use crate::timeline::Timestamps;
-use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND};
+use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};
 use crate::{h264, h265};
 
+use super::chunk::{Chunk, Run};
+use super::clock::{MAX_PCR_INTERVAL, TransportClock};
 use super::packet::{Adaptation, HEADER, PACKET, write_head};
 use super::section::{self, ProgramMap, StreamType};
 use super::{pes, pes::AUDIO_ID, pes::VIDEO_ID};
@@ -23,109 +25,24 @@ const MAP_PID: u16 = 0x1000;
 const VIDEO_PID: u16 = 0x100;
 const AUDIO_PID: u16 = 0x101;
 
-/// How long before its decoding time a unit is sent, in ticks of 90 kHz: room for sound that comes later than
-/// its picture, well under the second that decoders must be able to hold (2.4.2.6).
+/// How long before its decoding time a unit is sent, in ticks: room for audio that comes later than its video, well under the
+/// second that decoders must be able to hold (2.4.2.6).
 pub const LEAD: i64 = 45_000;
-/// Tables are repeated within 100 ms.
-const TABLES_EVERY: i64 = 9_000;
-/// Clock references: 40 ms at most (DVB asks for that; 2.7.2 allows 100).
-const PCR_EVERY: i64 = 3_600;
-/// A picture is spread over its own duration, and over no more than this: what comes late is of no use.
-const LONGEST_SPREAD: i64 = 3_600;
-/// Clock references are laid out this far beyond a unit when nothing else is expected.
-const LONGEST_FORESIGHT: i64 = 45_000;
-/// Packets this far apart in time do not share a datagram.
-const APART: i64 = 1_800;
-/// Duration taken before two units of a track are known.
-const FIRST_DURATION: i64 = 3_000;
-/// Frames of sound are sent together up to this span: each PES packet costs its headers and half a packet of
-/// stuffing, and sound is there long before it is needed.
-const SOUND_BUNDLE: i64 = 5_400;
-/// A unit that is this far from the clock begins a new stretch of it: there was a hole, or a jump.
-const HOLE: i64 = 90_000;
+/// A video frame is spread over its duration, and over no more than this: what comes late is of no use.
+const MAX_SPREAD: i64 = MAX_PCR_INTERVAL;
+/// Clock references are placed at most this far ahead, where no unit is expected earlier.
+const MAX_FORESIGHT: i64 = 45_000;
+/// Audio frames are sent together up to this span: each PES packet costs its headers and half a packet of stuffing, and audio
+/// is there long before it is needed.
+const AUDIO_BUNDLE: i64 = 5_400;
 
-/// A stretch of packets with even spacing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Run {
-    /// Packets in it.
-    pub packets: usize,
-    /// Clock at its first packet, in ticks.
-    pub begin: i64,
-    /// Ticks from its first packet to the one after its last.
-    pub span: i64,
-}
-
-/// The packets of one unit, and when each is to be sent.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Chunk {
-    /// Whole packets.
-    pub bytes: Bytes,
-    /// Their spacing, in order.
-    pub runs: SmallVec<[Run; 4]>,
-}
-
-impl Chunk {
-    /// Returns the packets in groups of at most `group`, each with the clock at its first packet. Packets of a clearly later time
-    /// begin a group of their own: a clock reference must not arrive before its time.
-    pub fn groups(&self, group: usize) -> impl Iterator<Item = (i64, Bytes)> {
-        let mut clocks = self
-            .runs
-            .iter()
-            .flat_map(|run| {
-                let packets = i64::try_from(run.packets).unwrap_or(1).max(1);
-                (0..packets).map(move |within| run.begin + run.span * within / packets)
-            })
-            .peekable();
-        let mut from = 0;
-        std::iter::from_fn(move || {
-            let begin = clocks.next()?;
-            let mut packets = 1;
-            while packets < group.max(1) && clocks.next_if(|clock| clock - begin < APART).is_some() {
-                packets += 1;
-            }
-            let to = from + packets * PACKET;
-            let bytes = self.bytes.slice(from.min(self.bytes.len())..to.min(self.bytes.len()));
-            from = to;
-            Some((begin, bytes))
-        })
-    }
-}
-
-/// True when a transport stream can carry this sound: AAC can, G.711 has no stream type.
+/// Returns true where a transport stream can carry this audio: AAC can, G.711 has no stream type.
 #[must_use]
-pub fn carries_sound(audio: &AudioConfig) -> bool {
+pub fn carries_audio(audio: &AudioConfig) -> bool {
     matches!(audio, AudioConfig::Aac { .. })
 }
 
-/// Times of a track's units, to foresee the next.
-#[derive(Debug, Clone, Copy)]
-struct Pace {
-    last: Option<i64>,
-    duration: i64,
-}
-
-impl Pace {
-    fn note(&mut self, dts: i64) {
-        if let Some(last) = self.last.replace(dts) {
-            let step = dts - last;
-            if (1..HOLE).contains(&step) {
-                self.duration = step;
-            }
-        }
-    }
-
-    fn next(self) -> i64 {
-        self.last.map_or(i64::MAX, |last| last + self.duration)
-    }
-}
-
-impl Default for Pace {
-    fn default() -> Self {
-        Self { last: None, duration: FIRST_DURATION }
-    }
-}
-
-/// The writer of one program.
+/// Multiplexer of one program.
 #[derive(Debug, Default)]
 pub struct Muxer {
     out: BlockWriter,
@@ -135,17 +52,13 @@ pub struct Muxer {
     association: Bytes,
     map: Bytes,
     map_version: u8,
-    /// Continuity counters: association, map, picture, sound.
+    /// Continuity counters: association, map, video, audio.
     counters: [u8; 4],
-    clock: Option<i64>,
-    tables_at: Option<i64>,
-    pcr_at: Option<i64>,
-    video: Pace,
-    audio: Pace,
+    clock: TransportClock,
     bundle: Bundle,
 }
 
-/// Frames of sound that wait to be sent together.
+/// Audio frames that wait to be sent together.
 #[derive(Debug, Default)]
 struct Bundle {
     pts: i64,
@@ -166,60 +79,52 @@ impl Muxer {
         if self.map.is_empty() || self.headers != *headers {
             self.describe(headers, video.codec());
         }
-        match (&unit.payload, &headers.audio) {
-            (Payload::Nals(nals), _) => self.write_picture(unit, times, nals, video),
+        let begin = match (&unit.payload, &headers.audio) {
+            (Payload::Nals(nals), _) => self.write_video(unit, times, nals, video),
             (Payload::Frame(frame), Some(AudioConfig::Aac { facts, .. })) => {
-                self.write_sound(times, frame, facts);
+                self.write_audio(times, frame, facts)
             }
             (Payload::Frame(_), _) => return Chunk::default(),
-        }
-        self.foresee();
-        Chunk { bytes: self.out.finish(), runs: std::mem::take(&mut self.runs) }
+        };
+        self.write_until_next_unit();
+        Chunk { bytes: self.out.finish(), begin, runs: std::mem::take(&mut self.runs) }
     }
 
-    /// A change of headers is a new version of the map, sent at once.
+    /// Builds the tables for other headers. The map has a new version where it differs, and is sent at once.
     fn describe(&mut self, headers: &StreamHeaders, codec: VideoCodec) {
         let kind = match codec {
             VideoCodec::H264 => StreamType::H264,
             VideoCodec::H265 => StreamType::H265,
         };
         let mut streams = vec![(kind, VIDEO_PID)];
-        if headers.audio.as_ref().is_some_and(carries_sound) {
+        if headers.audio.as_ref().is_some_and(carries_audio) {
             streams.push((StreamType::Adts, AUDIO_PID));
         } else {
-            self.audio = Pace::default();
+            self.clock.remove_audio();
         }
         self.association = section::association(MAP_PID, 0);
         let program = ProgramMap { pcr_pid: VIDEO_PID, streams };
-        // Another picture of the same codec is no other program.
+        // Another size of the same codec is no other program.
         if !self.map.is_empty() && self.map != section::map(&program, self.map_version) {
             self.map_version = self.map_version.wrapping_add(1) & 0x1f;
         }
         self.map = section::map(&program, self.map_version);
         self.headers = headers.clone();
-        self.tables_at = None;
+        self.clock.request_tables();
     }
 
-    /// The clock never steps back, and follows the units from hole to hole.
-    fn begin_at(&mut self, dts: i64) -> i64 {
-        let clock = match self.clock {
-            Some(clock) if (-HOLE..HOLE).contains(&(dts - clock)) => clock.max(dts),
-            Some(clock) if dts < clock => clock,
-            _ => dts,
-        };
-        self.clock = Some(clock);
-        clock
-    }
-
-    fn write_picture(&mut self, unit: &AccessUnit, times: Timestamps, nals: &[Bytes], video: &VideoConfig) {
-        self.video.note(times.dts);
-        let clock = self.begin_at(times.dts);
-        if unit.keyframe {
-            self.tables_at = None;
+    fn write_video(
+        &mut self,
+        unit: &AccessUnit,
+        times: Timestamps,
+        nals: &[Bytes],
+        video: &VideoConfig,
+    ) -> i64 {
+        let clock = self.begin_unit(Track::Video, times.dts, None);
+        if unit.keyframe || self.clock.are_tables_requested() {
+            self.put_tables(clock);
         }
-        let spread = self.video.duration.min(LONGEST_SPREAD);
-        let spread = spread.min((times.dts + spread - clock).max(0));
-        self.put_tables(clock, clock + spread);
+        let spread = self.clock.spread(Track::Video, MAX_SPREAD);
         let mut pieces = Vec::with_capacity(2 * nals.len() + 8);
         pieces.push(pes::header(VIDEO_ID, times.pts + LEAD, times.dts + LEAD, 0));
         for nal in annex_b(unit, nals, video) {
@@ -227,64 +132,79 @@ impl Muxer {
             pieces.push(nal);
         }
         self.put_payload(VIDEO_PID, &pieces, (clock, spread), unit.keyframe);
+        clock
     }
 
-    fn write_sound(&mut self, times: Timestamps, frame: &Bytes, facts: &aac::AudioSpecificConfig) {
-        self.audio.last = Some(times.dts);
-        self.audio.duration = frame_ticks(facts);
-        let Some(adts) = aac::adts_header(facts, frame.len()) else { return };
-        // Times are told for the first frame of a bundle only: one that does not follow begins another.
+    fn write_audio(&mut self, times: Timestamps, frame: &Bytes, facts: &aac::AudioSpecificConfig) -> i64 {
+        let duration = frame_ticks(facts);
+        let clock = self.begin_unit(Track::Audio, times.dts, Some(duration));
+        let Some(adts) = aac::adts_header(facts, frame.len()) else { return clock };
+        // A bundle has the time of its first frame alone: a frame that does not follow begins another.
         let frames = i64::try_from(self.bundle.pieces.len() / 2).unwrap_or_default();
-        let follows = self.bundle.pts + frames * self.audio.duration;
-        if frames > 0 && (times.pts - follows).abs() > self.audio.duration / 2 {
-            self.flush_sound(times.dts);
+        let follows = self.bundle.pts + frames * duration;
+        if frames > 0 && (times.pts - follows).abs() > duration / 2 {
+            self.flush_audio(clock);
         }
         if self.bundle.pieces.is_empty() {
             self.bundle.pts = times.pts;
         }
         self.bundle.len += adts.len() + frame.len();
         self.bundle.pieces.extend([adts, frame.clone()]);
-        if times.pts + self.audio.duration - self.bundle.pts >= SOUND_BUNDLE {
-            self.flush_sound(times.dts);
+        if times.pts + duration - self.bundle.pts >= AUDIO_BUNDLE {
+            self.flush_audio(clock);
         }
+        clock
     }
 
-    fn flush_sound(&mut self, dts: i64) {
+    fn flush_audio(&mut self, clock: i64) {
+        if self.clock.are_tables_requested() {
+            self.put_tables(clock);
+        }
         let Bundle { pts, mut pieces, len } = std::mem::take(&mut self.bundle);
         pieces.insert(0, pes::header(AUDIO_ID, pts + LEAD, pts + LEAD, len));
-        let clock = self.begin_at(dts);
-        self.put_tables(clock, clock);
-        self.put_due_pcr(clock);
         self.put_payload(AUDIO_PID, &pieces, (clock, 0), true);
     }
 
-    /// Clock references, and tables, until the next unit is expected.
-    fn foresee(&mut self) {
-        let Some(clock) = self.clock else { return };
-        let until = self.video.next().min(self.next_sound()).min(clock + LONGEST_FORESIGHT);
-        while let Some(due) = self.pcr_at.map(|at| at + PCR_EVERY).filter(|due| *due < until) {
-            let due = due.max(clock);
-            self.clock = Some(due);
-            self.put_tables(due, due);
-            self.put_pcr_only(due);
+    /// Moves the clock to a unit. Clock references that were due before it, because it came later than expected, are sent
+    /// with it.
+    fn begin_unit(&mut self, track: Track, dts: i64, duration: Option<i64>) -> i64 {
+        let clock = self.clock.begin_unit(track, dts, duration);
+        while let Some(due) = self.clock.pcr_due_before(clock) {
+            if clock - due > super::clock::GAP {
+                break;
+            }
+            self.put_pcr(due, clock);
+        }
+        clock
+    }
+
+    /// Writes the clock references and tables that are due before the next unit is expected.
+    fn write_until_next_unit(&mut self) {
+        let Some(until) = self.clock.next_unit(MAX_FORESIGHT) else { return };
+        while let Some(due) = self.clock.pcr_due_before(until) {
+            self.put_pcr(due, due);
+            self.clock.advance(due);
         }
     }
 
-    /// When sound is sent next: the frame that completes a bundle sends it.
-    fn next_sound(&self) -> i64 {
-        let begins = if self.bundle.pieces.is_empty() { self.audio.next() } else { self.bundle.pts };
-        begins.saturating_add(SOUND_BUNDLE - self.audio.duration)
+    /// Writes a clock reference with the value `clock`, to be sent at `begin`, and tables that are due.
+    fn put_pcr(&mut self, clock: i64, begin: i64) {
+        if self.clock.are_tables_due(clock) {
+            self.put_tables(clock);
+            if let Some(run) = self.runs.last_mut() {
+                run.begin = begin;
+            }
+        }
+        let Some(pcr) = self.clock.take_pcr(clock, 0, true) else { return };
+        // A packet without payload has the counter of the one before (2.4.3.3).
+        let counter = self.counters.get(2).copied().unwrap_or_default().wrapping_sub(1) & 0x0f;
+        let adaptation = Adaptation { random_access: false, pcr: Some(pcr) };
+        write_head(self.out.room(PACKET), VIDEO_PID, (false, counter), adaptation, 0);
+        self.runs.push(Run { packets: 1, begin, span: 0 });
     }
 
-    /// Puts tables that are due now, or would be late by the next unit; what is written now keeps the stream busy
-    /// until `busy_until`.
-    fn put_tables(&mut self, clock: i64, busy_until: i64) {
-        // They come with units: what would be late by the next one comes with this.
-        let next = self.video.next().min(self.next_sound()).clamp(busy_until, clock + LONGEST_SPREAD);
-        if self.tables_at.is_some_and(|at| next + PCR_EVERY / 4 - at < TABLES_EVERY) {
-            return;
-        }
-        self.tables_at = Some(clock);
+    fn put_tables(&mut self, clock: i64) {
+        self.clock.set_tables(clock);
         for (pid, section) in [(ASSOCIATION_PID, self.association.clone()), (MAP_PID, self.map.clone())] {
             let counter = self.count(pid);
             let out = self.out.room(PACKET);
@@ -299,22 +219,7 @@ impl Muxer {
         self.runs.push(Run { packets: 2, begin: clock, span: 0 });
     }
 
-    fn put_due_pcr(&mut self, clock: i64) {
-        if self.pcr_at.is_none_or(|at| clock - at >= PCR_EVERY) {
-            self.put_pcr_only(clock);
-        }
-    }
-
-    /// A packet without payload does not count on (2.4.3.3).
-    fn put_pcr_only(&mut self, clock: i64) {
-        self.pcr_at = Some(clock);
-        let counter = self.counters.get(2).copied().unwrap_or_default().wrapping_sub(1) & 0x0f;
-        let adaptation = Adaptation { random_access: false, pcr: Some(clock) };
-        write_head(self.out.room(PACKET), VIDEO_PID, (false, counter), adaptation, 0);
-        self.runs.push(Run { packets: 1, begin: clock, span: 0 });
-    }
-
-    /// The counter of a packet with payload.
+    /// Returns the continuity counter of a packet with payload.
     fn count(&mut self, pid: u16) -> u8 {
         let slot = match pid {
             ASSOCIATION_PID => 0,
@@ -328,22 +233,25 @@ impl Muxer {
         current
     }
 
-    /// One PES packet, spread over `span` ticks from `begin` on.
+    /// Writes one PES packet, spread over `span` ticks from `begin` on.
     fn put_payload(&mut self, pid: u16, pieces: &[Bytes], (begin, span): (i64, i64), random_access: bool) {
         let mut left: usize = pieces.iter().map(Bytes::len).sum();
         let estimate = left.div_ceil(PACKET - HEADER).max(1);
         self.out.room((estimate + 2) * PACKET);
         let step = span / i64::try_from(estimate).unwrap_or(1).max(1);
         let mut source = Pieces::new(pieces);
-        let mut packets = 0;
+        let (mut packets, mut run) = (0_i64, Run { packets: 0, begin, span: 0 });
         let mut clock = begin;
         while left > 0 {
             let first = packets == 0;
             let mut adaptation = Adaptation { random_access: first && random_access, pcr: None };
-            let pcr_due = self.pcr_at.is_none_or(|at| clock - at >= PCR_EVERY);
-            if pid == VIDEO_PID && (pcr_due || first) {
-                adaptation.pcr = Some(clock);
-                self.pcr_at = Some(clock);
+            if pid == VIDEO_PID {
+                adaptation.pcr = self.clock.take_pcr(clock, step, first);
+            }
+            if adaptation.pcr.is_some() && self.clock.are_tables_due(clock) {
+                self.runs.extend(Some(run).filter(|run| run.packets > 0));
+                self.put_tables(clock);
+                run = Run { packets: 0, begin: clock, span: 0 };
             }
             let take = left.min(PACKET - HEADER - adaptation.len());
             let counter = self.count(pid);
@@ -352,20 +260,23 @@ impl Muxer {
             source.copy(out, take);
             left -= take;
             packets += 1;
-            clock = (begin + step * i64::try_from(packets).unwrap_or_default()).min(begin + span);
+            clock = (begin + step * packets).min(begin + span);
+            run.packets += 1;
+            run.span = clock - run.begin;
         }
-        self.clock = Some(begin + span);
-        self.runs.push(Run { packets, begin, span });
+        self.clock.advance(begin + span);
+        run.span = begin + span - run.begin;
+        self.runs.push(run);
     }
 }
 
-/// What a frame of sound lasts, in ticks.
+/// Returns the duration of an audio frame, in ticks.
 fn frame_ticks(facts: &aac::AudioSpecificConfig) -> i64 {
     TICKS_PER_SECOND * i64::from(aac::SAMPLES_PER_FRAME) / i64::from(facts.sample_rate.max(1))
 }
 
-/// The units of a picture in the byte stream format: a delimiter first (2.14.1, 2.17.1 want one), parameter
-/// sets before a picture at which decoding may start, then the picture's own units.
+/// Returns the NAL units of a video frame in the byte stream format: an access unit delimiter first (2.14.1, 2.17.1 require
+/// one), parameter sets before a random access point, then the frame's own NAL units.
 fn annex_b<'a>(
     unit: &AccessUnit,
     nals: &'a [Bytes],

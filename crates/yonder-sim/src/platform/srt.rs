@@ -163,12 +163,12 @@ impl SrtPort {
             session.connection.handle_timeout(now);
             while let Some(payload) = session.connection.poll_data(now) {
                 if session.media.take(&payload).is_err() {
-                    session.connection.close();
+                    session.connection.close(now, Duration::ZERO);
                     session.media.broadcast.end();
                 }
             }
             if self.shared.is_silent(&session.media.broadcast.channel) {
-                session.connection.close();
+                session.connection.close(now, Duration::ZERO);
                 session.media.broadcast.end();
             }
             while session.connection.poll_transmit(now, now, &mut out).is_some() {
@@ -195,6 +195,7 @@ impl SrtPort {
 
     /// Does what the platform was told since the last turn.
     fn obey(&mut self) {
+        let now = self.now();
         let (ends, forgets) = {
             let manners = self.shared.manners.borrow();
             (manners.ends.0, manners.forgets)
@@ -202,7 +203,7 @@ impl SrtPort {
         if ends > self.ended {
             self.ended = ends;
             for session in self.sessions.values_mut() {
-                session.connection.close();
+                session.connection.close(now, Duration::ZERO);
                 session.media.broadcast.end();
             }
         }

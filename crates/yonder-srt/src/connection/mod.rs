@@ -27,6 +27,10 @@ use sender::{NextPacket, Sender};
 const KEEP_ALIVE: Duration = Duration::from_secs(1);
 /// A peer that is silent for so long is gone (4.8).
 const SILENCE: Duration = Duration::from_secs(5);
+/// Shutdown packets of an orderly end: each may be lost, …
+const SHUTDOWN_COPIES: u32 = 3;
+/// … and their interval, so that a short burst of losses does not take all of them.
+const SHUTDOWN_INTERVAL: Duration = Duration::from_millis(10);
 /// Control packets that may wait to be sent.
 const MAX_WAITING: usize = 1_024;
 
@@ -77,6 +81,15 @@ pub(crate) struct Agreement {
     pub(crate) keys: Option<KeyRing>,
 }
 
+/// An orderly end that has begun.
+#[derive(Debug, Clone, Copy)]
+struct Closing {
+    /// When the next shutdown packet is sent: losses are repaired until the first.
+    shutdown_at: Duration,
+    /// Shutdown packets still to be sent.
+    copies: u32,
+}
+
 /// A connection.
 pub struct Connection {
     peer: u32,
@@ -89,6 +102,7 @@ pub struct Connection {
     waiting: VecDeque<Control>,
     last_sent: Duration,
     last_heard: Duration,
+    closing: Option<Closing>,
     closed: Option<CloseReason>,
     undecrypted: u64,
 }
@@ -132,6 +146,7 @@ impl Connection {
             waiting: VecDeque::new(),
             last_sent: now,
             last_heard: now,
+            closing: None,
             closed: None,
             undecrypted: 0,
         }
@@ -140,7 +155,7 @@ impl Connection {
     /// Puts a payload of at most [`crate::MAX_PAYLOAD`] bytes into the stream, to be sent at `at` or as soon as
     /// possible after it.
     pub fn send(&mut self, payload: Bytes, at: Duration) {
-        if self.closed.is_none() {
+        if self.closed.is_none() && self.closing.is_none() {
             self.sender.push(payload, at);
         }
     }
@@ -181,18 +196,41 @@ impl Connection {
         }
     }
 
-    /// Says goodbye; what still waits is forgotten.
-    pub fn close(&mut self) {
-        if self.closed.is_none() {
-            self.waiting.clear();
-            self.waiting.push_back(Control::Shutdown);
-            self.closed = Some(CloseReason::Ours);
+    /// Ends the connection in order. For `drain` after `now`, losses of what was sent are repaired, and the peer can play what it
+    /// holds; some receivers discard that at a shutdown. Then shutdown packets are sent. [`Self::closed`] returns
+    /// [`CloseReason::Ours`] after the last of them.
+    ///
+    /// A connection that has sent nothing, or whose data is acknowledged with `drain` zero, ends at once.
+    pub fn close(&mut self, now: Duration, drain: Duration) {
+        if self.closed.is_none() && self.closing.is_none() {
+            let drain = if self.sender.counts().sent == 0 { Duration::ZERO } else { drain };
+            self.closing = Some(Closing { shutdown_at: now + drain, copies: SHUTDOWN_COPIES });
+            self.handle_closing(now);
         }
+    }
+
+    fn handle_closing(&mut self, now: Duration) {
+        let Some(closing) = self.closing.as_mut().filter(|closing| closing.shutdown_at <= now) else {
+            return;
+        };
+        if closing.copies == 0 {
+            self.closed = Some(CloseReason::Ours);
+            return;
+        }
+        closing.copies -= 1;
+        closing.shutdown_at = now + SHUTDOWN_INTERVAL;
+        self.waiting.clear();
+        self.waiting.push_back(Control::Shutdown);
+    }
+
+    /// Returns true while shutdown packets are sent, after which no data follows.
+    fn is_shutting_down(&self) -> bool {
+        self.closing.is_some_and(|closing| closing.copies < SHUTDOWN_COPIES)
     }
 
     /// Takes a packet that is meant for this connection.
     pub fn handle_packet(&mut self, packet: Packet, now: Duration) {
-        if self.closed.is_some() {
+        if self.closed.is_some() || self.is_shutting_down() {
             return;
         }
         self.last_heard = now;
@@ -272,6 +310,10 @@ impl Connection {
             self.closed = Some(CloseReason::Silent(silent));
             return;
         }
+        self.handle_closing(now);
+        if self.is_shutting_down() {
+            return;
+        }
         self.receiver.wake(now, &self.rtt);
         if let Some(ack) = self.receiver.due_ack(now, &self.rtt) {
             self.say(ack);
@@ -302,6 +344,7 @@ impl Connection {
             return None;
         }
         let always = (self.last_sent + KEEP_ALIVE).min(self.last_heard + SILENCE);
+        let always = self.closing.map_or(always, |closing| always.min(closing.shutdown_at));
         let others =
             [self.sender.next_due(&self.rtt), self.receiver.next_due(&self.rtt), self.keys.next_due()];
         Some(others.into_iter().flatten().fold(always, Duration::min))
@@ -315,7 +358,7 @@ impl Connection {
         let before = out.len();
         if let Some(control) = self.waiting.pop_front() {
             control.put(self.timestamp(now), self.peer, out);
-        } else if self.closed.is_none() {
+        } else if self.closed.is_none() && !self.is_shutting_down() {
             let next = self.sender.next_packet(now, horizon.max(now))?;
             self.put_data(next, out);
         } else {

@@ -4,6 +4,7 @@
 //! The ticks of all connections coincide, so that a media thread wakes once for all of them.
 
 mod batch;
+mod pacer;
 mod port;
 
 use std::collections::VecDeque;
@@ -14,7 +15,7 @@ use bytes::{Bytes, BytesMut};
 use yonder_core::{Cause, DialStep};
 use yonder_media::Track;
 use yonder_media::ts::Chunk;
-use yonder_srt::{Caller, CallerEvent, Figures, Packet};
+use yonder_srt::{Caller, CallerEvent, CallerStep, Figures, Packet};
 
 use crate::causes;
 use crate::clock::Clock;
@@ -25,6 +26,7 @@ use crate::view::LinkView;
 use super::{KEYFRAME_WARNING, PushContext, PushCore, backlog, no_keyframe};
 
 use batch::Batch;
+use pacer::Pacer;
 pub(super) use port::Port;
 
 /// Payload bytes that may wait in the connection; what is beyond waits in the ring, where it costs nothing.
@@ -38,10 +40,8 @@ const TICKS_PER_LATENCY: u32 = 10;
 const MIN_TICK_INTERVAL: Duration = Duration::from_millis(1);
 /// A socket without room is tried again after this.
 const SEND_RETRY: Duration = Duration::from_millis(2);
-/// A push this far behind its own schedule catches up.
-const LATE_THRESHOLD: Duration = Duration::from_millis(60);
-/// How much faster a push sends that has to catch up: after it joined, or after the machine was busy.
-const CATCH_UP_FACTOR: u32 = 8;
+/// A push whose newest queued frame is further behind the ring than this, in ticks, catches up.
+const MAX_LAG_TICKS: i64 = 9_000;
 /// Evaluations that losses are counted over, …
 const LOSS_INTERVALS: usize = 4;
 /// … the share from which on they are too many, in percent: retransmissions then take so much of the bandwidth that they come
@@ -51,8 +51,10 @@ const MAX_LOSS_PERCENT: u64 = 15;
 const MIN_LOSS_PACKETS: u64 = 200;
 /// Failures of the socket are logged at most this often.
 const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
-/// Copies of the closing packet: each may be lost.
-const SHUTDOWN_COPIES: usize = 3;
+/// Longest time for which losses are repaired at an orderly end: a service that stops has three seconds for everything.
+const MAX_DRAIN: Duration = Duration::from_millis(1_500);
+/// Interval at which a connection that ends is driven.
+const CLOSE_INTERVAL: Duration = Duration::from_millis(5);
 
 /// Connection to an SRT listener.
 #[derive(Debug)]
@@ -65,8 +67,7 @@ pub(crate) struct SrtConnection {
     /// Since when the listener accepts packets.
     connected_at: Option<Duration>,
     is_live: bool,
-    /// When the last packet that was queued is to be sent.
-    scheduled: Duration,
+    pacer: Pacer,
     last_dts: Option<i64>,
     /// Datagrams that were made but not accepted by the socket yet.
     batch: Batch,
@@ -103,7 +104,7 @@ impl SrtConnection {
             latency,
             connected_at: None,
             is_live: false,
-            scheduled: now,
+            pacer: Pacer::default(),
             last_dts: None,
             batch,
             next: BytesMut::new(),
@@ -199,7 +200,6 @@ impl SrtConnection {
                     });
                     self.latency = latency;
                     self.connected_at = Some(self.clock.now());
-                    self.scheduled = self.clock.now();
                 }
             }
         }
@@ -248,21 +248,13 @@ impl SrtConnection {
         }
     }
 
-    /// Queues the packets of a unit, spaced as the multiplexer laid them out, from now on or from where the unit before ended.
+    /// Queues the packets of a unit, each for its time on the transport clock.
     fn schedule(&mut self, chunk: &Chunk, context: &PushContext<'_, '_>) {
-        let now = context.now;
-        let start = self.scheduled.max(now);
-        let is_late = start.saturating_sub(now) > LATE_THRESHOLD;
         let newest = context.ring.newest_dts();
-        let is_joining = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > 9_000);
-        let divisor = if is_late || is_joining { CATCH_UP_FACTOR } else { 1 };
-        let mut first = None;
+        let is_behind = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > MAX_LAG_TICKS);
+        self.pacer.begin(chunk.begin, context.now, is_behind);
         for (clock, payload) in chunk.groups(self.port.packets_per_datagram()) {
-            let after = clock - *first.get_or_insert(clock);
-            let after = Duration::from_micros(u64::try_from(after.max(0)).unwrap_or_default() * 100 / 9);
-            let at = start + after / divisor;
-            self.caller.send(payload, at);
-            self.scheduled = at;
+            self.caller.send(payload, self.pacer.time_of(clock));
         }
     }
 
@@ -375,18 +367,30 @@ impl SrtConnection {
         }
     }
 
-    /// Ends the connection. A listener that misses all copies of the packet notices the silence.
-    pub(super) fn close(mut self) {
-        self.caller.close();
-        let mut shutdown = BytesMut::new();
-        let now = self.clock.now();
-        while self.caller.poll_transmit(now, now, &mut shutdown).is_some() {}
-        let mut batch = self.port.batch();
-        for _ in 0..SHUTDOWN_COPIES {
-            batch.clear();
-            batch.add(&shutdown);
+    /// Ends the connection in order: what the listener misses is repaired for its latency, then shutdown packets are sent.
+    pub(super) async fn close(mut self) {
+        let drain = if self.is_live { self.latency.min(MAX_DRAIN) } else { Duration::ZERO };
+        self.caller.close(self.clock.now(), drain);
+        let mut batch = std::mem::replace(&mut self.batch, self.port.batch());
+        let _sent = self.port.send(&mut batch);
+        while self.caller.closed().is_none() && self.caller.step() == CallerStep::Connected {
+            let now = self.clock.now();
             // An error may be that of an earlier datagram.
-            let _sent = self.port.send(&mut batch);
+            let _received = self.port.receive(&mut self.inbox);
+            for datagram in self.inbox.drain(..) {
+                let _handled = self.caller.handle_datagram(datagram, now);
+            }
+            let _handled = self.caller.handle_timeout(now);
+            loop {
+                self.next.clear();
+                if self.caller.poll_transmit(now, now, &mut self.next).is_none() {
+                    break;
+                }
+                batch.clear();
+                batch.add(&self.next);
+                let _sent = self.port.send(&mut batch);
+            }
+            tokio::time::sleep(CLOSE_INTERVAL).await;
         }
     }
 }
