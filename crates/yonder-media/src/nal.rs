@@ -76,8 +76,6 @@ pub enum NalRole {
     Picture {
         /// It is the first of its picture.
         begins: bool,
-        /// It belongs to a picture at which decoding may start.
-        random_access: bool,
     },
     /// Stands before the picture it belongs to: parameter sets, delimiters, supplemental information.
     Prefix,
@@ -94,7 +92,7 @@ pub fn split_access_units(nals: &[Bytes], role: impl Fn(&[u8]) -> NalRole) -> Ve
     let mut has_picture = false;
     for nal in nals {
         let role = role(nal);
-        let begins = matches!(role, NalRole::Prefix | NalRole::Picture { begins: true, .. });
+        let begins = matches!(role, NalRole::Prefix | NalRole::Picture { begins: true });
         if begins && has_picture {
             units.push(std::mem::take(&mut current));
             has_picture = false;

@@ -24,6 +24,16 @@ impl VideoCodec {
             Self::H265 => "H.265",
         }
     }
+
+    /// Returns true where decoding may start at an access unit with these NAL units.
+    #[must_use]
+    pub fn is_random_access(self, nals: &[Bytes]) -> bool {
+        let nals = nals.iter().map(|nal| &nal[..]);
+        match self {
+            Self::H264 => h264::is_random_access(nals),
+            Self::H265 => h265::is_random_access(nals),
+        }
+    }
 }
 
 /// What a stream says of its picture, in the same words for every codec.

@@ -122,12 +122,11 @@ fn frames(nals: &[Bytes], video: &VideoConfig) -> Vec<LoopFrame> {
     let mut group = 0_i64;
     let mut frames = Vec::with_capacity(units.len());
     for (at, nals) in (0_i64..).zip(units) {
-        let keyframe =
-            nals.iter().any(|nal| matches!(role(nal), NalRole::Picture { random_access: true, .. }));
+        let keyframe = video.codec().is_random_access(&nals);
         if keyframe {
             group = at;
         }
-        let first = nals.iter().find(|nal| matches!(role(nal), NalRole::Picture { begins: true, .. }));
+        let first = nals.iter().find(|nal| matches!(role(nal), NalRole::Picture { begins: true }));
         let shown = first.and_then(|nal| shown_in_group(nal, video, &mut order));
         frames.push(LoopFrame { shown: shown.map_or(at, |shown| group + shown), nals, keyframe });
     }

@@ -4,12 +4,14 @@
 mod nal;
 mod parameters;
 mod record;
+mod sei;
 mod slice;
 pub(crate) mod sps;
 mod unchanged;
 
 pub use nal::{NalKind, kind_of, role_of};
 pub use parameters::{Config, ParameterSets};
+pub use sei::{is_random_access, recovery_frame_count};
 pub use slice::SliceStart;
 pub use sps::{Sps, SpsError};
 pub use unchanged::unchanged_picture;

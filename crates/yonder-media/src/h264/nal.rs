@@ -48,10 +48,9 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {
     match kind_of(nal) {
-        kind @ (NalKind::Slice | NalKind::IdrSlice) => NalRole::Picture {
-            begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0),
-            random_access: kind == NalKind::IdrSlice,
-        },
+        NalKind::Slice | NalKind::IdrSlice => {
+            NalRole::Picture { begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0) }
+        }
         NalKind::Sps | NalKind::Pps | NalKind::Sei | NalKind::Delimiter => NalRole::Prefix,
         // 7.4.1.2.3 lists 14 to 18 as well.
         NalKind::Other(14..=18) => NalRole::Prefix,

@@ -11,7 +11,7 @@ pub(crate) mod sps;
 mod vps;
 
 pub use level::{ProfileTierLevel, Tier};
-pub use nal::{NalKind, kind_of, role_of};
+pub use nal::{NalKind, is_random_access, kind_of, role_of};
 pub use parameters::{Config, ParameterSets};
 pub use pps::Pps;
 pub use slice::SliceStart;

@@ -55,16 +55,20 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
     }
 }
 
+/// Returns true where decoding may start at an access unit (IRAP picture).
+#[must_use]
+pub fn is_random_access<'a>(nals: impl IntoIterator<Item = &'a [u8]>) -> bool {
+    nals.into_iter().any(|nal| kind_of(nal).is_random_access())
+}
+
 /// What the unit is to whoever groups units into pictures. `first_slice_segment_in_pic_flag` is the first bit
 /// behind the header (7.3.6.1).
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {
-    let kind = kind_of(nal);
-    match kind {
-        NalKind::Slice | NalKind::Idr | NalKind::RandomAccess => NalRole::Picture {
-            begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0),
-            random_access: kind.is_random_access(),
-        },
+    match kind_of(nal) {
+        NalKind::Slice | NalKind::Idr | NalKind::RandomAccess => {
+            NalRole::Picture { begins: nal.get(super::HEADER).is_some_and(|byte| byte & 0x80 != 0) }
+        }
         NalKind::Vps | NalKind::Sps | NalKind::Pps | NalKind::Delimiter | NalKind::PrefixSei => {
             NalRole::Prefix
         }
@@ -96,7 +100,7 @@ mod tests {
 
     #[test]
     fn only_the_first_slice_segment_begins_a_picture() {
-        assert_eq!(role_of(&[0x26, 1, 0x80]), NalRole::Picture { begins: true, random_access: true });
-        assert_eq!(role_of(&[0x02, 1, 0x40]), NalRole::Picture { begins: false, random_access: false });
+        assert_eq!(role_of(&[0x26, 1, 0x80]), NalRole::Picture { begins: true });
+        assert_eq!(role_of(&[0x02, 1, 0x40]), NalRole::Picture { begins: false });
     }
 }

@@ -42,9 +42,15 @@ impl PictureFormat {
         }
     }
 
-    /// A picture that refers to what was before the random access point it follows (RASL, ITU-T H.265, 3.111).
-    fn is_skipped_leading(self, nal: &[u8]) -> bool {
-        matches!(self, Self::H265 { .. }) && matches!(nal.first().map(|b| b >> 1 & 0x3f), Some(8 | 9))
+    /// Returns true for a picture that may refer to pictures before the random access point with the RTP time `begin`. H.265 marks
+    /// such pictures (RASL, ITU-T H.265, 3.111). In H.264 each picture that is shown before a recovery point may be one.
+    fn is_undecodable_leading(self, nals: &[Bytes], timestamp: u32, begin: u32) -> bool {
+        match self {
+            Self::H264 => begin.wrapping_sub(timestamp).cast_signed() > 0,
+            Self::H265 { .. } => {
+                nals.iter().any(|nal| matches!(nal.first().map(|b| b >> 1 & 0x3f), Some(8 | 9)))
+            }
+        }
     }
 
     /// Codec.
@@ -80,9 +86,39 @@ enum Marker {
     Distrusted,
 }
 
+/// Whether the access unit being assembled can be used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Integrity {
+    /// No packet of it is missing.
+    Whole,
+    /// Packets were missing before its first one, which may have belonged to it.
+    HeadUncertain,
+    /// A part of it is missing or cannot be read.
+    Damaged,
+}
+
+/// Whether the stream can be decoded at the present place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Decoding {
+    /// Nothing has been dropped, and no random access point has come: pictures are passed on, and the reader decides.
+    Unbegun,
+    /// A picture was lost: those that follow depend on it, up to the next random access point.
+    Broken,
+    /// Every reference picture is there.
+    Intact,
+    /// Decoding began at the random access point of this RTP time: pictures that follow it and are shown before it may refer to
+    /// pictures that never came.
+    AtOpenGop(u32),
+}
+
 /// Assembles access units from packets in order.
 ///
 /// A unit with a lost piece is dropped, and so is all that depends on it, up to the next keyframe.
+///
+/// ```text
+///   Unbegun ──keyframe──▶ AtOpenGop ──keyframe──▶ Intact
+///      └───loss──▶ Broken ──keyframe──▲   ▲──loss─▶ Broken
+/// ```
 #[derive(Debug)]
 pub struct PictureDepacketiser {
     format: PictureFormat,
@@ -92,17 +128,12 @@ pub struct PictureDepacketiser {
     /// The NAL unit that is being put together: copied out of the block that the socket was read into, which is then
     /// free for the next read.
     joined: BlockWriter,
-    /// It is a fragmented one whose end has not come.
-    joins: bool,
-    damaged: bool,
+    /// [`Self::joined`] is a fragmented one whose end has not come.
+    is_fragmented: bool,
+    integrity: Integrity,
     /// Packets are missing before the next one.
-    lost: bool,
-    /// Packets were missing before the first one of this unit.
-    head_uncertain: bool,
-    needs_keyframe: bool,
-    /// Leading pictures of the random access point where decoding began refer to what was never sent.
-    skips_leading: bool,
-    began: bool,
+    has_gap: bool,
+    decoding: Decoding,
     /// The last keyframe came with its parameter sets.
     sets_in_band: bool,
     marker: Marker,
@@ -122,13 +153,10 @@ impl PictureDepacketiser {
             nals: Vec::new(),
             bytes: 0,
             joined: BlockWriter::default(),
-            joins: false,
-            damaged: false,
-            lost: false,
-            head_uncertain: false,
-            needs_keyframe: false,
-            skips_leading: false,
-            began: false,
+            is_fragmented: false,
+            integrity: Integrity::Whole,
+            has_gap: false,
+            decoding: Decoding::Unbegun,
             sets_in_band: false,
             marker: Marker::Unproven,
             marked: None,
@@ -157,8 +185,8 @@ impl PictureDepacketiser {
 
     /// Packets are missing before the next one.
     pub fn handle_loss(&mut self) {
-        self.lost = true;
-        self.needs_keyframe = true;
+        self.has_gap = true;
+        self.decoding = Decoding::Broken;
     }
 
     /// The camera started anew: nothing from before belongs to what follows.
@@ -168,7 +196,7 @@ impl PictureDepacketiser {
             dropped: self.dropped,
             drops: self.drops,
             marker: self.marker,
-            needs_keyframe: true,
+            decoding: Decoding::Broken,
             ..fresh
         };
     }
@@ -176,29 +204,28 @@ impl PictureDepacketiser {
     /// Handles a packet and returns the access units that it completes, at most two.
     pub fn handle_packet<P: AsRef<[u8]>>(&mut self, packet: &RtpPacket<P>) -> SmallVec<[Picture; 2]> {
         let mut units = SmallVec::new();
-        let lost = std::mem::take(&mut self.lost);
-        if self.timestamp == Some(packet.timestamp) {
-            self.damaged |= lost;
-        } else {
+        let has_gap = std::mem::take(&mut self.has_gap);
+        if has_gap {
+            // What is open has lost its tail, or a part in its middle.
+            self.integrity = Integrity::Damaged;
+        }
+        if self.timestamp != Some(packet.timestamp) {
             self.judge_marker();
-            // What was open has lost its tail, unless its end was seen.
-            self.damaged |= lost;
             units.extend(self.close());
             self.timestamp = Some(packet.timestamp);
-            self.damaged = false;
-            self.head_uncertain = lost;
+            self.integrity = if has_gap { Integrity::HeadUncertain } else { Integrity::Whole };
         }
         let continues = self.marked == Some(packet.timestamp);
         self.marked = None;
         let before = self.nals.len();
         self.take_payload(packet.payload.as_ref());
-        if continues && (self.joins || self.has_picture_from(before)) {
+        if continues && (self.is_fragmented || self.has_picture_from(before)) {
             self.note_false_marker();
         }
         if packet.marker {
             self.marked = Some(packet.timestamp);
             // A fragmented unit that has not ended: the next packet shows whether its last fragment or the marker is wrong.
-            if self.marker == Marker::Trusted && !self.joins {
+            if self.marker == Marker::Trusted && !self.is_fragmented {
                 units.extend(self.close());
             }
         }
@@ -216,8 +243,8 @@ impl PictureDepacketiser {
     fn note_false_marker(&mut self) {
         if self.marker == Marker::Trusted {
             // Its beginning has been given away as a whole picture already.
-            self.damaged = true;
-            self.needs_keyframe = true;
+            self.integrity = Integrity::Damaged;
+            self.decoding = Decoding::Broken;
         }
         self.marker = Marker::Distrusted;
     }
@@ -228,58 +255,59 @@ impl PictureDepacketiser {
 
     /// Ends the current access unit, if it holds a picture. Parameter sets on their own wait for theirs.
     fn close(&mut self) -> Option<Picture> {
-        if self.damaged {
-            self.joins = false;
+        if self.integrity == Integrity::Damaged {
+            self.is_fragmented = false;
         }
         self.end_fragments();
+        let timestamp = self.timestamp?;
         let has_picture = self.has_picture_from(0);
-        if !has_picture && !self.damaged {
+        if !has_picture && self.integrity != Integrity::Damaged {
             return None;
         }
         let nals = std::mem::take(&mut self.nals);
         self.bytes = 0;
-        let damaged = std::mem::take(&mut self.damaged) || self.lacks_its_head(&nals);
-        self.head_uncertain = false;
-        if damaged {
-            self.needs_keyframe = true;
+        let is_usable = match std::mem::replace(&mut self.integrity, Integrity::Whole) {
+            Integrity::Whole => true,
+            Integrity::HeadUncertain => self.begins_access_unit(&nals),
+            Integrity::Damaged => false,
+        };
+        if !is_usable {
+            self.decoding = Decoding::Broken;
             self.dropped += u64::from(has_picture);
             return None;
         }
-        let keyframe = nals
-            .iter()
-            .any(|nal| matches!(self.format.role(nal), NalRole::Picture { random_access: true, .. }));
-        if self.must_be_dropped(&nals, keyframe) {
+        let keyframe = self.format.codec().is_random_access(&nals);
+        if !self.is_decodable(timestamp, &nals, keyframe) {
             self.dropped += 1;
             return None;
         }
-        Some(Picture { timestamp: self.timestamp?, nals, keyframe })
+        Some(Picture { timestamp, nals, keyframe })
     }
 
-    /// After a loss only what clearly begins a picture is known to be whole.
-    fn lacks_its_head(&self, nals: &[Bytes]) -> bool {
-        if !self.head_uncertain {
-            return false;
-        }
+    /// Returns true for NAL units that are known to be all of their access unit although packets before them are missing.
+    fn begins_access_unit(&self, nals: &[Bytes]) -> bool {
         let begins = nals.first().is_some_and(|nal| {
-            matches!(self.format.role(nal), NalRole::Prefix | NalRole::Picture { begins: true, .. })
+            matches!(self.format.role(nal), NalRole::Prefix | NalRole::Picture { begins: true })
         });
         let lacks_sets = self.sets_in_band && !nals.iter().any(|nal| self.format.is_sequence_set(nal));
-        !begins || lacks_sets
+        begins && !lacks_sets
     }
 
-    fn must_be_dropped(&mut self, nals: &[Bytes], keyframe: bool) -> bool {
+    /// Returns true for a whole picture whose reference pictures are there as well. Advances the decoding state.
+    fn is_decodable(&mut self, timestamp: u32, nals: &[Bytes], keyframe: bool) -> bool {
         if keyframe {
-            self.skips_leading = self.needs_keyframe || !self.began;
-            self.began = true;
-            self.needs_keyframe = false;
+            self.decoding = match self.decoding {
+                Decoding::Unbegun | Decoding::Broken => Decoding::AtOpenGop(timestamp),
+                Decoding::Intact | Decoding::AtOpenGop(_) => Decoding::Intact,
+            };
             self.sets_in_band = nals.iter().any(|nal| self.format.is_sequence_set(nal));
-            return false;
-        }
-        if self.needs_keyframe {
             return true;
         }
-        let leading = nals.iter().any(|nal| self.format.is_skipped_leading(nal));
-        self.skips_leading && leading
+        match self.decoding {
+            Decoding::Unbegun | Decoding::Intact => true,
+            Decoding::Broken => false,
+            Decoding::AtOpenGop(begin) => !self.format.is_undecodable_leading(nals, timestamp, begin),
+        }
     }
 
     fn take_payload(&mut self, payload: &[u8]) {
@@ -292,7 +320,9 @@ impl PictureDepacketiser {
         };
         if let Err(refusal) = read {
             self.drops.count(refusal);
-            self.damaged |= refusal != Refusal::Ignored;
+            if refusal != Refusal::Ignored {
+                self.integrity = Integrity::Damaged;
+            }
         }
     }
 
@@ -302,14 +332,14 @@ impl PictureDepacketiser {
             Piece::WholeInParts(header, rest) => self.take_nal(&header, rest),
             Piece::Begin(header, data) => {
                 self.end_fragments();
-                self.joins = true;
+                self.is_fragmented = true;
                 self.joined.clear();
                 self.joined.push(header.as_bytes());
                 self.take_fragment(data);
             }
             Piece::Middle(data) => self.take_fragment(data),
             Piece::End => {
-                if std::mem::take(&mut self.joins) {
+                if std::mem::take(&mut self.is_fragmented) {
                     self.keep_joined();
                 }
             }
@@ -329,15 +359,15 @@ impl PictureDepacketiser {
     }
 
     fn take_fragment(&mut self, data: &[u8]) {
-        if !self.joins {
+        if !self.is_fragmented {
             self.drops.headless += 1;
-            self.damaged = true;
+            self.integrity = Integrity::Damaged;
             return;
         }
         if self.joined.len() + data.len() > MAX_UNIT_BYTES {
-            self.joins = false;
+            self.is_fragmented = false;
             self.drops.too_large += 1;
-            self.damaged = true;
+            self.integrity = Integrity::Damaged;
             // What a camera made too large is not kept for the next one.
             self.joined = BlockWriter::default();
             return;
@@ -348,7 +378,7 @@ impl PictureDepacketiser {
     /// Ends a fragmented unit whose last fragment was not marked: the next unit, or the end of the access unit, shows that it is whole,
     /// as long as no packet is missing.
     fn end_fragments(&mut self) {
-        if std::mem::take(&mut self.joins) {
+        if std::mem::take(&mut self.is_fragmented) {
             self.drops.unterminated += 1;
             self.keep_joined();
         }
@@ -361,7 +391,7 @@ impl PictureDepacketiser {
             self.nals.clear();
             self.bytes = 0;
             self.drops.too_large += 1;
-            self.damaged = true;
+            self.integrity = Integrity::Damaged;
             return;
         }
         self.nals.push(nal);

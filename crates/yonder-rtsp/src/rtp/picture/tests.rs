@@ -374,3 +374,33 @@ fn what_cannot_be_used_is_counted_by_its_reason() {
     let expected = DropCounts { cut_short: 3, headless: 1, interleaved: 1, ..DropCounts::default() };
     assert_eq!(depacketiser.drops(), expected);
 }
+
+/// `recovery_frame_cnt` 0 (ITU-T H.264, D.1.8).
+const RECOVERY_POINT: &[u8] = &[0x06, 0x06, 0x01, 0xc4, 0x80];
+const I_SLICE: &[u8] = &[0x61, 0x88, 0x80];
+const P_SLICE: &[u8] = &[0x61, 0x9a, 0x80];
+const B_SLICE: &[u8] = &[0x01, 0x9e, 0x80];
+
+#[test]
+fn decoding_starts_at_a_recovery_point_where_no_idr_comes() {
+    let mut depacketiser = begun(PictureFormat::H264);
+    depacketiser.handle_loss();
+    let packets = [
+        packet(3, true, P_SLICE),
+        packet(6, false, RECOVERY_POINT),
+        packet(6, true, I_SLICE),
+        // Shown before the I picture: they refer to the group before it, which was lost.
+        packet(4, true, B_SLICE),
+        packet(5, true, B_SLICE),
+        packet(9, true, P_SLICE),
+        packet(7, true, B_SLICE),
+        packet(12, false, RECOVERY_POINT),
+        packet(12, true, I_SLICE),
+        // The group before this one is whole.
+        packet(10, true, B_SLICE),
+    ];
+    let units: Vec<Picture> = packets.iter().flat_map(|packet| depacketiser.handle_packet(packet)).collect();
+    assert_eq!(times(&units), [6, 9, 7, 12, 10]);
+    assert_eq!(units.iter().map(|unit| unit.keyframe).collect::<Vec<_>>(), [true, false, false, true, false]);
+    assert_eq!(depacketiser.dropped(), 3);
+}
