@@ -81,7 +81,8 @@ fn unrolled(media: &LoopMedia) -> (Vec<AccessUnit>, StreamHeaders, u64) {
 }
 
 fn rtmp_bytes(units: &[AccessUnit], headers: &StreamHeaders) -> anyhow::Result<u64> {
-    let server = RtmpServer { tls: false, host: "localhost".into(), port: 1935, app: "live".into() };
+    let server =
+        RtmpServer { tls: false, host: "localhost".into(), port: 1935, has_port: false, app: "live".into() };
     let key = StreamKey::from_stored("key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 1 });
     let mut receiver = Receiver::new(2);

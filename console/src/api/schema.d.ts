@@ -1819,15 +1819,17 @@ export interface components {
              * @description Seconds by which its clock is ahead of ours.
              */
             clock_ahead_s?: number | null;
-            /** @description Firmware by its own word. */
+            /** @description Firmware that it names. */
             firmware: string;
             /** @description Host that answered. */
             host: string;
-            /** @description Model by its own word. */
+            /** @description Model that it names. */
             model: string;
-            /** @description Name by its own word, else its host. */
+            /** @description Name that it gives itself, else its host. */
             name: string;
-            /** @description Why it told nothing, or not all. */
+            /** @description It asks for a user name and password, or refused those given. */
+            needs_sign_in?: boolean;
+            /** @description Why it gave nothing, or not all. */
             problem?: string | null;
             /** @description Address of its device service. */
             service: string;
@@ -2330,8 +2332,8 @@ export interface components {
         /** @description Where to look for cameras. */
         NewDiscovery: {
             /**
-             * @description Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
-             *     are probed.
+             * @description Hosts, separated by commas, with the port of their web service where that is not 80; left out, all networks of the
+             *     service's machine are probed.
              */
             at?: string | null;
             /**
@@ -2340,7 +2342,7 @@ export interface components {
              */
             for_s?: number | null;
             password?: components["schemas"]["Secret"] | null;
-            /** @description User name for the cameras. */
+            /** @description User name for the cameras at the hosts given. A search in the networks has none: any device can answer it. */
             user?: string | null;
         };
         /** @description A feed to be added. */
@@ -2817,6 +2819,8 @@ export interface components {
             steps: components["schemas"]["DialStep"][];
             /** @description The uplink that it is bound to, where it is. */
             uplink?: string | null;
+            /** @description What may be wrong although the push runs, as a sentence. */
+            warning?: string | null;
         };
         /** @description What moves of a push. */
         PushStats: {

@@ -1,7 +1,9 @@
-//! What was put right, or is worth a second look, in something pasted.
+//! Repairs of pasted texts, and remarks about them.
+
+use std::borrow::Cow;
 
 /// One repair, or one remark.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Repair {
     /// Blanks or line ends around it were dropped.
     Trimmed,
@@ -21,6 +23,18 @@ pub enum Repair {
     KeySplitOff,
     /// The stream ID of the address is kept sealed, as the key.
     StreamIdSealed,
+    /// The passphrase of the address is kept sealed.
+    PassphraseSealed,
+    /// A parameter that has no meaning for a push was dropped.
+    ParameterDropped(String),
+    /// The latency was given in microseconds.
+    LatencyInMicroseconds,
+    /// Remark: a stream ID of the form `#!::` whose pairs cannot be read.
+    StreamIdMalformed,
+    /// Remark: a stream ID of the form `#!::` that does not ask to publish.
+    StreamIdDoesNotPublish,
+    /// Remark: a stream ID of the form `#!::` without a resource name.
+    StreamIdWithoutResource,
     /// Remark: TLS on the port that is usual without.
     TlsOnPlainPort,
     /// Remark: no TLS on the port that is usual with it.
@@ -30,8 +44,8 @@ pub enum Repair {
 impl Repair {
     /// The repair in words.
     #[must_use]
-    pub fn sentence(self) -> &'static str {
-        match self {
+    pub fn sentence(&self) -> Cow<'static, str> {
+        let fixed = match self {
             Self::Trimmed => "blanks or line ends around it were dropped",
             Self::Unquoted => "quotes around it were dropped",
             Self::Unfolded => "a line end inside the key was taken out",
@@ -43,13 +57,28 @@ impl Repair {
             Self::StreamIdSealed => {
                 "the stream ID was taken out of the address and is kept sealed, as the key"
             }
+            Self::PassphraseSealed => "the passphrase was taken out of the address and is kept sealed",
+            Self::ParameterDropped(name) => {
+                return Cow::Owned(format!("the parameter {name} was dropped: a push has no use for it"));
+            }
+            Self::LatencyInMicroseconds => "the latency was taken as microseconds",
+            Self::StreamIdMalformed => {
+                "remark: the stream ID begins with #!:: but is no list of key=value pairs, which strict servers refuse"
+            }
+            Self::StreamIdDoesNotPublish => {
+                "remark: the stream ID lacks m=publish, so that the server may take the push for a viewer"
+            }
+            Self::StreamIdWithoutResource => {
+                "remark: the stream ID lacks r=…, the name of the stream at the server"
+            }
             Self::TlsOnPlainPort => {
                 "remark: the address asks for TLS on port 1935, which is usual without TLS; with TLS it is 443"
             }
             Self::PlainOnTlsPort => {
                 "remark: the address goes without TLS to port 443, which is usual with TLS; then it begins with rtmps://"
             }
-        }
+        };
+        Cow::Borrowed(fixed)
     }
 }
 

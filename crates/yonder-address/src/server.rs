@@ -3,6 +3,7 @@
 use std::fmt;
 
 use crate::authority::AuthorityError;
+use crate::passphrase::PassphraseError;
 use crate::repair::{Repair, bare, note};
 use crate::rtmp::RtmpServer;
 use crate::srt::SrtServer;
@@ -47,12 +48,18 @@ pub enum AddressError {
     /// SRT has no path.
     #[error("an SRT address has no path; the stream ID goes into ?streamid=")]
     Path,
-    /// A parameter that is not known.
-    #[error("the parameter {0:?} of an SRT address is not known here; known are streamid, latency and mode")]
-    Parameter(String),
-    /// The passphrase must not stand in the address.
-    #[error("the passphrase does not belong into the address; it is given apart, where it is kept sealed")]
+    /// Files are not pushed.
+    #[error("the address is for the transfer of files (transtype=file); a push needs transtype=live")]
+    FileMode,
+    /// A passphrase where none can be kept.
+    #[error("the passphrase does not belong in this address; it is given separately and kept sealed")]
     PassphraseInAddress,
+    /// A passphrase that SRT does not allow.
+    #[error(transparent)]
+    Passphrase(PassphraseError),
+    /// A length of the key that AES does not have.
+    #[error("pbkeylen={0} is no length of a key; possible are 16, 24 and 32 bytes")]
+    KeyLength(String),
     /// The latency is no number in its range.
     #[error("the latency {0:?} is not a number of milliseconds from 20 to 8000")]
     Latency(String),

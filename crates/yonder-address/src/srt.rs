@@ -7,6 +7,7 @@ use percent_encoding::percent_decode_str;
 
 use crate::authority::Authority;
 use crate::key::StreamKey;
+use crate::passphrase::{KeyLength, Passphrase};
 use crate::repair::{Repair, note};
 use crate::server::{AddressError, Opened};
 
@@ -33,9 +34,20 @@ pub struct SrtServer {
     pub latency_ms: u16,
 }
 
+/// Parts of an SRT address that do not belong to the server.
+#[derive(Debug, Default)]
+pub(crate) struct SrtExtras {
+    /// A stream ID without a placeholder for the key: it may be a secret.
+    pub(crate) stream_id: Option<String>,
+    /// The passphrase.
+    pub(crate) passphrase: Option<Passphrase>,
+    /// Length of the key.
+    pub(crate) key_length: Option<KeyLength>,
+}
+
 impl SrtServer {
-    /// Reads the address. A stream ID without a blank for the key comes back apart: it may be a secret.
-    pub(crate) fn read(opened: Opened<'_>) -> Result<(Self, Option<String>, Vec<Repair>), AddressError> {
+    /// Reads the address as platforms and encoders show it.
+    pub(crate) fn read(opened: Opened<'_>) -> Result<(Self, SrtExtras, Vec<Repair>), AddressError> {
         let Opened { authority, rest, mut repairs, .. } = opened;
         let Authority { host, port } = Authority::parse(authority)?;
         let port = port.ok_or_else(|| AddressError::NoPort(authority.to_owned()))?;
@@ -46,32 +58,92 @@ impl SrtServer {
             _ => return Err(AddressError::Path),
         }
         let mut server = Self { host, port, stream_id: None, latency_ms: USUAL_LATENCY_MS };
-        let mut sealed = None;
+        let mut extras = SrtExtras::default();
         for pair in query.split('&').filter(|pair| !pair.is_empty()) {
             let (name, value) = pair.split_once('=').unwrap_or((pair, ""));
-            match name.to_ascii_lowercase().as_str() {
-                "streamid" => {
-                    let id = percent_decode_str(value).decode_utf8_lossy().into_owned();
-                    if id.len() > MAX_STREAM_ID {
-                        return Err(AddressError::StreamId);
-                    }
-                    if id.contains(BLANK) {
-                        server.stream_id = Some(id);
-                    } else if !id.is_empty() {
-                        sealed = Some(id);
-                    }
-                }
-                "latency" => {
-                    let number = value.parse().ok().filter(|number| LATENCY_RANGE_MS.contains(number));
-                    server.latency_ms = number.ok_or_else(|| AddressError::Latency(value.to_owned()))?;
-                }
-                "mode" if value.eq_ignore_ascii_case("caller") => {}
-                "mode" => return Err(AddressError::Mode(value.to_owned())),
-                "passphrase" => return Err(AddressError::PassphraseInAddress),
-                _ => return Err(AddressError::Parameter(name.to_owned())),
-            }
+            server.read_parameter(&name.to_ascii_lowercase(), value, &mut extras, &mut repairs)?;
         }
-        Ok((server, sealed, repairs))
+        for id in server.stream_id.iter().chain(&extras.stream_id) {
+            check_stream_id(id, &mut repairs);
+        }
+        Ok((server, extras, repairs))
+    }
+
+    fn read_parameter(
+        &mut self,
+        name: &str,
+        value: &str,
+        extras: &mut SrtExtras,
+        repairs: &mut Vec<Repair>,
+    ) -> Result<(), AddressError> {
+        match name {
+            "streamid" => {
+                let id = percent_decode_str(value).decode_utf8_lossy().into_owned();
+                if id.len() > MAX_STREAM_ID {
+                    return Err(AddressError::StreamId);
+                }
+                if id.contains(BLANK) {
+                    self.stream_id = Some(id);
+                } else if !id.is_empty() {
+                    extras.stream_id = Some(id);
+                }
+            }
+            // What we send is held by the peer.
+            "latency" | "peerlatency" => self.latency_ms = read_latency(value, repairs)?,
+            "mode" if value.eq_ignore_ascii_case("caller") => {}
+            "mode" => return Err(AddressError::Mode(value.to_owned())),
+            "transtype" if !value.eq_ignore_ascii_case("live") => {
+                return Err(AddressError::FileMode);
+            }
+            "pbkeylen" => match value {
+                "0" => {}
+                bytes => {
+                    let bits = bytes.parse().ok().and_then(|bytes: u16| bytes.checked_mul(8));
+                    let length = bits.and_then(KeyLength::from_bits);
+                    extras.key_length =
+                        Some(length.ok_or_else(|| AddressError::KeyLength(value.to_owned()))?);
+                }
+            },
+            "passphrase" if value.is_empty() => {}
+            "passphrase" => {
+                let text = percent_decode_str(value).decode_utf8_lossy();
+                extras.passphrase = Some(Passphrase::parse(&text).map_err(AddressError::Passphrase)?);
+            }
+            // Settings of sockets, which are chosen here, and parameters of other programs.
+            name => note(repairs, Repair::ParameterDropped(name.to_owned())),
+        }
+        Ok(())
+    }
+}
+
+/// Reads a latency in milliseconds. Some programs write microseconds.
+fn read_latency(value: &str, repairs: &mut Vec<Repair>) -> Result<u16, AddressError> {
+    let malformed = || AddressError::Latency(value.to_owned());
+    let number: u32 = value.parse().map_err(|_| malformed())?;
+    let in_range = |number: u32| u16::try_from(number).ok().filter(|ms| LATENCY_RANGE_MS.contains(ms));
+    if let Some(latency) = in_range(number) {
+        return Ok(latency);
+    }
+    let latency = in_range(number / 1_000).filter(|_| number.is_multiple_of(1_000)).ok_or_else(malformed)?;
+    note(repairs, Repair::LatencyInMicroseconds);
+    Ok(latency)
+}
+
+/// Checks a stream ID of the standardized form (draft-sharabayko-srt, appendix B): `#!::` and pairs of key and value. What a push
+/// needs and lacks is remarked.
+pub(crate) fn check_stream_id(id: &str, repairs: &mut Vec<Repair>) {
+    let Some(pairs) = id.strip_prefix("#!::") else { return };
+    let pairs = pairs.split(',').map(|pair| pair.split_once('='));
+    if pairs.clone().any(|pair| pair.is_none_or(|(key, _)| key.is_empty())) {
+        note(repairs, Repair::StreamIdMalformed);
+        return;
+    }
+    let value = |key: &str| pairs.clone().flatten().find(|(name, _)| *name == key).map(|(_, value)| value);
+    if value("m") != Some("publish") {
+        note(repairs, Repair::StreamIdDoesNotPublish);
+    }
+    if pairs.clone().flatten().all(|(name, value)| name != "r" || value.is_empty()) {
+        note(repairs, Repair::StreamIdWithoutResource);
     }
 }
 

@@ -9,11 +9,11 @@ use crate::secret::Secret;
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDiscovery {
-    /// Host, with the port of its web service where that is not 80; left out, all networks of the service's machine
-    /// are probed.
+    /// Hosts, separated by commas, with the port of their web service where that is not 80; left out, all networks of the
+    /// service's machine are probed.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<String>,
-    /// User name for the cameras.
+    /// User name for the cameras at the hosts given. A search in the networks has none: any device can answer it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub user: Option<String>,
     /// Password for the cameras.
@@ -27,22 +27,25 @@ pub struct NewDiscovery {
 /// A camera that was found.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FoundCamera {
-    /// Name by its own word, else its host.
+    /// Name that it gives itself, else its host.
     pub name: String,
     /// Host that answered.
     pub host: String,
     /// Address of its device service.
     pub service: String,
-    /// Model by its own word.
+    /// Model that it names.
     pub model: String,
-    /// Firmware by its own word.
+    /// Firmware that it names.
     pub firmware: String,
     /// Seconds by which its clock is ahead of ours.
     pub clock_ahead_s: Option<i64>,
     /// Its lenses or channels.
     pub channels: Vec<FoundChannel>,
-    /// Why it told nothing, or not all.
+    /// Why it gave nothing, or not all.
     pub problem: Option<String>,
+    /// It asks for a user name and password, or refused those given.
+    #[serde(default)]
+    pub needs_sign_in: bool,
 }
 
 /// One lens, or one channel of a recorder, with its streams from the largest to the smallest.

@@ -221,6 +221,9 @@ pub struct PushState {
     /// What is measured of its connection, where that is SRT.
     #[serde(default)]
     pub link: Option<LinkFacts>,
+    /// What may be wrong although the push runs, as a sentence.
+    #[serde(default)]
+    pub warning: Option<String>,
 }
 
 /// What is measured of an SRT connection.

@@ -177,6 +177,11 @@ impl Refusal<'_> {
                 "The platform wants a passphrase: set it with `yonder destination rekey --passphrase-file`."
                     .clone_into(&mut cause.hint);
             }
+            Self::Rtmp { stage: PublishStage::Connect, description, .. } if asks_for_sign_in(description) => {
+                cause.message = format!("The platform asks for a user name and password ({self}).");
+                "Signing in to an RTMP server is not supported. Take an address with a stream key from the platform."
+                    .clone_into(&mut cause.hint);
+            }
             Self::Rtsp { status: 401, authorized: false, .. } => {
                 "The camera asks for a user name and password.".clone_into(&mut cause.message);
             }
@@ -255,6 +260,11 @@ fn rtmp_code(stage: PublishStage, code: &str, description: &str, history: Histor
         (_, None) if code.contains("BadName") => CauseCode::PushKeyRefused,
         (_, None) => CauseCode::PushNotReady,
     }
+}
+
+/// Returns true for a refusal of `connect` that asks for a user name and password (`authmod=adobe` or `llnw`).
+fn asks_for_sign_in(description: &str) -> bool {
+    description.contains("authmod=") || description.contains("need auth")
 }
 
 fn lead(code: CauseCode) -> &'static str {

@@ -104,6 +104,10 @@ pub(crate) fn push(error: &PushError, cause_of: impl FnOnce(&Refusal<'_>) -> Cau
     match error {
         PushError::Refused { step, status } => cause_of(&refusal(*step, status)),
         PushError::Ended { status } => cause_of(&refusal(PushStep::Live, status)),
+        PushError::Redirected { .. } => {
+            let message = format!("{} That is not followed: it was redirected too often.", sentence(error));
+            Cause::new(CauseCode::PushProtocol, message)
+        }
         PushError::NoAnswer(_) => Cause::new(CauseCode::PushNoAnswer, sentence(error)),
         _ => Cause::new(CauseCode::PushProtocol, sentence(error)),
     }

@@ -34,7 +34,7 @@ pub use clock::Clock;
 pub use engine::Engine;
 #[cfg(debug_assertions)]
 pub use feed::PanicPlace;
-pub use find::{FindError, FindRequest, FoundCamera, FoundStream};
+pub use find::{FindError, FindRequest, FindTarget, FoundCamera, FoundStream};
 pub use media_threads::{Heartbeats, MediaThreads};
 pub use preview::PreviewMessage;
 pub use reach::Reached;

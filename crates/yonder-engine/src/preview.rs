@@ -82,7 +82,7 @@ impl Preview {
         if frame.unit.track == Track::Audio && !matches!(frame.headers.audio, Some(AudioConfig::Aac { .. })) {
             return true;
         }
-        match self.fragments.add(frame.unit.clone()) {
+        match self.fragments.add(frame) {
             Some(fragment) => self.send(PreviewMessage::Segment(fragment)),
             None => true,
         }

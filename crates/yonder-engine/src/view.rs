@@ -252,6 +252,8 @@ pub struct PushView {
     pub uplink: Option<String>,
     /// What is measured of its connection, where that is SRT.
     pub link: Option<LinkView>,
+    /// What may be wrong although the push runs.
+    pub warning: Option<&'static str>,
 }
 
 impl PushView {
@@ -278,6 +280,7 @@ impl PushView {
             server: ServerRole::Main,
             uplink: None,
             link: None,
+            warning: None,
         }
     }
 }

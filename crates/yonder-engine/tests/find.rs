@@ -5,7 +5,7 @@
 use std::time::Duration;
 
 use rstest::rstest;
-use yonder_engine::{Engine, FindRequest, FoundCamera};
+use yonder_engine::{Engine, FindRequest, FindTarget, FoundCamera};
 use yonder_rtsp::Credentials;
 use yonder_sim::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 
@@ -40,9 +40,9 @@ fn config() -> DeviceConfig {
 async fn found(config: DeviceConfig, password: Option<&str>) -> FoundCamera {
     let device = Device::start(config).await.unwrap();
     let credentials = password.map(|password| Credentials { user: "rail".into(), password: password.into() });
-    let at = Some(device.address().to_string());
+    let target = FindTarget::Hosts { hosts: vec![device.address().to_string()], credentials };
     let engine = Engine::new(tokio::runtime::Handle::current());
-    let mut found = engine.find(FindRequest { at, credentials, wait: Duration::from_secs(1) }).await.unwrap();
+    let mut found = engine.find(FindRequest { target, wait: Duration::from_secs(1) }).await.unwrap();
     assert_eq!(found.len(), 1);
     found.remove(0)
 }
@@ -50,6 +50,7 @@ async fn found(config: DeviceConfig, password: Option<&str>) -> FoundCamera {
 #[rstest]
 #[case::by_token(DeviceSignIn::Token, 0)]
 #[case::by_http_digest(DeviceSignIn::HttpDigest, 0)]
+#[case::by_http_digest_for_all(DeviceSignIn::HttpDigestForAll, 0)]
 #[case::with_a_clock_a_year_behind(DeviceSignIn::Token, -31_536_000)]
 #[case::with_a_clock_an_hour_ahead(DeviceSignIn::Token, 3_600)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
@@ -81,15 +82,33 @@ async fn a_device_with_the_first_media_service_alone_shows_what_that_shows() {
 }
 
 #[rstest]
-#[case::nobody(None)]
-#[case::wrong(Some("something-else"))]
+#[case::nobody(None, "asks for a user name and password")]
+#[case::wrong(Some("something-else"), "refuses this user name and password")]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn whoever_does_not_sign_is_told_so(#[case] password: Option<&str>) {
-    for sign_in in [DeviceSignIn::Token, DeviceSignIn::HttpDigest] {
+async fn device_that_needs_sign_in_is_listed_as_such(#[case] password: Option<&str>, #[case] problem: &str) {
+    for sign_in in [DeviceSignIn::Token, DeviceSignIn::HttpDigest, DeviceSignIn::HttpDigestForAll] {
         let camera = found(DeviceConfig { sign_in, ..config() }, password).await;
-        assert!(camera.problem.unwrap().contains("user name and password"));
-        assert!(camera.streams.is_empty());
+        assert!(camera.needs_sign_in && camera.streams.is_empty(), "{camera:?}");
+        assert!(camera.problem.unwrap().contains(problem));
     }
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn password_is_never_sent_in_clear() {
+    let device = Device::start(DeviceConfig { sign_in: DeviceSignIn::HttpBasic, ..config() }).await.unwrap();
+    let credentials = Some(Credentials { user: "rail".into(), password: PASSWORD.into() });
+    let target = FindTarget::Hosts { hosts: vec![device.address().to_string()], credentials };
+    let engine = Engine::new(tokio::runtime::Handle::current());
+    let found = engine.find(FindRequest { target, wait: Duration::from_secs(1) }).await.unwrap();
+    assert!(found[0].problem.as_ref().unwrap().contains("HTTP Basic without TLS"), "{found:?}");
+    assert!(found[0].streams.is_empty());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn device_that_knows_get_capabilities_alone_shows_its_profiles() {
+    let camera = found(DeviceConfig { is_old: true, ..config() }, Some(PASSWORD)).await;
+    assert_eq!(camera.problem, None);
+    assert_eq!(camera.streams.len(), 1, "the first media service shows H.264 alone");
 }
 
 #[rstest]
@@ -108,23 +127,34 @@ async fn a_device_that_makes_no_sense_is_listed_with_its_problem(#[case] garbage
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_host_where_nothing_listens_is_listed_with_its_problem() {
     let engine = Engine::new(tokio::runtime::Handle::current());
-    let at = Some("127.0.0.1:9".to_owned());
-    let found =
-        engine.find(FindRequest { at, credentials: None, wait: Duration::from_secs(1) }).await.unwrap();
+    let at = |host: &str| FindRequest {
+        target: FindTarget::Hosts { hosts: vec![host.to_owned()], credentials: None },
+        wait: Duration::from_secs(1),
+    };
+    let found = engine.find(at("127.0.0.1:9")).await.unwrap();
     assert!(found[0].problem.as_ref().unwrap().contains("does not answer"), "{found:?}");
-    let at = Some("no such host".to_owned());
-    assert!(engine.find(FindRequest { at, credentials: None, wait: Duration::from_secs(1) }).await.is_err());
+    assert!(engine.find(at("no such host")).await.is_err());
 }
 
+#[rstest]
+#[case::video_transmitter(false)]
+#[case::device_only(true)]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
-async fn devices_in_the_local_network_answer_a_probe() {
-    let answers =
-        DeviceConfig { answers_probes: true, believes_host: Some("192.168.77.20".into()), ..config() };
-    let _device = Device::start(answers).await.unwrap();
+async fn devices_in_the_local_network_are_found_without_credentials(#[case] is_device_only: bool) {
+    let name = if is_device_only { "Door Mast" } else { "Summit Mast" };
+    let protected = DeviceConfig {
+        name: name.into(),
+        answers_probes: true,
+        is_device_only,
+        believes_host: Some("192.168.77.20".into()),
+        ..config()
+    };
+    let device = Device::start(protected).await.unwrap();
     let engine = Engine::new(tokio::runtime::Handle::current());
-    let credentials = Some(Credentials { user: "rail".into(), password: PASSWORD.into() });
-    let request = FindRequest { at: None, credentials, wait: Duration::from_secs(2) };
+    let request = FindRequest { target: FindTarget::Networks, wait: Duration::from_secs(2) };
     let found = engine.find(request).await.unwrap();
-    let mast = found.iter().find(|camera| camera.name == "Summit Mast").expect("the device answers");
-    assert_eq!((mast.problem.as_deref(), mast.streams.len(), mast.host.as_str()), (None, 2, "127.0.0.1"));
+    let mast = found.iter().find(|camera| camera.name == name).expect("the device answers");
+    assert_eq!((mast.needs_sign_in, mast.streams.len(), mast.host.as_str()), (true, 0, "127.0.0.1"));
+    assert!(mast.clock_ahead_s.is_some());
+    assert_eq!(device.signed_requests(), 0);
 }

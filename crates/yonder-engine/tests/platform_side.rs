@@ -481,3 +481,104 @@ async fn feed_that_flows_without_keyframes_shows_it() {
     world.camera.change(|manners| manners.no_keyframes = false);
     world.wait("well again", 8, |view| feed_code(view).is_empty()).await;
 }
+
+/// A second platform with the key of the first one.
+fn other_platform(application: &str) -> yonder_sim::Platform {
+    yonder_sim::Platform::start(PlatformConfig {
+        app: application.into(),
+        channels: vec![("one".to_owned(), KEY.into())],
+        record: true,
+        ..PlatformConfig::default()
+    })
+    .unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn redirect_is_followed_and_the_address_stays() {
+    let world = World::start();
+    let other = other_platform("moved");
+    world.platform.change(|manners| manners.redirects_to = Some(other.server()));
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    let view = world.wait_live().await;
+    assert_eq!(view.pushes[0].attempts, 0, "{view:#?}");
+    world.until("media at the other platform", 5, || !other.recording("one").pictures.is_empty()).await;
+    assert!(world.platform.report("one").is_none());
+    // The next connection begins at the address of the destination.
+    world.platform.change(|manners| manners.redirects_to = None);
+    other.change(|manners| manners.resets += 1);
+    world.until("media at the first platform", 10, || world.platform.report("one").is_some()).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn redirects_in_a_circle_end_with_a_cause() {
+    let world = World::start();
+    let own = world.platform.server();
+    world.platform.change(|manners| manners.redirects_to = Some(own));
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    let view = world.wait("given up", 5, |view| push_code(view, 0) == "push.protocol").await;
+    assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("redirected too often"), "{view:#?}");
+    assert_eq!(view.pushes[0].state, PushPhase::Waiting);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn reconnect_request_moves_the_push_without_a_failure() {
+    let world = World::start();
+    let other = other_platform("drained");
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    let target = other.server();
+    world.platform.change(|manners| manners.reconnects = (1, Some(target)));
+    world.until("media at the other platform", 5, || !other.recording("one").pictures.is_empty()).await;
+    let view = world.wait_live().await;
+    assert_eq!(view.pushes[0].cause, None, "{view:#?}");
+    let report = world.platform.report("one").unwrap();
+    assert!(!report.live && report.is_good(), "the first broadcast ended in order: {report:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn sign_in_that_a_server_asks_for_is_explained() {
+    let world = World::start();
+    let words = "[ AccessManager.Reject ] : [ code=403 need auth; authmod=adobe ]";
+    world.platform.change(|manners| manners.refuses_app = Some(words.to_owned()));
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    let view = world.wait("refused", 5, |view| push_code(view, 0) == "push.app-refused").await;
+    let cause = view.pushes[0].cause.as_ref().unwrap();
+    assert!(cause.message.contains("asks for a user name and password"), "{cause:?}");
+    assert!(cause.hint.contains("Signing in to an RTMP server is not supported"), "{cause:?}");
+}
+
+#[rstest]
+#[case::announced(&["hvc1"], false)]
+#[case::not_announced(&[], true)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn h265_that_the_server_has_not_announced_is_pushed_with_a_warning(
+    #[case] announces: &[&str],
+    #[case] warns: bool,
+) {
+    let manners = PlatformManners {
+        announces: announces.iter().map(|name| (*name).to_owned()).collect(),
+        ..PlatformManners::default()
+    };
+    let world = World::with_platform(PlatformConfig { manners, ..PlatformConfig::default() });
+    world.engine.apply(world.relay("/tunnel", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    let view = world.wait("carried", 5, |view| view.pushes[0].frames_sent > 20).await;
+    assert_eq!(view.pushes[0].warning.is_some(), warns, "{view:#?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn metadata_is_sent_again_once_rates_are_known() {
+    let world = World::start();
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    world.until("metadata twice", 15, || world.platform.recording("one").metadata.len() >= 2).await;
+    let metadata = world.platform.recording("one").metadata;
+    let number = |at: usize, name: &str| metadata[at].get(name).and_then(yonder_rtmp::Value::as_number);
+    assert_eq!(number(0, "videodatarate"), None, "nothing is measured when the feed begins");
+    for (name, range) in
+        [("framerate", 24.0..26.0), ("videodatarate", 50.0..20_000.0), ("audiodatarate", 8.0..400.0)]
+    {
+        let value = number(1, name);
+        assert!(value.is_some_and(|value| range.contains(&value)), "{name}: {value:?}");
+    }
+}

@@ -27,7 +27,9 @@ async fn find(
 ) -> Result<HttpResponse, HttpError> {
     let new = new.into_inner();
     let about = new.at.clone().filter(|at| !at.trim().is_empty());
-    let act = admin.change("searched", Kind::Service, about.as_deref().unwrap_or("local networks"));
+    let account = new.user.as_deref().filter(|user| !user.is_empty()).map(|user| format!(" as {user}"));
+    let what = format!("{}{}", about.as_deref().unwrap_or("local networks"), account.unwrap_or_default());
+    let act = admin.change("searched", Kind::Service, &what);
     jobs::run(
         &service,
         preference,

@@ -111,12 +111,12 @@ impl Body {
             headers.put_int(i64::from(composition), 3);
         }
         let mut pieces = SmallVec::with_capacity(2 * nals.len());
-        for nal in nals {
+        for nal in nals.iter().filter(|nal| codec.is_in_sample(nal)) {
             headers.put_u32(u32::try_from(nal.len()).unwrap_or(u32::MAX));
             pieces.push(headers.split().freeze());
             pieces.push(nal.clone());
         }
-        if nals.is_empty() {
+        if pieces.is_empty() {
             pieces.push(headers.freeze());
         }
         Self::new(Track::Video, pieces)
@@ -317,6 +317,22 @@ mod tests {
     }
 
     #[test]
+    fn parameter_sets_delimiters_and_filler_are_left_out_of_samples() {
+        let h264_nals: [&'static [u8]; 6] =
+            [&[9, 0xf0], &[0x67, 1], &[0x68, 1], &[6, 5], &[0x65, 1], &[12, 0xff]];
+        let h265_nals: [&'static [u8]; 6] =
+            [&[0x46, 1, 0x50], &[0x40, 1], &[0x42, 1], &[0x4e, 1, 5], &[0x26, 1, 9], &[38 << 1, 1, 0xff]];
+        for (headers, nals) in [(h264(), h264_nals), (h265(), h265_nals)] {
+            let nals = nals.map(Bytes::from_static);
+            let body = Body::of_unit(&picture(nals.to_vec(), true, 0), &headers);
+            let Ok(Content::Picture { nals: read, .. }) = read_video(joined(&body)) else {
+                panic!("no picture")
+            };
+            assert_eq!(read, nals[3..5]);
+        }
+    }
+
+    #[test]
     fn g711_goes_without_headers_under_its_own_tag() {
         let config = AudioConfig::G711 { law: Law::Mu, sample_rate: 8_000, channels: 1 };
         assert_eq!(Body::audio_headers(&config), None);
@@ -377,7 +393,10 @@ mod tests {
             let composition_ms = i32::try_from(offset_ms).unwrap();
             for headers in [h264(), h265()] {
                 let body = Body::of_unit(&picture(nals.clone(), keyframe, offset_ms * 90), &headers);
-                let expected = Content::Picture { composition_ms, keyframe, nals: nals.clone() };
+                let codec = headers.video.as_ref().map_or(VideoCodec::H264, VideoConfig::codec);
+                let mut nals = nals.clone();
+                nals.retain(|nal| codec.is_in_sample(nal));
+                let expected = Content::Picture { composition_ms, keyframe, nals };
                 prop_assert_eq!(read_video(joined(&body)), Ok(expected));
             }
         }

@@ -1,10 +1,12 @@
 //! Fragmented MP4 (ISO/IEC 14496-12, 8.8), as browsers play it: an initialisation segment, then one small fragment a
 //! unit, so that a preview is as quick as the camera.
 
+use std::sync::Arc;
+
 use bytes::{BufMut, Bytes, BytesMut};
 
 use crate::stream::{AudioConfig, StreamHeaders, VideoCodec, VideoConfig};
-use crate::unit::{AccessUnit, Payload, TICKS_PER_SECOND, Track};
+use crate::unit::{AccessUnit, Frame, Payload, PerTrack, TICKS_PER_SECOND, Track};
 
 /// Track numbers.
 const VIDEO_TRACK: u32 = 1;
@@ -66,7 +68,9 @@ pub fn initialisation(headers: &StreamHeaders) -> Option<Bytes> {
             put_audio_track(out, facts.sample_rate, facts.channels, specific);
         }
         put_box(out, b"mvex", |out| {
-            for track in [VIDEO_TRACK, AUDIO_TRACK] {
+            let has_audio = matches!(headers.audio, Some(AudioConfig::Aac { .. }));
+            // One per track (8.8.3).
+            for track in [Some(VIDEO_TRACK), has_audio.then_some(AUDIO_TRACK)].into_iter().flatten() {
                 put_full_box(out, b"trex", 0, 0, |out| {
                     // Description index, duration, size and flags by default.
                     for value in [track, 1, 0, 0, 0] {
@@ -79,47 +83,45 @@ pub fn initialisation(headers: &StreamHeaders) -> Option<Bytes> {
     Some(out.freeze())
 }
 
-/// Makes fragments of units. Each unit waits for the next one of its track, which tells how long it lasts.
+/// Makes fragments of frames. Each frame waits for the next one of its track, which shows its duration.
 #[derive(Debug, Default)]
 pub struct Fragmenter {
     sequence: u32,
     /// Decoding time at which the segment's clock is zero.
     origin: Option<i64>,
-    waiting: [Option<AccessUnit>; 2],
+    waiting: PerTrack<Option<Arc<Frame>>>,
 }
 
 impl Fragmenter {
-    /// Takes a unit; returns the fragment of the one before it.
-    pub fn add(&mut self, unit: AccessUnit) -> Option<Bytes> {
-        let origin = *self.origin.get_or_insert(unit.dts);
-        let waiting = match unit.track {
-            Track::Video => self.waiting.first_mut()?,
-            Track::Audio => self.waiting.last_mut()?,
-        };
-        let next = unit.dts;
-        let before = waiting.replace(unit)?;
+    /// Adds a frame, and returns the fragment of the one before it.
+    pub fn add(&mut self, frame: &Arc<Frame>) -> Option<Bytes> {
+        let next = frame.unit.dts;
+        let origin = *self.origin.get_or_insert(next);
+        let before = self.waiting.get_mut(frame.unit.track).replace(Arc::clone(frame))?;
+        let codec = before.headers.video.as_ref().map_or(VideoCodec::H264, VideoConfig::codec);
+        let before = &before.unit;
         // What lies before the beginning has no time in the segment.
         let time = u64::try_from(before.dts - origin).ok()?;
         let duration = u32::try_from(next - before.dts).unwrap_or(1).max(1);
         self.sequence = self.sequence.wrapping_add(1);
-        Some(fragment(&before, self.sequence, time, duration))
+        Some(fragment(before, codec, self.sequence, time, duration))
     }
 }
 
 /// One unit as `moof` and `mdat` (8.8.4, 8.1.1).
-fn fragment(unit: &AccessUnit, sequence: u32, time: u64, duration: u32) -> Bytes {
+fn fragment(unit: &AccessUnit, codec: VideoCodec, sequence: u32, time: u64, duration: u32) -> Bytes {
     let (track, flags) = match (unit.track, unit.keyframe) {
         (Track::Video, true) => (VIDEO_TRACK, SYNC_SAMPLE),
         (Track::Video, false) => (VIDEO_TRACK, OTHER_SAMPLE),
         (Track::Audio, _) => (AUDIO_TRACK, SYNC_SAMPLE),
     };
-    let prefixes = match &unit.payload {
-        Payload::Nals(nals) => nals.len() * 4,
-        Payload::Frame(_) => 0,
+    let bytes = match &unit.payload {
+        Payload::Nals(nals) => in_sample(nals, codec).map(|nal| nal.len() + 4).sum(),
+        Payload::Frame(frame) => frame.len(),
     };
-    let size = u32::try_from(unit.payload.len() + prefixes).unwrap_or(u32::MAX);
+    let size = u32::try_from(bytes).unwrap_or(u32::MAX);
     let offset = u32::try_from(unit.pts.saturating_sub(unit.dts)).unwrap_or_default();
-    let mut out = BytesMut::with_capacity(unit.payload.len() + prefixes + 128);
+    let mut out = BytesMut::with_capacity(bytes + 128);
     put_box(&mut out, b"moof", |out| {
         put_full_box(out, b"mfhd", 0, 0, |out| out.put_u32(sequence));
         put_box(out, b"traf", |out| {
@@ -138,7 +140,7 @@ fn fragment(unit: &AccessUnit, sequence: u32, time: u64, duration: u32) -> Bytes
     });
     put_box(&mut out, b"mdat", |out| match &unit.payload {
         Payload::Nals(nals) => {
-            for nal in nals {
+            for nal in in_sample(nals, codec) {
                 out.put_u32(u32::try_from(nal.len()).unwrap_or(u32::MAX));
                 out.put_slice(nal);
             }
@@ -146,6 +148,11 @@ fn fragment(unit: &AccessUnit, sequence: u32, time: u64, duration: u32) -> Bytes
         Payload::Frame(frame) => out.put_slice(frame),
     });
     out.freeze()
+}
+
+/// Returns the NAL units of a frame that belong in its sample.
+fn in_sample(nals: &[Bytes], codec: VideoCodec) -> impl Iterator<Item = &Bytes> {
+    nals.iter().filter(move |nal| codec.is_in_sample(nal))
 }
 
 /// A `moof` of one sample is always as long: 8 + 16 + (8 + 16 + 20 + 36).
@@ -336,9 +343,13 @@ mod tests {
         }
     }
 
-    fn picture(dts: i64, keyframe: bool) -> AccessUnit {
-        let payload = Payload::Nals(vec![Bytes::from_static(&[0x65, 1, 2]), Bytes::from_static(&[0x65, 3])]);
-        AccessUnit { track: Track::Video, dts, pts: dts + 7_200, keyframe, payload }
+    /// A frame of two slices, with an access unit delimiter, parameter sets and filler data around them.
+    fn picture(dts: i64, keyframe: bool) -> Arc<Frame> {
+        let nals: [&'static [u8]; 6] =
+            [&[9, 0xf0], &[0x67, 1], &[0x68, 1], &[0x65, 1, 2], &[0x65, 3], &[12, 0xff]];
+        let payload = Payload::Nals(nals.map(Bytes::from_static).to_vec());
+        let unit = AccessUnit { track: Track::Video, dts, pts: dts + 7_200, keyframe, payload };
+        Arc::new(Frame::new(unit, Arc::new(headers())))
     }
 
     /// Boxes as (path, content), read back by their lengths.
@@ -386,10 +397,22 @@ mod tests {
     }
 
     #[test]
+    fn each_track_has_one_set_of_defaults() {
+        let silent = StreamHeaders { audio: None, ..headers() };
+        for (headers, tracks) in [(headers(), vec![VIDEO_TRACK, AUDIO_TRACK]), (silent, vec![VIDEO_TRACK])] {
+            let found = read(&initialisation(&headers).unwrap());
+            let defaults = found.iter().filter(|(path, _)| path.ends_with("/mvex/trex"));
+            let numbers = defaults.map(|(_, content)| u32::from_be_bytes(content[4..8].try_into().unwrap()));
+            assert_eq!(numbers.collect::<Vec<_>>(), tracks);
+            assert_eq!(found.iter().filter(|(path, _)| path.ends_with("/trak/tkhd")).count(), tracks.len());
+        }
+    }
+
+    #[test]
     fn a_unit_becomes_a_fragment_once_its_length_is_known() {
         let mut fragmenter = Fragmenter::default();
-        assert_eq!(fragmenter.add(picture(90_000, true)), None);
-        let fragment = fragmenter.add(picture(93_600, false)).unwrap();
+        assert_eq!(fragmenter.add(&picture(90_000, true)), None);
+        let fragment = fragmenter.add(&picture(93_600, false)).unwrap();
         let found = read(&fragment);
         let moof = content(&found, "/moof");
         assert_eq!(moof.len() + 8, MOOF_BYTES as usize);
@@ -398,7 +421,7 @@ mod tests {
         let numbers: Vec<u32> = run.chunks(4).map(|c| u32::from_be_bytes(c.try_into().unwrap())).collect();
         assert_eq!(numbers, [0x0f01, 1, MOOF_BYTES + 8, 3_600, 13, SYNC_SAMPLE, 7_200]);
         assert_eq!(content(&found, "/mdat"), [0, 0, 0, 3, 0x65, 1, 2, 0, 0, 0, 2, 0x65, 3]);
-        let next = read(&fragmenter.add(picture(97_200, false)).unwrap());
+        let next = read(&fragmenter.add(&picture(97_200, false)).unwrap());
         assert_eq!(content(&next, "/moof/traf/tfdt")[4..], 3_600_u64.to_be_bytes());
         assert_eq!(content(&next, "/moof/mfhd")[4..], 2_u32.to_be_bytes());
     }

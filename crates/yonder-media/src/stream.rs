@@ -6,6 +6,10 @@ use crate::aac::AudioSpecificConfig;
 use crate::g711::Law;
 use crate::{h264, h265};
 
+/// `nal_unit_type` of filler data (table 7-1 of both standards).
+const FILLER_H264: u8 = 12;
+const FILLER_H265: u8 = 38;
+
 /// Codec of a picture.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum VideoCodec {
@@ -22,6 +26,23 @@ impl VideoCodec {
         match self {
             Self::H264 => "H.264",
             Self::H265 => "H.265",
+        }
+    }
+
+    /// Returns true for NAL units that belong in samples of the types `avc1` and `hvc1` (ISO/IEC 14496-15, 5.3.2 and 8.3.2):
+    /// parameter sets are in the configuration record, and access unit delimiters and filler data are left out.
+    #[must_use]
+    pub fn is_in_sample(self, nal: &[u8]) -> bool {
+        use crate::{h264::NalKind as H264, h265::NalKind as H265};
+        match self {
+            Self::H264 => !matches!(
+                h264::kind_of(nal),
+                H264::Sps | H264::Pps | H264::Delimiter | H264::Other(FILLER_H264)
+            ),
+            Self::H265 => !matches!(
+                h265::kind_of(nal),
+                H265::Vps | H265::Sps | H265::Pps | H265::Delimiter | H265::Other(FILLER_H265)
+            ),
         }
     }
 
@@ -150,6 +171,15 @@ impl ParameterSets {
         match self {
             Self::H264(sets) => sets.take(nal),
             Self::H265(sets) => sets.take(nal),
+        }
+    }
+
+    /// Returns why the last sequence parameter set could not be read, if it could not.
+    #[must_use]
+    pub fn problem(&self) -> Option<h264::SpsError> {
+        match self {
+            Self::H264(sets) => sets.problem(),
+            Self::H265(sets) => sets.problem(),
         }
     }
 

@@ -69,19 +69,42 @@ pub struct Capabilities {
     pub media2: Option<String>,
 }
 
-/// Asks for all services (8.1.2.1).
+/// Returns the request for all services (8.1.2.1).
 #[must_use]
-pub fn capabilities_request() -> String {
+pub fn services_request() -> String {
     "<GetServices xmlns=\"http://www.onvif.org/ver10/device/wsdl\">\
      <IncludeCapability>false</IncludeCapability></GetServices>"
         .to_owned()
 }
 
-/// The media services in an answer.
+/// Returns the request for the capabilities (8.1.2.3): devices before ONVIF 2.1 know no other.
+#[must_use]
+pub fn capabilities_request() -> String {
+    "<GetCapabilities xmlns=\"http://www.onvif.org/ver10/device/wsdl\"><Category>All</Category></GetCapabilities>"
+        .to_owned()
+}
+
+/// Returns the media services in a response to [`capabilities_request`].
 ///
 /// # Errors
 /// The device's fault.
 pub fn read_capabilities(answer: &Element) -> Result<Capabilities, Fault> {
+    if let Some(fault) = Fault::of(answer) {
+        return Err(fault);
+    }
+    let capabilities = answer.find("GetCapabilitiesResponse").and_then(|answer| answer.child("Capabilities"));
+    let address = |path: &[&str]| capabilities.and_then(|found| found.text_at(path)).map(str::to_owned);
+    Ok(Capabilities {
+        media: address(&["Media", "XAddr"]),
+        media2: address(&["Extension", "Media2", "XAddr"]),
+    })
+}
+
+/// Returns the media services in a response to [`services_request`].
+///
+/// # Errors
+/// The device's fault.
+pub fn read_services(answer: &Element) -> Result<Capabilities, Fault> {
     if let Some(fault) = Fault::of(answer) {
         return Err(fault);
     }
@@ -125,9 +148,18 @@ mod tests {
             <Service><Namespace>http://www.onvif.org/ver20/media/wsdl</Namespace><XAddr>http://h/m2</XAddr></Service>\
             <Service><Namespace>http://www.onvif.org/ver20/ptz/wsdl</Namespace><XAddr>http://h/p</XAddr></Service>\
             </GetServicesResponse></E>";
-        let found = read_capabilities(&Element::parse(text.as_bytes()).unwrap()).unwrap();
+        let found = read_services(&Element::parse(text.as_bytes()).unwrap()).unwrap();
         let expected = Capabilities { media: Some("http://h/m1".into()), media2: Some("http://h/m2".into()) };
         assert_eq!(found, expected);
+    }
+
+    #[test]
+    fn media_service_is_found_in_the_capabilities() {
+        let text = "<E><GetCapabilitiesResponse><Capabilities><Device><XAddr>http://h/d</XAddr></Device>\
+            <Media><XAddr>http://h/m1</XAddr></Media></Capabilities></GetCapabilitiesResponse></E>";
+        let found = read_capabilities(&Element::parse(text.as_bytes()).unwrap()).unwrap();
+        assert_eq!(found, Capabilities { media: Some("http://h/m1".into()), media2: None });
+        assert_eq!(read_capabilities(&Element::default()), Ok(Capabilities::default()));
     }
 
     #[test]

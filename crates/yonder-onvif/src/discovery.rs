@@ -27,19 +27,41 @@ pub struct Found {
     pub services: Vec<String>,
 }
 
-/// A probe for devices that stream video. `message_id` is a fresh UUID.
+/// Type of device that a probe asks for. Devices answer if they have it; many have one of them alone.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ProbeType {
+    /// `tdn:NetworkVideoTransmitter` (ONVIF Core, 7.3.2).
+    VideoTransmitter,
+    /// `tds:Device` (ONVIF Core, 7.3.2).
+    Device,
+}
+
+impl ProbeType {
+    /// All types.
+    pub const ALL: [Self; 2] = [Self::VideoTransmitter, Self::Device];
+
+    fn namespace_and_name(self) -> (&'static str, &'static str) {
+        match self {
+            Self::VideoTransmitter => ("http://www.onvif.org/ver10/network/wsdl", "NetworkVideoTransmitter"),
+            Self::Device => ("http://www.onvif.org/ver10/device/wsdl", "Device"),
+        }
+    }
+}
+
+/// Returns a probe for devices of a type. `message_id` is a random UUID.
 #[must_use]
-pub fn probe(message_id: &str) -> String {
+pub fn probe(kind: ProbeType, message_id: &str) -> String {
+    let (namespace, name) = kind.namespace_and_name();
     format!(
         "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\
          <s:Envelope xmlns:s=\"http://www.w3.org/2003/05/soap-envelope\" \
          xmlns:a=\"http://schemas.xmlsoap.org/ws/2004/08/addressing\" \
          xmlns:d=\"http://schemas.xmlsoap.org/ws/2005/04/discovery\" \
-         xmlns:n=\"http://www.onvif.org/ver10/network/wsdl\">\
+         xmlns:n=\"{namespace}\">\
          <s:Header><a:Action>http://schemas.xmlsoap.org/ws/2005/04/discovery/Probe</a:Action>\
          <a:MessageID>uuid:{message_id}</a:MessageID>\
          <a:To>urn:schemas-xmlsoap-org:ws:2005:04:discovery</a:To></s:Header>\
-         <s:Body><d:Probe><d:Types>n:NetworkVideoTransmitter</d:Types></d:Probe></s:Body></s:Envelope>"
+         <s:Body><d:Probe><d:Types>n:{name}</d:Types></d:Probe></s:Body></s:Envelope>"
     )
 }
 
@@ -126,10 +148,12 @@ mod tests {
     }
 
     #[test]
-    fn the_probe_is_well_formed_and_names_its_message() {
-        let root = Element::parse(probe(ID).as_bytes()).unwrap();
-        assert_eq!(root.text_at(&["Header", "MessageID"]), Some(format!("uuid:{ID}").as_str()));
-        assert_eq!(root.text_at(&["Body", "Probe", "Types"]), Some("n:NetworkVideoTransmitter"));
+    fn probe_has_its_type_and_message_id() {
+        for (kind, name) in ProbeType::ALL.into_iter().zip(["n:NetworkVideoTransmitter", "n:Device"]) {
+            let root = Element::parse(probe(kind, ID).as_bytes()).unwrap();
+            assert_eq!(root.text_at(&["Header", "MessageID"]), Some(format!("uuid:{ID}").as_str()));
+            assert_eq!(root.text_at(&["Body", "Probe", "Types"]), Some(name));
+        }
     }
 
     #[test]

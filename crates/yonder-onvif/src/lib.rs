@@ -23,9 +23,9 @@ mod xml;
 
 pub use device::{
     Capabilities, DeviceFacts, capabilities_request, clock_request, facts_request, read_capabilities,
-    read_clock, read_facts,
+    read_clock, read_facts, read_services, services_request,
 };
-pub use discovery::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, probe, read_matches};
+pub use discovery::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 pub use media::{
     MediaService, Profile, profiles_request, read_profiles, read_stream_address, stream_request,
 };

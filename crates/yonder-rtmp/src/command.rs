@@ -58,6 +58,12 @@ impl Command {
         Ok(Self { name, transaction, values: values.collect() })
     }
 
+    /// Returns a member of the command's objects.
+    #[must_use]
+    pub fn member(&self, name: &str) -> Option<&Value> {
+        self.values.iter().find_map(|value| value.get(name))
+    }
+
     /// `level`, `code` and `description` of an information object, wherever it stands among the values.
     #[must_use]
     pub fn information(&self) -> (&str, &str, &str) {

@@ -23,6 +23,7 @@ mod outbox;
 mod publisher;
 mod receiver;
 
+pub use amf0::Value;
 pub use command::{Command, CommandError};
 pub use message::{Message, MessageKind};
 pub use outbox::Outbox;

@@ -14,7 +14,13 @@ use yonder_rtmp::{Command, Publisher, PublisherConfig, PushStep, Receiver, Recei
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let server = RtmpServer { tls: false, host: "ingest.example.net".into(), port: 1935, app: "live".into() };
+    let server = RtmpServer {
+        tls: false,
+        host: "ingest.example.net".into(),
+        port: 1935,
+        has_port: false,
+        app: "live".into(),
+    };
     let key = StreamKey::from_stored("a-key-of-some-length".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 1 });
     publisher.start(T0);

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use bytes::Bytes;
 use yonder_media::aac::AudioSpecificConfig;
+use yonder_media::h264::SpsError;
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
 
 use crate::client::{
@@ -94,6 +95,8 @@ pub struct TrackFigures {
     pub units_dropped: u64,
     /// Parts of packets that were not used, by reason.
     pub drops: DropCounts,
+    /// Why the last sequence parameter set could not be read, if it could not.
+    pub parameter_problem: Option<SpsError>,
 }
 
 #[derive(Debug)]
@@ -253,6 +256,11 @@ impl Pull {
             order: track.reorder.as_ref().map_or(track.order, ReorderBuffer::figures),
             units_dropped: track.depacketiser.dropped(),
             drops: track.drops.sum(track.depacketiser.drops()),
+            parameter_problem: self
+                .parameters
+                .as_ref()
+                .filter(|_| track.track == Track::Video)
+                .and_then(ParameterSets::problem),
         })
     }
 

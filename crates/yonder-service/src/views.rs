@@ -188,6 +188,7 @@ fn push(view: PushView) -> PushState {
         server: view.server,
         uplink: view.uplink,
         link: view.link.map(link),
+        warning: view.warning.map(str::to_owned),
     }
 }
 
@@ -223,6 +224,7 @@ fn push_off(name: &str) -> PushState {
         server: ServerRole::Main,
         uplink: None,
         link: None,
+        warning: None,
     }
 }
 

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use crate::camera::{Camera, CameraStream};
@@ -67,6 +68,10 @@ pub enum DeviceSignIn {
     Token,
     /// By HTTP Digest.
     HttpDigest,
+    /// By HTTP Digest, for everything, the clock included.
+    HttpDigestForAll,
+    /// By HTTP Basic.
+    HttpBasic,
 }
 
 /// How a device is set up.
@@ -86,6 +91,10 @@ pub struct DeviceConfig {
     pub clock_ahead_s: i64,
     /// It has the second media service; without it H.265 profiles are not shown.
     pub has_media2: bool,
+    /// It is older than ONVIF 2.1, and knows `GetCapabilities` instead of `GetServices`.
+    pub is_old: bool,
+    /// It answers only probes for `tds:Device`.
+    pub is_device_only: bool,
     /// Host that it names in its own addresses; `None` names the right one.
     pub believes_host: Option<String>,
     /// It answers probes in the local network.
@@ -100,6 +109,7 @@ pub struct DeviceConfig {
 #[derive(Debug)]
 pub struct Device {
     address: SocketAddr,
+    shared: Arc<Shared>,
     tasks: Vec<JoinHandle<()>>,
 }
 
@@ -111,11 +121,14 @@ impl Drop for Device {
     }
 }
 
+#[derive(Debug)]
 struct Shared {
     config: DeviceConfig,
     port: u16,
     /// Nonces seen in tokens: none is good twice.
     nonces: Mutex<HashMap<String, ()>>,
+    /// Requests that held a token or HTTP credentials.
+    signed: AtomicU64,
 }
 
 impl Device {
@@ -127,7 +140,12 @@ impl Device {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, config.port)).await?;
         let address = listener.local_addr()?;
         let answers_probes = config.answers_probes;
-        let shared = Arc::new(Shared { config, port: address.port(), nonces: Mutex::default() });
+        let shared = Arc::new(Shared {
+            config,
+            port: address.port(),
+            nonces: Mutex::default(),
+            signed: AtomicU64::new(0),
+        });
         let serving = Arc::clone(&shared);
         let mut tasks = vec![tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
@@ -141,9 +159,16 @@ impl Device {
         })];
         if answers_probes {
             let socket = probe_socket()?;
+            let shared = Arc::clone(&shared);
             tasks.push(tokio::spawn(async move { shared.answer_probes(&socket).await }));
         }
-        Ok(Self { address, tasks })
+        Ok(Self { address, shared, tasks })
+    }
+
+    /// Requests so far that held a token or HTTP credentials.
+    #[must_use]
+    pub fn signed_requests(&self) -> u64 {
+        self.shared.signed.load(Ordering::Relaxed)
     }
 
     /// Where its web service is.
@@ -173,6 +198,10 @@ impl Shared {
         let mut buffer = vec![0; MAX_REQUEST];
         while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
             let Ok(probe) = Element::parse(&buffer[..length]) else { continue };
+            let types = probe.find("Types").map(|types| types.text.clone()).unwrap_or_default();
+            if self.config.is_device_only != types.ends_with(":Device") {
+                continue;
+            }
             let id = probe.find("MessageID").map(|id| id.text.clone()).unwrap_or_default();
             let answer = format!(
                 "<e:Envelope xmlns:e=\"http://www.w3.org/2003/05/soap-envelope\"><e:Header><RelatesTo>{id}</RelatesTo></e:Header>\
@@ -213,7 +242,13 @@ impl Shared {
         let Some(asked) = message.find("Body").and_then(|body| body.children.first()) else {
             return http(400, "", "<what/>");
         };
-        if asked.name != "GetSystemDateAndTime" && !self.may_ask(head, &message) {
+        let has_token = message.find("UsernameToken").is_some();
+        if has_token || head.to_ascii_lowercase().contains("\r\nauthorization:") {
+            self.signed.fetch_add(1, Ordering::Relaxed);
+        }
+        let is_open =
+            asked.name == "GetSystemDateAndTime" && self.config.sign_in != DeviceSignIn::HttpDigestForAll;
+        if !is_open && !self.may_ask(head, &message) {
             return match self.config.sign_in {
                 DeviceSignIn::Token => http(
                     400,
@@ -222,7 +257,8 @@ impl Shared {
                         "<e:Fault><e:Code><e:Value>e:Sender</e:Value><e:Subcode><e:Value>t:NotAuthorized</e:Value></e:Subcode></e:Code><e:Reason><e:Text>Sender not authorized</e:Text></e:Reason></e:Fault>",
                     ),
                 ),
-                DeviceSignIn::HttpDigest => http(
+                DeviceSignIn::HttpBasic => http(401, "WWW-Authenticate: Basic realm=\"Hollow Fell\"\r\n", ""),
+                DeviceSignIn::HttpDigest | DeviceSignIn::HttpDigestForAll => http(
                     401,
                     "WWW-Authenticate: Digest realm=\"Hollow Fell\", nonce=\"fell\", qop=\"auth\"\r\n",
                     "",
@@ -236,7 +272,13 @@ impl Shared {
         let Some((user, password)) = &self.config.account else { return true };
         match self.config.sign_in {
             DeviceSignIn::Token => self.token_is_right(message, user, password.expose_secret()),
-            DeviceSignIn::HttpDigest => digest_is_right(head, user, password.expose_secret()),
+            DeviceSignIn::HttpDigest | DeviceSignIn::HttpDigestForAll => {
+                digest_is_right(head, user, password.expose_secret())
+            }
+            DeviceSignIn::HttpBasic => {
+                let pair = STANDARD.encode(format!("{user}:{}", password.expose_secret()));
+                head.contains(&format!("Basic {pair}"))
+            }
         }
     }
 
@@ -277,7 +319,11 @@ impl Shared {
                 "<GetDeviceInformationResponse><Manufacturer>Hollow Fell Works</Manufacturer><Model>{}</Model><FirmwareVersion>1.4</FirmwareVersion></GetDeviceInformationResponse>",
                 self.config.model
             ),
-            "GetServices" => {
+            "GetCapabilities" => format!(
+                "<GetCapabilitiesResponse><Capabilities><Media><XAddr>http://{}/onvif/media</XAddr></Media></Capabilities></GetCapabilitiesResponse>",
+                self.host()
+            ),
+            "GetServices" if !self.config.is_old => {
                 let service = |space: &str, path: &str| {
                     format!("<Service><Namespace>http://www.onvif.org/{space}</Namespace><XAddr>http://{}/onvif/{path}</XAddr></Service>", self.host())
                 };

@@ -23,7 +23,13 @@ pub(super) fn amf0(data: &[u8]) {
 }
 
 fn publisher() -> Publisher {
-    let server = RtmpServer { tls: false, host: "ingest.example.net".into(), port: 1935, app: "live".into() };
+    let server = RtmpServer {
+        tls: false,
+        host: "ingest.example.net".into(),
+        port: 1935,
+        has_port: false,
+        app: "live".into(),
+    };
     let mut publisher =
         Publisher::new(PublisherConfig { server, key: StreamKey::from_stored("a-key".into()), seed: 1 });
     publisher.start(T0);

@@ -18,7 +18,7 @@ export function FindPage(): ReactNode {
       <PageHead
         name="Find cameras"
         title="Find cameras"
-        lead="Asks the local networks, or one host, which cameras there are, and each of them what it streams. Nothing is kept until you take it."
+        lead="Searches the local networks, or the hosts that you name, for cameras and their streams. Nothing is kept until you take it."
       />
       <FeedNav />
       <May role="admin">
@@ -27,7 +27,7 @@ export function FindPage(): ReactNode {
         ) : (
           <Card
             title={`Take ${draft.name ?? "the camera"}`}
-            aside={<Button onClick={() => setDraft(null)}>Look again</Button>}
+            aside={<Button onClick={() => setDraft(null)}>Search again</Button>}
             className="max-w-[880px]"
           >
             <FeedForm draft={draft} onDone={(feed) => void navigate(`/feeds/${encodeURIComponent(feed.name)}`)} />

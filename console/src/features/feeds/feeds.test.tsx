@@ -1,5 +1,5 @@
 // @vitest-environment jsdom
-import { screen } from "@testing-library/react";
+import { screen, within } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { expect, test, vi } from "vitest";
 
@@ -60,6 +60,7 @@ const CAMERA: FoundCamera = {
     },
   ],
   problem: null,
+  needs_sign_in: false,
 };
 
 test("found cameras are offered with both addresses, and taken with main and sub", async () => {
@@ -67,11 +68,12 @@ test("found cameras are offered with both addresses, and taken with main and sub
   const chosen = vi.fn();
   const user = userEvent.setup();
   draw(<FindPanel onChoose={chosen} />);
+  await user.type(screen.getByLabelText("Hosts"), "192.0.2.9");
   await user.type(screen.getByLabelText("User name"), "rail");
-  await user.click(screen.getByRole("button", { name: "Look for cameras" }));
+  await user.click(screen.getByRole("button", { name: "Ask these hosts" }));
   expect(await screen.findByText(/Its clock is 90 s behind ours/)).toBeTruthy();
   expect(screen.getByText(/rtsp:\/\/10\.0\.0\.4\/main, which is not where it was asked/)).toBeTruthy();
-  expect(calls[0]?.body).toEqual({ user: "rail" });
+  expect(calls[0]?.body).toEqual({ at: "192.0.2.9", user: "rail" });
   await user.click(screen.getByRole("button", { name: "Take it" }));
   expect(chosen).toHaveBeenCalledWith({
     name: "Viaduct",
@@ -81,10 +83,36 @@ test("found cameras are offered with both addresses, and taken with main and sub
   });
 });
 
-test("where no camera answers, the reasons are told", async () => {
+test("a search has no password; cameras that need one are selected first", async () => {
+  const locked = (host: string): FoundCamera => ({
+    ...CAMERA,
+    name: host,
+    host,
+    service: `http://${host}:8080/onvif/device_service`,
+    channels: [],
+    problem: "It asks for a user name and password.",
+    needs_sign_in: true,
+  });
+  const found = [[locked("192.0.2.9"), locked("192.0.2.66")], [{ ...CAMERA, service: "http://192.0.2.9:8080/onvif/device_service" }]];
+  const calls = fakeApi(() => ({ status: 200, body: found.shift() ?? [] }));
+  const user = userEvent.setup();
+  draw(<FindPanel onChoose={() => undefined} />);
+  expect(screen.getByLabelText("Password")).toHaveProperty("disabled", true);
+  await user.click(screen.getByRole("button", { name: "Search" }));
+  const card = await screen.findByRole("region", { name: "192.0.2.9" });
+  await user.click(within(card).getByRole("checkbox"));
+  await user.type(screen.getByLabelText("User name"), "rail");
+  await user.type(screen.getByLabelText("Password"), "planted");
+  await user.click(screen.getByRole("button", { name: "Ask these hosts" }));
+  expect(await screen.findByRole("region", { name: "Viaduct" })).toBeTruthy();
+  expect(screen.getByRole("region", { name: "192.0.2.66" })).toBeTruthy();
+  expect(calls.map((call) => call.body)).toEqual([{}, { at: "192.0.2.9:8080", user: "rail", password: "planted" }]);
+});
+
+test("where no camera answers, the reasons are shown", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<FindPanel onChoose={() => undefined} />);
-  await userEvent.setup().click(screen.getByRole("button", { name: "Look for cameras" }));
+  await userEvent.setup().click(screen.getByRole("button", { name: "Search" }));
   expect(await screen.findByText("No camera answered")).toBeTruthy();
 });
 

@@ -149,6 +149,12 @@ test("a push that lags says what gets through of what it needs", () => {
   expect(card.textContent).toContain("142 skipped · round trip 84 ms · lost 2.1 % · resent 1.9 %");
 });
 
+test("a warning of a live push is shown", () => {
+  const warning = "The server has not announced that it takes H.265.";
+  draw(<PushCard relay={relay("Summit")} push={push("Marrow Hall", { warning })} destination={destination("Marrow Hall")} />);
+  expect(screen.getByRole("region", { name: "Marrow Hall" }).textContent).toContain(warning);
+});
+
 test("settings send windows line by line, and a zone only with times", async () => {
   const user = userEvent.setup();
   draw(<RelaySettings relay={relay("Summit")} onDone={() => undefined} />);

@@ -1,10 +1,11 @@
 //! Server address and stream key, together or apart.
 
 use crate::key::{KeyError, StreamKey};
+use crate::passphrase::{KeyLength, Passphrase};
 use crate::repair::{Repair, bare, note};
 use crate::rtmp::RtmpServer;
 use crate::server::{AddressError, Protocol, ServerAddress, open};
-use crate::srt::SrtServer;
+use crate::srt::{SrtExtras, SrtServer, check_stream_id};
 
 /// Why what was pasted cannot be used. Never holds the key.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -38,6 +39,10 @@ pub struct Pasted {
     pub server: ServerAddress,
     /// Stream key; SRT may do without.
     pub key: Option<StreamKey>,
+    /// Passphrase that was in an SRT address.
+    pub passphrase: Option<Passphrase>,
+    /// Length of the encryption key that was in an SRT address.
+    pub key_length: Option<KeyLength>,
     /// What was put right.
     pub repairs: Vec<Repair>,
 }
@@ -47,9 +52,15 @@ pub struct Pasted {
 /// # Errors
 /// [`AddressError`] telling what is wrong with it.
 pub fn read_server(text: &str) -> Result<(ServerAddress, Vec<Repair>), AddressError> {
-    let (server, id, mut repairs) = read_address(text)?;
-    if id.is_some() {
+    let (server, extras, mut repairs) = read_address(text)?;
+    if extras.passphrase.is_some() {
+        return Err(AddressError::PassphraseInAddress);
+    }
+    if extras.stream_id.is_some() {
         note(&mut repairs, Repair::StreamIdSealed);
+    }
+    if extras.key_length.is_some() {
+        note(&mut repairs, Repair::ParameterDropped("pbkeylen".to_owned()));
     }
     Ok((server, repairs))
 }
@@ -84,14 +95,29 @@ fn is_key_like(text: &str) -> bool {
     text.chars().count() >= MIN_LENGTH && text.contains(|c: char| c.is_ascii_digit())
 }
 
-fn read_address(text: &str) -> Result<(ServerAddress, Option<String>, Vec<Repair>), AddressError> {
+fn read_address(text: &str) -> Result<(ServerAddress, SrtExtras, Vec<Repair>), AddressError> {
     let opened = open(text)?;
     if opened.protocol == Protocol::Srt {
-        let (server, id, repairs) = SrtServer::read(opened)?;
-        Ok((ServerAddress::Srt(server), id, repairs))
+        let (server, extras, repairs) = SrtServer::read(opened)?;
+        Ok((ServerAddress::Srt(server), extras, repairs))
     } else {
         let (server, repairs) = RtmpServer::read(opened)?;
-        Ok((ServerAddress::Rtmp(server), None, repairs))
+        Ok((ServerAddress::Rtmp(server), SrtExtras::default(), repairs))
+    }
+}
+
+impl Pasted {
+    fn new(
+        server: ServerAddress,
+        key: Option<StreamKey>,
+        extras: SrtExtras,
+        mut repairs: Vec<Repair>,
+    ) -> Self {
+        let SrtExtras { passphrase, key_length, .. } = extras;
+        if passphrase.is_some() {
+            note(&mut repairs, Repair::PassphraseSealed);
+        }
+        Self { server, key, passphrase, key_length, repairs }
     }
 }
 
@@ -114,18 +140,21 @@ fn is_address(text: &str) -> bool {
 }
 
 fn read_apart(server: &str, key: &str) -> Result<Pasted, PasteError> {
-    let (server, id, mut repairs) = read_address(server)?;
+    let (server, extras, mut repairs) = read_address(server)?;
     match server {
         ServerAddress::Rtmp(server) => {
             let (server, key) = read_rtmp_key(server, key, &mut repairs)?;
-            Ok(Pasted { server: ServerAddress::Rtmp(server), key: Some(key), repairs })
+            Ok(Pasted::new(ServerAddress::Rtmp(server), Some(key), extras, repairs))
         }
         ServerAddress::Srt(server) => {
-            if id.is_some() {
+            if extras.stream_id.is_some() {
                 return Err(PasteError::StreamIdAndKey);
             }
             let key = StreamKey::read(key, &mut repairs)?;
-            Ok(Pasted { server: ServerAddress::Srt(server), key: Some(key), repairs })
+            if server.stream_id.is_none() {
+                check_stream_id(key.expose(), &mut repairs);
+            }
+            Ok(Pasted::new(ServerAddress::Srt(server), Some(key), extras, repairs))
         }
     }
 }
@@ -140,12 +169,13 @@ fn read_rtmp_key(
         // The key field holds a whole address: of this server, with the key behind it.
         let whole = RtmpServer::read(open(text)?)?.0;
         let prefix = format!("{}/", server.app);
-        let behind = Some(&whole)
-            .filter(|whole| (whole.tls, &whole.host, whole.port) == (server.tls, &server.host, server.port));
+        let behind = Some(&whole).filter(|whole| whole.has_same_socket(&server));
         let (server, key) = match behind.and_then(|whole| whole.app.strip_prefix(&prefix)) {
             Some(key) => (server, key.to_owned()),
             // The same whole address in both fields.
-            None if whole == server => server.split_last().ok_or(PasteError::NoKey)?,
+            None if whole.has_same_socket(&server) && whole.app == server.app => {
+                server.split_last().ok_or(PasteError::NoKey)?
+            }
             None => return Err(KeyError::OtherAddress.into()),
         };
         note(repairs, Repair::KeyInAddress);
@@ -162,22 +192,22 @@ fn read_rtmp_key(
 }
 
 fn read_together(text: &str) -> Result<Pasted, PasteError> {
-    let (server, id, mut repairs) = read_address(text)?;
+    let (server, extras, mut repairs) = read_address(text)?;
     match server {
         ServerAddress::Rtmp(server) => {
             let (server, key) = server.split_last().ok_or(PasteError::NoKey)?;
             note(&mut repairs, Repair::KeySplitOff);
             let key = StreamKey::read(&key, &mut repairs)?;
-            Ok(Pasted { server: ServerAddress::Rtmp(server), key: Some(key), repairs })
+            Ok(Pasted::new(ServerAddress::Rtmp(server), Some(key), extras, repairs))
         }
         ServerAddress::Srt(server) => {
-            let key = id.map(|id| StreamKey::read(&id, &mut repairs)).transpose()?;
+            let key = extras.stream_id.as_deref().map(|id| StreamKey::read(id, &mut repairs)).transpose()?;
             if key.is_some() {
                 note(&mut repairs, Repair::StreamIdSealed);
             } else if server.stream_id.is_some() {
                 return Err(PasteError::NoKey);
             }
-            Ok(Pasted { server: ServerAddress::Srt(server), key, repairs })
+            Ok(Pasted::new(ServerAddress::Srt(server), key, extras, repairs))
         }
     }
 }

@@ -1,5 +1,6 @@
 use super::*;
 use crate::authority::AuthorityError;
+use crate::passphrase::PassphraseError;
 use crate::srt::stream_id;
 use proptest::prelude::*;
 use rstest::rstest;
@@ -43,7 +44,7 @@ const KEY: &str = "abcd-1234-efgh";
     KEY,
     &[Repair::PlainOnTlsPort]
 )]
-#[case::tls_port("rtmps://ingest.example.net:443/live", KEY, "rtmps://ingest.example.net/live", KEY, &[])]
+#[case::tls_port("rtmps://ingest.example.net:443/live", KEY, "rtmps://ingest.example.net:443/live", KEY, &[])]
 #[case::ipv6("rtmp://[2001:DB8::1]/live", KEY, "rtmp://[2001:db8::1]/live", KEY, &[])]
 #[case::parameters(LIVE, "abcd?a=b&c=d", LIVE, "abcd?a=b&c=d", &[])]
 #[case::parameters_with_slash(
@@ -87,9 +88,11 @@ fn pasted_details_land_right(
 #[case::srt_without_port("srt://ingest.example.net", KEY, AddressError::NoPort("ingest.example.net".into()).into())]
 #[case::srt_path("srt://ingest.example.net:8890/live", KEY, AddressError::Path.into())]
 #[case::srt_listener("srt://ingest.example.net:8890?mode=listener", KEY, AddressError::Mode("listener".into()).into())]
-#[case::srt_passphrase("srt://ingest.example.net:8890?passphrase=x", KEY, AddressError::PassphraseInAddress.into())]
+#[case::srt_passphrase("srt://ingest.example.net:8890?passphrase=x", KEY, AddressError::Passphrase(PassphraseError::Length(1)).into())]
+#[case::srt_key_length("srt://ingest.example.net:8890?pbkeylen=17", KEY, AddressError::KeyLength("17".into()).into())]
+#[case::srt_files("srt://ingest.example.net:8890?transtype=file", KEY, AddressError::FileMode.into())]
+#[case::srt_latency_beyond("srt://ingest.example.net:8890?latency=9000000", KEY, AddressError::Latency("9000000".into()).into())]
 #[case::srt_latency("srt://ingest.example.net:8890?latency=9s", KEY, AddressError::Latency("9s".into()).into())]
-#[case::srt_unknown("srt://ingest.example.net:8890?lat=9", KEY, AddressError::Parameter("lat".into()).into())]
 #[case::srt_id_and_key("srt://ingest.example.net:8890?streamid=x", KEY, PasteError::StreamIdAndKey)]
 #[case::srt_open_blank("srt://ingest.example.net:8890?streamid=a-{key}", "", PasteError::NoKey)]
 fn what_cannot_be_used_is_refused_with_its_reason(
@@ -112,6 +115,42 @@ fn the_stream_id_of_an_srt_address_is_kept_as_the_key() {
     assert_eq!(pasted.server.to_string(), "srt://ingest.example.net:8890?latency=200");
     assert_eq!(pasted.key.unwrap().expose(), "#!::r=summit,m=publish");
     assert_eq!(pasted.repairs, [Repair::StreamIdSealed]);
+}
+
+#[test]
+fn srt_address_is_taken_as_platforms_and_encoders_show_it() {
+    let text = "srt://ingest.example.net:8890?mode=caller&transtype=live&pkt_size=1316&latency=200000\
+                &pbkeylen=32&passphrase=planted%20phrase%2042&streamid=%23!::m=publish,r=summit";
+    let pasted = read_pasted(Some(text), None).unwrap();
+    assert_eq!(pasted.server.to_string(), "srt://ingest.example.net:8890?latency=200");
+    assert_eq!(pasted.passphrase.as_ref().map(Passphrase::expose), Some("planted phrase 42"));
+    assert_eq!(pasted.key_length, Some(KeyLength::Aes256));
+    assert_eq!(
+        pasted.repairs,
+        [
+            Repair::ParameterDropped("transtype".into()),
+            Repair::ParameterDropped("pkt_size".into()),
+            Repair::LatencyInMicroseconds,
+            Repair::StreamIdSealed,
+            Repair::PassphraseSealed,
+        ]
+    );
+    assert!(!format!("{pasted:?}").contains("planted"));
+    assert_eq!(read_server(text).unwrap_err(), AddressError::PassphraseInAddress);
+}
+
+#[rstest]
+#[case::publishes("#!::r=summit,m=publish", &[])]
+#[case::any_order("#!::u=guest,m=publish,r=summit,x=1", &[])]
+#[case::plain("publish/summit", &[])]
+#[case::views("#!::r=summit,m=request", &[Repair::StreamIdDoesNotPublish])]
+#[case::no_mode("#!::r=summit", &[Repair::StreamIdDoesNotPublish])]
+#[case::no_resource("#!::m=publish", &[Repair::StreamIdWithoutResource])]
+#[case::no_pairs("#!::summit", &[Repair::StreamIdMalformed])]
+fn stream_id_of_the_standard_form_is_checked(#[case] id: &str, #[case] remarks: &[Repair]) {
+    let pasted = read_pasted(Some("srt://ingest.example.net:8890"), Some(id)).unwrap();
+    assert_eq!(pasted.repairs, remarks);
+    assert_eq!(pasted.key.unwrap().expose(), id);
 }
 
 #[test]

@@ -4,8 +4,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_core::{DialStep, PictureMeter, RateMeter};
+use yonder_media::h264::SpsError;
 use yonder_media::h265::Tier;
-use yonder_media::{AccessUnit, StreamHeaders, Track};
+use yonder_media::{AccessUnit, PerTrack, StreamHeaders, Track};
+use yonder_rtmp::MeasuredRates;
 use yonder_rtsp::{Offered, TrackFigures};
 
 use crate::view::{AudioView, Carrier, ReceptionView, StepView, VideoView};
@@ -16,6 +18,8 @@ pub(crate) struct FeedFigures {
     rate: RateMeter,
     bytes: u64,
     picture: PictureMeter,
+    /// Payload rates.
+    track_rates: PerTrack<RateMeter>,
     headers: Option<Arc<StreamHeaders>>,
     /// How packets travel in the session that runs.
     carrier: Option<Carrier>,
@@ -84,7 +88,8 @@ impl FeedFigures {
         self.bytes
     }
 
-    pub(crate) fn add_unit(&mut self, unit: &AccessUnit) {
+    pub(crate) fn add_unit(&mut self, unit: &AccessUnit, now: Duration) {
+        self.track_rates.get_mut(unit.track).add(unit.payload.len(), now);
         if unit.track == Track::Video {
             self.picture.add(unit.dts, unit.keyframe);
         }
@@ -128,6 +133,11 @@ impl FeedFigures {
         video.drops.main_obstacle()
     }
 
+    /// Returns why the last sequence parameter set could not be read, if it could not.
+    pub(crate) fn parameter_problem(&self) -> Option<SpsError> {
+        self.reception.iter().find_map(|track| track.parameter_problem)
+    }
+
     pub(crate) fn reception(&self) -> Vec<ReceptionView> {
         let view = |track: &TrackFigures| ReceptionView {
             track: track.track,
@@ -141,6 +151,17 @@ impl FeedFigures {
             drift_ppm: track.reception.drift.map(|drift| (drift.ppm, drift.uncertainty_ppm)),
         };
         self.reception.iter().map(view).collect()
+    }
+
+    /// Returns the measured rates of the stream; a rate of zero is not known.
+    pub(crate) fn measured_rates(&mut self, now: Duration) -> MeasuredRates {
+        let PerTrack { video, audio } = &mut self.track_rates;
+        let known = |kbps: u64| u32::try_from(kbps).ok().filter(|kbps| *kbps > 0).map(f64::from);
+        MeasuredRates {
+            fps: self.picture.fps(),
+            video_kbps: known(video.kbps(now)),
+            audio_kbps: known(audio.kbps(now)),
+        }
     }
 
     pub(crate) fn video(&mut self, now: Duration) -> Option<VideoView> {

@@ -5,11 +5,12 @@ use std::time::{Duration, SystemTime};
 use secrecy::SecretString;
 use ureq::Agent;
 use yonder_onvif::{
-    Clock, DeviceAccount, Element, Fault, MAX_BYTES, MediaService, Profile, capabilities_request,
-    clock_request, envelope, facts_request, profiles_request, read_capabilities, read_clock, read_facts,
-    read_profiles, read_stream_address, stream_request,
+    Capabilities, Clock, DeviceAccount, Element, Fault, MAX_BYTES, MediaService, Profile,
+    capabilities_request, clock_request, envelope, facts_request, profiles_request, read_capabilities,
+    read_clock, read_facts, read_profiles, read_services, read_stream_address, services_request,
+    stream_request,
 };
-use yonder_rtsp::auth::{Authenticator, strongest};
+use yonder_rtsp::auth::{Authenticator, Challenge, strongest};
 use yonder_rtsp::{CameraUrl, Credentials};
 
 use super::probe::{Candidate, with_host};
@@ -26,15 +27,29 @@ enum AskError {
     NotReached(String),
     NoSense(String),
     Fault(Fault),
+    /// It would take the password in clear only.
+    ClearPassword,
 }
 
 impl AskError {
-    fn sentence(&self) -> String {
+    fn not_authorized() -> Self {
+        Self::Fault(Fault { code: "NotAuthorized".into(), reason: "sign-in needed".into() })
+    }
+
+    fn needs_sign_in(&self) -> bool {
+        matches!(self, Self::Fault(fault) if fault.wants_sign_in())
+    }
+
+    fn sentence(&self, has_credentials: bool) -> String {
         match self {
             Self::NotReached(detail) => format!("It does not answer at its web service ({detail})."),
             Self::NoSense(detail) => format!("Its answer makes no sense ({detail})."),
-            Self::Fault(fault) if fault.wants_sign_in() => {
-                "It wants a user name and password, or refuses the ones given; give them with --user and --password-file."
+            Self::Fault(fault) if fault.wants_sign_in() && has_credentials => {
+                "It refuses this user name and password.".to_owned()
+            }
+            Self::Fault(fault) if fault.wants_sign_in() => "It asks for a user name and password.".to_owned(),
+            Self::ClearPassword => {
+                "It asks for the password in clear (HTTP Basic without TLS), and was not sent it. Switch on digest authentication in the camera."
                     .to_owned()
             }
             Self::Fault(fault) => format!("It refused: {}.", fault.reason.trim_end_matches('.')),
@@ -79,22 +94,23 @@ impl Conversation {
             camera.service.clone_from(&service);
             match self.ask_device(&mut camera) {
                 Ok(()) => return camera,
-                Err(error @ AskError::Fault(_)) => {
+                Err(error @ (AskError::Fault(_) | AskError::ClearPassword)) => {
                     problem = error;
                     break;
                 }
                 Err(error) => problem = error,
             }
         }
-        camera.problem = Some(problem.sentence());
+        camera.problem = Some(problem.sentence(self.credentials.is_some()));
+        camera.needs_sign_in = problem.needs_sign_in();
         camera
     }
 
     fn ask_device(&mut self, camera: &mut FoundCamera) -> Result<(), AskError> {
         let device = camera.service.clone();
-        // The clock comes first, unsigned: what is signed must be of the device's time.
-        let answer = self.exchange(&device, &envelope(&clock_request(), None), None)?;
-        if let Some(clock) = read_clock(&answer, now_s()) {
+        // The clock comes first, without a token: a token must have the device's time.
+        let clock = self.ask_clock(&device)?;
+        if let Some(clock) = clock {
             camera.clock_ahead_s = Some(clock.ahead_s);
             self.clock = clock;
         }
@@ -105,7 +121,7 @@ impl Conversation {
             }
             camera.facts = facts;
         }
-        let capabilities = read_capabilities(&self.ask(&device, &capabilities_request())?)?;
+        let capabilities = self.capabilities(&device)?;
         let services =
             [(MediaService::Media2, capabilities.media2), (MediaService::Media, capabilities.media)];
         let mut last = None;
@@ -127,6 +143,29 @@ impl Conversation {
                 camera.problem = Some("It offers no video profile.".to_owned());
                 Ok(())
             }
+        }
+    }
+
+    /// Reads the device's clock. Devices that protect their whole web server ask for HTTP authentication even for that; others refuse
+    /// without a token, but have the time in the `Date` field of the response (RFC 9110, 6.6.1).
+    fn ask_clock(&self, device: &str) -> Result<Option<Clock>, AskError> {
+        let response = self.send(device, &envelope(&clock_request(), None), self.credentials.as_ref())?;
+        let by_date = response.date_s.map(|date_s| Clock { ahead_s: date_s - now_s() });
+        if response.status == 401 {
+            return Err(AskError::not_authorized());
+        }
+        let answer = read(&response.body)?;
+        Ok(read_clock(&answer, now_s()).or(by_date))
+    }
+
+    /// Returns the media services. Devices before ONVIF 2.1, and many cheap ones, know `GetCapabilities` alone.
+    fn capabilities(&self, device: &str) -> Result<Capabilities, AskError> {
+        let services = self.ask(device, &services_request()).and_then(|answer| Ok(read_services(&answer)?));
+        match services {
+            Ok(found) if found.media.is_some() || found.media2.is_some() => Ok(found),
+            Err(error) if error.needs_sign_in() => Err(error),
+            Err(error @ (AskError::NotReached(_) | AskError::ClearPassword)) => Err(error),
+            Ok(_) | Err(_) => Ok(read_capabilities(&self.ask(device, &capabilities_request())?)?),
         }
     }
 
@@ -165,46 +204,66 @@ impl Conversation {
         self.exchange(service, &envelope(body, account.as_ref()), self.credentials.as_ref())
     }
 
-    /// One request and its answer. A device that signs by HTTP asks for it with status 401 (RFC 7616).
     fn exchange(
         &self,
         service: &str,
         message: &str,
         credentials: Option<&Credentials>,
     ) -> Result<Element, AskError> {
-        let (status, challenges, answer) = self.post(service, message, None)?;
-        if status != 401 {
-            return read(&answer);
-        }
-        let refused =
-            || AskError::Fault(Fault { code: "NotAuthorized".into(), reason: "sign-in needed".into() });
-        let challenge = strongest(challenges.iter().map(String::as_str)).ok_or_else(refused)?;
-        let credentials = credentials.cloned().ok_or_else(refused)?;
-        let mut authenticator = Authenticator::new(challenge, credentials, rand::random());
-        let authorization = authenticator.authorize("POST", path_of(service));
-        let (status, _, answer) = self.post(service, message, Some(&authorization))?;
-        if status == 401 { Err(refused()) } else { read(&answer) }
+        let response = self.send(service, message, credentials)?;
+        if response.status == 401 { Err(AskError::not_authorized()) } else { read(&response.body) }
     }
 
-    fn post(
+    /// Sends a request, and again with HTTP authentication where the device asks for it with status 401 (RFC 7616). The password is never
+    /// sent in clear: any host between could read it.
+    fn send(
         &self,
         service: &str,
         message: &str,
-        authorization: Option<&str>,
-    ) -> Result<(u16, Vec<String>, Vec<u8>), AskError> {
+        credentials: Option<&Credentials>,
+    ) -> Result<Response, AskError> {
+        let first = self.post(service, message, None)?;
+        let (401, Some(credentials)) = (first.status, credentials) else { return Ok(first) };
+        let Some(challenge) = strongest(first.challenges.iter().map(String::as_str)) else {
+            return Ok(first);
+        };
+        if matches!(challenge, Challenge::Basic) && !service.starts_with("https://") {
+            return Err(AskError::ClearPassword);
+        }
+        let mut authenticator = Authenticator::new(challenge, credentials.clone(), rand::random());
+        let authorization = authenticator.authorize("POST", path_of(service));
+        self.post(service, message, Some(&authorization))
+    }
+
+    fn post(&self, service: &str, message: &str, authorization: Option<&str>) -> Result<Response, AskError> {
         let mut request =
             self.agent.post(service).header("Content-Type", "application/soap+xml; charset=utf-8");
         if let Some(authorization) = authorization {
             request = request.header("Authorization", authorization);
         }
         let mut response = request.send(message).map_err(|error| AskError::NotReached(error.to_string()))?;
-        let challenges = response.headers().get_all("www-authenticate").iter();
-        let challenges = challenges.filter_map(|value| value.to_str().ok().map(str::to_owned)).collect();
+        let field = |name| response.headers().get_all(name).iter().filter_map(|value| value.to_str().ok());
+        let challenges = field("www-authenticate").map(str::to_owned).collect();
+        let date_s = field("date").find_map(|date| httpdate::parse_http_date(date).ok()).and_then(seconds);
         let limit = u64::try_from(MAX_BYTES).unwrap_or(u64::MAX);
         let body = response.body_mut().with_config().limit(limit).read_to_vec();
         let body = body.map_err(|error| AskError::NoSense(error.to_string()))?;
-        Ok((response.status().as_u16(), challenges, body))
+        Ok(Response { status: response.status().as_u16(), challenges, date_s, body })
     }
+}
+
+/// Response of a device.
+struct Response {
+    status: u16,
+    /// Fields that ask for HTTP authentication.
+    challenges: Vec<String>,
+    /// Time of the device, in seconds since 1970.
+    date_s: Option<i64>,
+    body: Vec<u8>,
+}
+
+fn seconds(time: SystemTime) -> Option<i64> {
+    i64::try_from(time.duration_since(SystemTime::UNIX_EPOCH).ok()?.as_secs()).ok()
 }
 
 fn read(answer: &[u8]) -> Result<Element, AskError> {
@@ -218,6 +277,5 @@ fn path_of(address: &str) -> &str {
 }
 
 fn now_s() -> i64 {
-    let since = SystemTime::now().duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
-    i64::try_from(since.as_secs()).unwrap_or_default()
+    seconds(SystemTime::now()).unwrap_or_default()
 }

@@ -20,13 +20,26 @@ const MOST_CAMERAS: usize = 256;
 /// Cameras that are asked at a time.
 const AT_A_TIME: usize = 16;
 
-/// Where to look.
+/// Cameras that a search asks.
+#[derive(Debug, Clone)]
+pub enum FindTarget {
+    /// Every device in the networks of this machine that answers a probe. They are asked without credentials: any host can
+    /// answer.
+    Networks,
+    /// Hosts that a person has named.
+    Hosts {
+        /// Hosts, with the port of their web service where that is not 80.
+        hosts: Vec<String>,
+        /// User name and password for them.
+        credentials: Option<Credentials>,
+    },
+}
+
+/// Parameters of a search.
 #[derive(Debug, Clone)]
 pub struct FindRequest {
-    /// Host, with the port of its web service where that is not 80; `None` looks in all networks of this machine.
-    pub at: Option<String>,
-    /// User name and password for the cameras.
-    pub credentials: Option<Credentials>,
+    /// Cameras to ask.
+    pub target: FindTarget,
     /// How long answers are waited for.
     pub wait: Duration,
 }
@@ -48,6 +61,8 @@ pub struct FoundCamera {
     pub streams: Vec<FoundStream>,
     /// Why it told nothing, or not all.
     pub problem: Option<String>,
+    /// It asks for a user name and password, or refused those given.
+    pub needs_sign_in: bool,
 }
 
 /// One of a camera's streams.
@@ -77,9 +92,9 @@ pub enum FindError {
 /// # Errors
 /// [`FindError`] when nothing could be asked at all.
 pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
-    let candidates = match &request.at {
-        Some(at) => at_host(at, request.wait).await?,
-        None => probe::in_networks(request.wait).await?,
+    let (candidates, credentials) = match request.target {
+        FindTarget::Networks => (probe::in_networks(request.wait).await?, None),
+        FindTarget::Hosts { hosts, credentials } => (at_hosts(&hosts, request.wait).await?, credentials),
     };
     let mut found = Vec::new();
     let mut waiting = candidates.into_iter().take(MOST_CAMERAS).collect::<Vec<_>>().into_iter();
@@ -88,7 +103,7 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
         while asking.len() < AT_A_TIME
             && let Some(candidate) = waiting.next()
         {
-            let credentials = request.credentials.clone();
+            let credentials = credentials.clone();
             asking.spawn_blocking(move || Conversation::new(credentials).about(candidate));
         }
         match asking.join_next().await {
@@ -99,6 +114,17 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
     }
     found.sort_by(|a, b| a.name.cmp(&b.name).then_with(|| a.host.cmp(&b.host)));
     Ok(found)
+}
+
+/// Finds the devices at hosts, a few at a time.
+async fn at_hosts(hosts: &[String], wait: Duration) -> Result<Vec<Candidate>, FindError> {
+    let mut candidates = Vec::new();
+    for group in hosts.chunks(AT_A_TIME) {
+        for found in futures_util::future::join_all(group.iter().map(|host| at_host(host, wait))).await {
+            candidates.extend(found?);
+        }
+    }
+    Ok(candidates)
 }
 
 /// One host: it is probed directly, and asked at its usual address when it does not answer that.

@@ -7,7 +7,7 @@ use std::time::Duration;
 use tokio::net::UdpSocket;
 use tokio::task::JoinSet;
 use tokio::time::{Instant, timeout_at};
-use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, probe, read_matches};
+use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 
 use crate::dial;
 
@@ -38,16 +38,15 @@ impl Candidate {
         Self { host: host.to_owned(), services, name: None, hardware: None }
     }
 
-    /// A device that answered from `from`: its service is asked there first, whatever host it names.
+    /// Returns a device that answered from `from`. Its services are asked at that address, whatever host they name: a device must
+    /// not direct requests, and with them credentials, to another host.
     fn answered(found: Found, from: IpAddr) -> Self {
         let host = from.to_string();
         let mut services = Vec::new();
-        for told in &found.services {
-            let here = with_host(told, &host);
-            for address in [here, told.clone()] {
-                if !services.contains(&address) {
-                    services.push(address);
-                }
+        for named in &found.services {
+            let here = with_host(named, &host);
+            if !services.contains(&here) {
+                services.push(here);
             }
         }
         Self { host, services, name: found.name, hardware: found.hardware }
@@ -78,7 +77,7 @@ pub(super) async fn in_networks(wait: Duration) -> std::io::Result<Vec<Candidate
     }) {
         match open(own) {
             Ok(socket) => {
-                probes.spawn(ask(socket, vec![target], wait));
+                probes.spawn(ask(socket, vec![target], wait, Vec::new()));
             }
             Err(error) => failure = Some(error),
         }
@@ -102,7 +101,8 @@ pub(super) async fn at(targets: Vec<SocketAddr>, wait: Duration) -> std::io::Res
         _ => (Ipv4Addr::UNSPECIFIED, 0).into(),
     };
     let socket = UdpSocket::bind(any).await?;
-    Ok(ask(socket, targets, wait).await.into_values().collect())
+    let hosts = targets.iter().map(SocketAddr::ip).collect();
+    Ok(ask(socket, targets, wait, hosts).await.into_values().collect())
 }
 
 /// A socket that sends its multicast into the network of `own`.
@@ -114,23 +114,33 @@ fn open(own: Ipv4Addr) -> std::io::Result<UdpSocket> {
     UdpSocket::from_std(socket.into())
 }
 
-async fn ask(socket: UdpSocket, targets: Vec<SocketAddr>, wait: Duration) -> HashMap<String, Candidate> {
-    let id = fresh_id();
-    let message = probe(&id);
+/// Sends probes of every type, and collects the devices that answer from one of `hosts`; from any host where that is empty.
+async fn ask(
+    socket: UdpSocket,
+    targets: Vec<SocketAddr>,
+    wait: Duration,
+    hosts: Vec<IpAddr>,
+) -> HashMap<String, Candidate> {
+    let probes = ProbeType::ALL.map(|kind| (kind, fresh_id()));
     let begun = Instant::now();
     let mut found = HashMap::new();
     let mut buffer = vec![0; MAX_ANSWER];
     for (at, after) in REPEATS.iter().enumerate() {
         for target in &targets {
-            // A network that takes no multicast has no cameras to be found this way.
-            if let Err(error) = socket.send_to(message.as_bytes(), target).await {
-                tracing::debug!(%error, %target, "probe not sent");
+            for (kind, id) in &probes {
+                // A network that takes no multicast has no cameras to be found this way.
+                if let Err(error) = socket.send_to(probe(*kind, id).as_bytes(), target).await {
+                    tracing::debug!(%error, %target, "probe not sent");
+                }
             }
         }
         let until = begun + REPEATS.get(at + 1).map_or(wait, |next| (*next).max(*after));
         while let Ok(Ok((length, from))) = timeout_at(until, socket.recv_from(&mut buffer)).await {
+            if !hosts.is_empty() && !hosts.contains(&from.ip()) {
+                continue;
+            }
             let answer = buffer.get(..length).unwrap_or_default();
-            for device in read_matches(answer, &id).unwrap_or_default() {
+            for device in probes.iter().flat_map(|(_, id)| read_matches(answer, id).unwrap_or_default()) {
                 let key = device.id.clone();
                 found.entry(key).or_insert_with(|| Candidate::answered(device, from.ip()));
             }

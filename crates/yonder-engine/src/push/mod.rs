@@ -17,6 +17,8 @@ use yonder_core::{
     Cause, CauseCode, Decision, DialStep, History, PushMachine, PushState, Refusal, RefusalRule,
 };
 
+use yonder_address::{RtmpServer, ServerAddress};
+
 use crate::children::{Attempt, Child, ChildEvent, Children};
 use crate::clock::Clock;
 use crate::feed::FeedFigures;
@@ -32,6 +34,10 @@ use srt::SrtConnection;
 const NO_PROGRESS_TIMEOUT: Duration = Duration::from_secs(10);
 /// How long an orderly end may take.
 pub(crate) const CLOSE_TIMEOUT: Duration = Duration::from_millis(1_800);
+/// Redirects that are followed before a push is live.
+const MAX_REDIRECTS: u32 = 3;
+/// Shortest interval of reconnect requests that are followed.
+const MIN_RECONNECT_INTERVAL: Duration = Duration::from_secs(30);
 /// A push that waits this long for a keyframe shows it.
 const KEYFRAME_WARNING: Duration = Duration::from_secs(6);
 
@@ -110,6 +116,14 @@ struct PushCore {
     /// The present or last connection attempt.
     attempt: Attempt,
     attempt_began: Duration,
+    /// Server that the platform has referred to, for the next attempt.
+    redirect: Option<RtmpServer>,
+    /// Redirects since the push was last live.
+    redirects: u32,
+    /// The platform has asked for another connection in place of this one.
+    is_reconnect_requested: bool,
+    /// When a reconnect request was last followed.
+    reconnected_at: Option<Duration>,
     /// Something has changed that is shown at once.
     is_changed: bool,
 }
@@ -176,6 +190,7 @@ impl PushCore {
     /// Handles the first unit that the platform received.
     fn go_live(&mut self, signal: &OutputSignal) {
         self.note_step(DialStep::FirstKeyframe);
+        self.redirects = 0;
         self.change(PushMachine::on_live);
         // The units may be stale: the feed may be away by now, or the slate be on the output.
         self.set_source(signal);
@@ -228,6 +243,10 @@ impl Push {
             machine,
             attempt: Attempt::default(),
             attempt_began: now,
+            redirect: None,
+            redirects: 0,
+            is_reconnect_requested: false,
+            reconnected_at: None,
             is_changed: true,
         };
         Self {
@@ -405,13 +424,47 @@ impl Push {
             Err(Cause::new(CauseCode::PushInternal, "The service failed while pushing to this destination."))
         });
         let has_more = result.unwrap_or_else(|cause| {
-            self.fail(cause);
+            self.end_attempt(cause);
             // The source may have changed meanwhile.
             self.core.set_source(context.signal);
             false
         });
         self.connect_if_due(context);
         has_more
+    }
+
+    /// Ends the connection with a failure, or follows the redirect with which it ended.
+    fn end_attempt(&mut self, cause: Cause) {
+        match &self.core.redirect {
+            Some(server) if self.core.redirects < MAX_REDIRECTS => {
+                let (relay, destination) = (&*self.core.relay, &self.core.spec.destination);
+                tracing::info!(relay, destination, %server, "push redirected");
+                self.core.redirects += 1;
+                self.stage = Stage::Idle;
+                self.failback = None;
+                self.core.change(PushMachine::on_returned);
+            }
+            _ => {
+                self.core.redirect = None;
+                self.fail(cause);
+            }
+        }
+    }
+
+    /// Connects again where the platform has asked for that. Requests in quick succession are ignored: each costs a short gap.
+    fn follow_reconnect_request(&mut self, context: &mut PushContext<'_, '_>) {
+        if !std::mem::take(&mut self.core.is_reconnect_requested) {
+            return;
+        }
+        let last = self.core.reconnected_at;
+        if last.is_some_and(|at| context.now.saturating_sub(at) < MIN_RECONNECT_INTERVAL) {
+            self.core.redirect = None;
+            return;
+        }
+        self.core.reconnected_at = Some(context.now);
+        let (relay, destination) = (&*self.core.relay, &self.core.spec.destination);
+        tracing::info!(relay, destination, "platform asks to reconnect");
+        self.roll_over(context.children);
     }
 
     fn poll_connection(&mut self, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
@@ -432,6 +485,7 @@ impl Push {
             }
         };
         self.is_pump_due = has_more;
+        self.follow_reconnect_request(context);
         if self.core.machine.live_since().is_some() && self.core.machine.route() > 0 {
             self.failback.get_or_insert_with(|| failback::start(self.id, &self.core, context.children));
         }
@@ -457,8 +511,12 @@ impl Push {
         core.attempt_began = core.clock.now();
         core.figures.steps.clear();
         core.figures.link = None;
+        core.figures.warning = None;
         match core.route() {
-            Some(route) => {
+            Some(mut route) => {
+                if let Some(server) = core.redirect.take() {
+                    route.server = ServerAddress::Rtmp(server);
+                }
                 self.stage = Stage::Connecting(connect::start(self.id, core, route, context.children));
             }
             None => {
@@ -512,6 +570,7 @@ impl Push {
             uplink: route.and_then(|route| route.uplink.as_ref()).map(|uplink| uplink.name.clone()),
             connected_since: machine.live_since().map(|since| core.clock.wall(since)),
             link: figures.link,
+            warning: figures.warning.filter(|_| state.is_sending()),
         }
     }
 }

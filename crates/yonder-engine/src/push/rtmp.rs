@@ -10,8 +10,8 @@ use std::time::Duration;
 
 use bytes::BytesMut;
 use yonder_core::{Cause, CauseCode, DialStep};
-use yonder_media::{StreamHeaders, Track};
-use yonder_rtmp::{MeasuredRates, Publisher, PublisherEvent};
+use yonder_media::{StreamHeaders, Track, VideoCodec};
+use yonder_rtmp::{MeasuredRates, Publisher, PublisherEvent, PushError};
 
 use crate::causes;
 use crate::link::Link;
@@ -23,6 +23,17 @@ use super::{KEYFRAME_WARNING, NO_PROGRESS_TIMEOUT, PushContext, PushCore, backlo
 const MAX_OUTBOX: usize = 256 * 1024;
 /// Bytes written in one poll. A push that has more to write gives way to others first.
 const MAX_WRITE: usize = 128 * 1024;
+/// Metadata is sent again this long after metadata without rates, …
+const FIRST_METADATA_INTERVAL: Duration = Duration::from_secs(5);
+/// … and at most at this interval afterwards, …
+const METADATA_INTERVAL: Duration = Duration::from_secs(60);
+/// … where the frame rate or a bit rate differs from what was sent by more than these shares.
+const MAX_FPS_DEVIATION: f64 = 0.1;
+const MAX_RATE_DEVIATION: f64 = 0.5;
+/// A server that closes the connection within this time of H.265 that it has not announced does not take it.
+const CODEC_REFUSAL_TIME: Duration = Duration::from_secs(10);
+const UNANNOUNCED_H265: &str =
+    "The server has not announced that it takes H.265 (Enhanced RTMP): viewers may see no picture.";
 /// Bytes read at a time; platforms send little.
 const READ_SIZE: usize = 4096;
 
@@ -41,7 +52,13 @@ pub(crate) struct RtmpConnection {
     /// Decoding time that is zero on the wire, in ticks.
     base: Option<i64>,
     last_dts: Option<i64>,
+    /// Timestamp of the last message, in milliseconds.
+    last_timestamp: u32,
     headers: Option<Arc<StreamHeaders>>,
+    /// The server has announced that it takes H.265.
+    announces_h265: bool,
+    /// Rates in the metadata that were sent last, and when that was.
+    metadata: Option<(MeasuredRates, Duration)>,
     /// When the socket last accepted bytes, or nothing was to be written.
     progressed_at: Duration,
 }
@@ -65,7 +82,10 @@ impl RtmpConnection {
             is_live: false,
             base: None,
             last_dts: None,
+            last_timestamp: 0,
             headers: None,
+            announces_h265: false,
+            metadata: None,
             progressed_at: now,
         }
     }
@@ -97,7 +117,10 @@ impl RtmpConnection {
         if context.is_tick {
             match self.waited_for_keyframe(context.now) {
                 Some(waited) => core.warn_about_keyframe(waited),
-                None => backlog::evaluate(core, self.last_dts, context),
+                None => {
+                    self.update_metadata(context);
+                    backlog::evaluate(core, self.last_dts, context);
+                }
             }
         }
         if !is_pump_due && !has_read && !self.is_blocked() {
@@ -123,7 +146,7 @@ impl RtmpConnection {
     }
 
     /// Handles what the platform sends; true when there was something.
-    fn read(&mut self, core: &PushCore, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
+    fn read(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
         let mut has_read = false;
         loop {
             let count = match self.link.poll_read(context.task, &mut self.block) {
@@ -135,7 +158,12 @@ impl RtmpConnection {
             has_read = true;
             self.input.extend_from_slice(self.block.get(..count).unwrap_or_default());
             let handled = self.publisher.handle_input(&mut self.input, context.now);
-            handled.map_err(|error| causes::push(&error, |refusal| core.cause_of(refusal)))?;
+            handled.map_err(|error| {
+                if let PushError::Redirected { server } = &error {
+                    core.redirect = Some((**server).clone());
+                }
+                causes::push(&error, |refusal| core.cause_of(refusal))
+            })?;
         }
     }
 
@@ -148,6 +176,7 @@ impl RtmpConnection {
         context: &mut PushContext<'_, '_>,
     ) -> Result<bool, Cause> {
         self.handle_events(core);
+        core.figures.warning = self.unannounced_codec();
         let mut stats = WriteStats::default();
         let has_more = loop {
             let is_exhausted = self.fill(&mut stats, cursor, context);
@@ -168,7 +197,14 @@ impl RtmpConnection {
         while let Some(event) = self.publisher.poll_event() {
             match event {
                 PublisherEvent::Greeted => core.note_step(DialStep::Greeted),
-                PublisherEvent::Connected => core.note_step(DialStep::ApplicationAccepted),
+                PublisherEvent::Connected { announces_h265 } => {
+                    self.announces_h265 = announces_h265;
+                    core.note_step(DialStep::ApplicationAccepted);
+                }
+                PublisherEvent::ReconnectRequested { server } => {
+                    core.is_reconnect_requested = true;
+                    core.redirect = server;
+                }
                 PublisherEvent::Accepted => {
                     core.note_step(DialStep::KeyAccepted);
                     self.accepted_at = Some(core.clock.now());
@@ -207,23 +243,49 @@ impl RtmpConnection {
         let is_known = self.headers.as_ref().is_some_and(|known| Arc::ptr_eq(known, headers));
         if !is_known {
             if self.headers.as_ref().is_none_or(|known| **known != **headers) {
-                let video = context.feed.video(context.now);
-                let number = |kbps: u64| u32::try_from(kbps).ok().filter(|kbps| *kbps > 0).map(f64::from);
-                // Measured of the feed so far; at its beginning that is nothing.
-                let rates = MeasuredRates {
-                    fps: video.as_ref().and_then(|video| video.fps),
-                    video_kbps: video.as_ref().and_then(|video| number(video.kbps)),
-                    audio_kbps: None,
-                };
+                // At the beginning of the feed nothing has been measured yet: `update_metadata` follows.
+                let rates = context.feed.measured_rates(context.now);
                 self.publisher.send_headers(headers, rates, timestamp);
+                self.metadata = Some((rates, context.now));
+                self.last_timestamp = timestamp;
             }
             self.headers = Some(Arc::clone(headers));
         }
+        self.last_timestamp = timestamp;
         self.publisher.send_body(slot.body(), timestamp);
         if track == Track::Video {
             self.last_dts = Some(dts);
         }
         Some(track)
+    }
+
+    /// Sends metadata again where the measured rates differ from what was sent: a push that begins with its feed knows none.
+    fn update_metadata(&mut self, context: &mut PushContext<'_, '_>) {
+        let (Some(headers), Some((sent, at))) = (&self.headers, self.metadata) else { return };
+        let is_first = sent.fps.is_none() || sent.video_kbps.is_none();
+        let interval = if is_first { FIRST_METADATA_INTERVAL } else { METADATA_INTERVAL };
+        if context.now.saturating_sub(at) < interval {
+            return;
+        }
+        let rates = context.feed.measured_rates(context.now);
+        let differs = |sent: Option<f64>, now: Option<f64>, share: f64| match (sent, now) {
+            (Some(sent), Some(now)) => (now - sent).abs() > sent * share,
+            (None, Some(_)) => true,
+            (_, None) => false,
+        };
+        if differs(sent.fps, rates.fps, MAX_FPS_DEVIATION)
+            || differs(sent.video_kbps, rates.video_kbps, MAX_RATE_DEVIATION)
+            || differs(sent.audio_kbps, rates.audio_kbps, MAX_RATE_DEVIATION)
+        {
+            self.publisher.send_metadata(headers, rates, self.last_timestamp);
+            self.metadata = Some((rates, context.now));
+        }
+    }
+
+    /// Returns a warning where H.265 is sent to a server that has not announced it.
+    fn unannounced_codec(&self) -> Option<&'static str> {
+        let video = self.headers.as_ref()?.video.as_ref()?;
+        (video.codec() == VideoCodec::H265 && !self.announces_h265).then_some(UNANNOUNCED_H265)
     }
 
     fn record(&mut self, stats: &WriteStats, core: &mut PushCore, context: &PushContext<'_, '_>) {
@@ -247,6 +309,12 @@ impl RtmpConnection {
             && waited >= KEYFRAME_WARNING
         {
             return no_keyframe(waited);
+        }
+        let soon =
+            self.accepted_at.is_some_and(|at| core.clock.now().saturating_sub(at) < CODEC_REFUSAL_TIME);
+        if soon && let Some(warning) = self.unannounced_codec() {
+            let message = format!("The platform closed the connection soon after H.265 had begun. {warning}");
+            return Cause::new(CauseCode::PushCodecRefused, message);
         }
         let message = if self.accepted_at.is_some() {
             "The platform closed the connection.".to_owned()

@@ -4,6 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_core::{Cause, CauseCode, DialStep};
+use yonder_media::h264::SpsError;
 use yonder_media::timeline::{Timeline, TimelineEvent, TrackTiming};
 use yonder_media::{AccessUnit, AudioConfig, StreamHeaders, TICKS_PER_SECOND, Track};
 use yonder_rtsp::RawUnit;
@@ -203,7 +204,7 @@ impl Inlet {
             keyframe: raw.keyframe,
             payload: raw.payload,
         };
-        self.figures.add_unit(&unit);
+        self.figures.add_unit(&unit, now);
         if raw.track == Track::Video && !std::mem::replace(&mut self.flows, true) {
             self.events.push(InletEvent::Flowing);
         }
@@ -251,8 +252,11 @@ impl Inlet {
         {
             return Ok(());
         }
-        let cause =
-            if self.session.keyframes_without_sets > 0 { no_parameter_sets() } else { no_keyframe(waited) };
+        let cause = if self.session.keyframes_without_sets > 0 {
+            no_parameter_sets(self.figures.parameter_problem())
+        } else {
+            no_keyframe(waited)
+        };
         if waited >= FIRST_KEYFRAME_TIMEOUT {
             return Err(cause);
         }
@@ -338,8 +342,13 @@ impl Inlet {
     }
 }
 
-fn no_parameter_sets() -> Cause {
-    let message = "Keyframes arrive, but their parameter sets (SPS and PPS) are missing or cannot be read.";
+fn no_parameter_sets(problem: Option<SpsError>) -> Cause {
+    let message = match problem {
+        Some(problem) => {
+            format!("Keyframes arrive, but their sequence parameter set cannot be read: {problem}.")
+        }
+        None => "Keyframes arrive without the parameter sets (SPS and PPS) that belong to them.".to_owned(),
+    };
     Cause::new(CauseCode::FeedUnreadable, message)
 }
 

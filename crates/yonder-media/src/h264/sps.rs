@@ -69,7 +69,7 @@ impl Sps {
         let chroma = Chroma::read(&mut r, profile)?;
         let frame_num_bits = byte(bounded("log2_max_frame_num_minus4", r.ue()?, 12)? + 4);
         let (order_type, order_lsb_bits) = read_picture_order(&mut r)?;
-        bounded("max_num_ref_frames", r.ue()?, 16)?;
+        r.ue()?; // max_num_ref_frames: some cameras exceed the limit of 16
         r.skip(1)?; // gaps_in_frame_num_value_allowed_flag
         let size = FrameSize::read(&mut r)?;
         r.skip(1)?; // direct_8x8_inference_flag
@@ -227,17 +227,15 @@ impl FrameSize {
         }
         let (left, right, top, bottom) = (r.ue()?, r.ue()?, r.ue()?, r.ue()?);
         let (unit_x, unit_y) = chroma.crop_units(self.frames_only);
-        let shrink = |edge: u32, a: u32, b: u32, unit: u32, field| {
+        let shrink = |edge: u32, a: u32, b: u32, unit: u32| {
             a.checked_add(b)
                 .and_then(|crop| crop.checked_mul(unit))
                 .and_then(|crop| edge.checked_sub(crop))
                 .filter(|left| *left > 0)
-                .ok_or_else(|| SpsError::OutOfRange { field, value: a.saturating_add(b) })
+                // Decoders ignore cropping that leaves nothing, and so does this one.
+                .unwrap_or(edge)
         };
-        Ok((
-            shrink(self.width, left, right, unit_x, "frame_crop_right_offset")?,
-            shrink(self.height, top, bottom, unit_y, "frame_crop_bottom_offset")?,
-        ))
+        Ok((shrink(self.width, left, right, unit_x), shrink(self.height, top, bottom, unit_y)))
     }
 }
 

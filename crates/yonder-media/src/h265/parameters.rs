@@ -2,9 +2,12 @@
 
 use bytes::Bytes;
 
+use crate::bits::BitReader;
+use crate::nal::unescape;
+
 use super::nal::{NalKind, kind_of};
 use super::pps::Pps;
-use super::sps::Sps;
+use super::sps::{Sps, SpsError};
 use super::vps::Vps;
 
 /// Picture parameter sets kept at most; cameras use one or two, the standard allows 64.
@@ -23,18 +26,23 @@ pub struct Config {
     pub pps: Vec<Bytes>,
 }
 
-/// The parameter sets of one track and the configuration they amount to.
+/// Parameter sets of one track, by their numbers, and the configuration that they result in.
 #[derive(Debug, Clone, Default)]
 pub struct ParameterSets {
     vps: Option<Bytes>,
-    sps: Option<(Bytes, Sps)>,
-    pps: Vec<(u32, Bytes)>,
+    /// By rising number.
+    sps: Vec<(Bytes, Sps)>,
+    pps: Vec<(Bytes, Pps)>,
+    /// Number of the sequence parameter set in use.
+    active: u32,
+    problem: Option<SpsError>,
 }
 
 impl ParameterSets {
-    /// Takes a NAL unit if it is a parameter set. Returns true when it changed what is in force.
+    /// Handles a NAL unit: parameter sets are kept, and a slice activates the sequence parameter set that it refers to (7.4.2.4.2).
+    /// Returns true when the configuration has changed.
     ///
-    /// A set that cannot be read is left aside: the one in force stays.
+    /// A set that cannot be read is not used: the one in use stays, and [`Self::problem`] returns why.
     pub fn take(&mut self, nal: &Bytes) -> bool {
         match kind_of(nal) {
             NalKind::Vps if self.vps.as_ref() != Some(nal) => {
@@ -43,53 +51,88 @@ impl ParameterSets {
             }
             NalKind::Sps => self.take_sps(nal),
             NalKind::Pps => self.take_pps(nal),
+            kind if kind.is_picture() && self.sps.len() > 1 => self.activate(nal, kind),
             _ => false,
         }
     }
 
+    /// Returns why the last sequence parameter set could not be read, if it could not.
+    #[must_use]
+    pub fn problem(&self) -> Option<SpsError> {
+        self.problem
+    }
+
     fn take_sps(&mut self, nal: &Bytes) -> bool {
-        if self.sps.as_ref().is_some_and(|(known, _)| known == nal) {
+        if self.sps.iter().any(|(known, _)| known == nal) {
+            self.problem = None;
             return false;
         }
-        let Ok(facts) = Sps::parse(nal) else { return false };
-        // Picture sets refer to the old sequence set; the camera sends fresh ones behind the new.
-        if self.sps.is_some() {
-            self.pps.clear();
+        let facts = match Sps::parse(nal) {
+            Ok(facts) => facts,
+            Err(problem) => {
+                self.problem = Some(problem);
+                return false;
+            }
+        };
+        self.problem = None;
+        // Picture parameter sets refer to the set that is replaced; the camera sends others after the new one.
+        self.pps.retain(|(_, set)| set.sps_id != facts.id);
+        self.sps.retain(|(_, known)| known.id != facts.id);
+        let at = self.sps.partition_point(|(_, known)| known.id < facts.id);
+        self.sps.insert(at, (Bytes::copy_from_slice(nal), facts));
+        if self.sps.len() == 1 {
+            self.active = facts.id;
         }
-        self.sps = Some((Bytes::copy_from_slice(nal), facts));
         true
     }
 
     fn take_pps(&mut self, nal: &Bytes) -> bool {
-        if self.pps.iter().any(|(_, known)| known == nal) {
+        if self.pps.iter().any(|(known, _)| known == nal) {
             return false;
         }
         let Ok(facts) = Pps::parse(nal) else { return false };
-        self.pps.retain(|(id, _)| *id != facts.id);
+        self.pps.retain(|(_, set)| set.id != facts.id);
         if self.pps.len() == MAX_PPS {
             self.pps.remove(0);
         }
-        self.pps.push((facts.id, Bytes::copy_from_slice(nal)));
+        self.pps.push((Bytes::copy_from_slice(nal), facts));
         true
     }
 
-    /// The configuration, once all three kinds of set are known.
+    fn activate(&mut self, slice: &[u8], kind: NalKind) -> bool {
+        let Some(pps_id) = slice_pps_id(slice, kind) else { return false };
+        let Some((_, set)) = self.pps.iter().find(|(_, set)| set.id == pps_id) else { return false };
+        std::mem::replace(&mut self.active, set.sps_id) != set.sps_id
+    }
+
+    /// Returns the configuration, once the video parameter set, the sequence parameter set in use, and a picture parameter set for it
+    /// are known.
     #[must_use]
     pub fn config(&self) -> Option<Config> {
-        let (sps, facts) = self.sps.as_ref()?;
         let vps = self.vps.as_ref()?;
-        if self.pps.is_empty() {
+        let mut facts = *self.sps.iter().map(|(_, facts)| facts).find(|facts| facts.id == self.active)?;
+        if !self.pps.iter().any(|(_, set)| set.sps_id == self.active) {
             return None;
         }
-        let mut facts = *facts;
         facts.frame_rate = facts.frame_rate.or_else(|| Vps::parse(vps).ok()?.frame_rate);
         Some(Config {
             facts,
             vps: vec![vps.clone()],
-            sps: vec![sps.clone()],
-            pps: self.pps.iter().map(|(_, nal)| nal.clone()).collect(),
+            sps: self.sps.iter().map(|(nal, _)| nal.clone()).collect(),
+            pps: self.pps.iter().map(|(nal, _)| nal.clone()).collect(),
         })
     }
+}
+
+/// Returns `slice_pic_parameter_set_id` of a slice segment (7.3.6.1).
+fn slice_pps_id(nal: &[u8], kind: NalKind) -> Option<u32> {
+    let raw = unescape(nal, super::HEADER, 16);
+    let mut bits = BitReader::new(&raw);
+    bits.skip(1).ok()?; // first_slice_segment_in_pic_flag
+    if kind.is_random_access() {
+        bits.skip(1).ok()?; // no_output_of_prior_pics_flag
+    }
+    bits.ue().ok()
 }
 
 #[cfg(test)]

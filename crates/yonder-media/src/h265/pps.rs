@@ -8,6 +8,8 @@ use crate::nal::unescape;
 pub struct Pps {
     /// `pps_pic_parameter_set_id`.
     pub id: u32,
+    /// `pps_seq_parameter_set_id`.
+    pub sps_id: u32,
     /// `output_flag_present_flag`.
     pub has_output_flag: bool,
     /// `num_extra_slice_header_bits`.
@@ -22,9 +24,8 @@ impl Pps {
     pub fn parse(nal: &[u8]) -> Result<Self, BitsError> {
         let raw = unescape(nal, super::HEADER, 16);
         let mut r = BitReader::new(&raw);
-        let id = r.ue()?;
-        r.ue()?; // pps_seq_parameter_set_id
+        let (id, sps_id) = (r.ue()?, r.ue()?);
         r.skip(1)?; // dependent_slice_segments_enabled_flag
-        Ok(Self { id, has_output_flag: r.bit()?, extra_bits: r.bits(3)? })
+        Ok(Self { id, sps_id, has_output_flag: r.bit()?, extra_bits: r.bits(3)? })
     }
 }

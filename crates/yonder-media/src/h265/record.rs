@@ -37,7 +37,8 @@ impl Config {
 fn put_array(out: &mut BytesMut, kind: u8, sets: &[Bytes]) {
     let fitting: Vec<(u16, &Bytes)> =
         sets.iter().filter_map(|set| Some((u16::try_from(set.len()).ok()?, set))).collect();
-    out.put_u8(kind); // array_completeness 0: further sets may come in-band
+    // array_completeness: samples of the type `hvc1` have no sets in-band.
+    out.put_u8(0x80 | kind);
     out.put_u16(u16::try_from(fitting.len()).unwrap_or_default());
     for (length, set) in fitting {
         out.put_u16(length);
@@ -60,9 +61,9 @@ mod tests {
         let record = sets.config().unwrap().record();
         assert_eq!(record[..13], [1, 1, 0x60, 0, 0, 0, 0x90, 0, 0, 0, 0, 0, 120]);
         assert_eq!(record[13..23], [0xf0, 0, 0xfc, 0xfd, 0xf8, 0xf8, 0, 0, 0x0f, 3]);
-        assert_eq!(record[23..28], [32, 0, 1, 0, 24]);
+        assert_eq!(record[23..28], [0x80 | 32, 0, 1, 0, 24]);
         let sps_at = 28 + SAMPLE_VPS.len();
-        assert_eq!(record[sps_at..sps_at + 5], [33, 0, 1, 0, 41]);
+        assert_eq!(record[sps_at..sps_at + 5], [0x80 | 33, 0, 1, 0, 41]);
         assert!(record.ends_with(SAMPLE_PPS));
     }
 }

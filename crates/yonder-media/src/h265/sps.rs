@@ -123,13 +123,9 @@ fn read_size(r: &mut BitReader<'_>, chroma_format: u32, separate: bool) -> Resul
         crop_x = r.ue()?.saturating_add(r.ue()?).saturating_mul(unit_x);
         crop_y = r.ue()?.saturating_add(r.ue()?).saturating_mul(unit_y);
     }
-    let shrink = |edge: u32, crop: u32, field| {
-        edge.checked_sub(crop).filter(|left| *left > 0).ok_or(SpsError::OutOfRange { field, value: crop })
-    };
-    Ok((
-        shrink(width, crop_x, "conf_win_offset (width)")?,
-        shrink(height, crop_y, "conf_win_offset (height)")?,
-    ))
+    // Decoders ignore a window that leaves nothing, and so does this one.
+    let shrink = |edge: u32, crop: u32| edge.checked_sub(crop).filter(|left| *left > 0).unwrap_or(edge);
+    Ok((shrink(width, crop_x), shrink(height, crop_y)))
 }
 
 /// The reorder depth of the highest sub-layer, which comes last.

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use secrecy::{ExposeSecret as _, SecretString};
-use yonder_address::{mask, redact};
+use yonder_address::{RtmpServer, mask, redact};
 
 use crate::amf0::Value;
 use crate::command::Command;
@@ -18,27 +18,51 @@ const FC_PUBLISH: f64 = 3.0;
 const CREATE: f64 = 4.0;
 const PUBLISH: f64 = 5.0;
 const ENDING: f64 = 6.0;
+/// `audioCodecs`: AAC (0x400), G.711 A-law (0x80) and µ-law (0x100).
+const AUDIO_CODECS: f64 = 1_408.0;
+/// `videoCodecs`: H.264 (0x80).
+const VIDEO_CODECS: f64 = 128.0;
+/// `videoFunction`: `SUPPORT_VID_CLIENT_SEEK`.
+const SEEK_BY_FRAME: f64 = 1.0;
+/// `capsEx` of Enhanced RTMP v2: reconnect requests are followed.
+const CAPS_RECONNECT: f64 = 1.0;
+/// `FourCC` of H.265.
+const H265_FOUR_CC: &str = "hvc1";
+/// `ex.code` of a redirect.
+const REDIRECT: f64 = 302.0;
 /// Longest text of a platform that is kept, in characters.
 const MAX_TEXT: usize = 300;
 
 impl Publisher {
     pub(super) fn after_greeting(&mut self, now: Duration) {
         self.events.push_back(PublisherEvent::Greeted);
-        let server = &self.config.server;
-        let connect = Command::new(
-            "connect",
-            CONNECT,
-            vec![Value::Object(vec![
-                ("app".to_owned(), server.app.as_str().into()),
-                ("type".to_owned(), "nonprivate".into()),
-                ("flashVer".to_owned(), concat!("Yonder Relay ", env!("CARGO_PKG_VERSION")).into()),
-                ("tcUrl".to_owned(), Value::String(server.full_address())),
-                // Enhanced RTMP v1: the codecs that may come beyond those of FLV 10.1.
-                ("fourCcList".to_owned(), Value::List(vec!["hvc1".into()])),
-            ])],
-        );
+        let connect = Command::new("connect", CONNECT, vec![self.connect_object()]);
         self.send_command(0, &connect);
         self.enter(PushStep::Connecting, now);
+    }
+
+    /// Returns the command object of `connect` (7.2.1.1, table), with the members of Enhanced RTMP.
+    fn connect_object(&self) -> Value {
+        let server = &self.config.server;
+        let address = server.full_address();
+        let members: [(&str, Value); 12] = [
+            ("app", server.app.as_str().into()),
+            ("type", "nonprivate".into()),
+            (
+                "flashVer",
+                concat!("FMSc/1.0 (compatible; Yonder Relay ", env!("CARGO_PKG_VERSION"), ")").into(),
+            ),
+            ("swfUrl", address.as_str().into()),
+            ("tcUrl", address.as_str().into()),
+            ("fpad", Value::Boolean(false)),
+            ("audioCodecs", AUDIO_CODECS.into()),
+            ("videoCodecs", VIDEO_CODECS.into()),
+            ("videoFunction", SEEK_BY_FRAME.into()),
+            ("objectEncoding", 0.0.into()),
+            ("fourCcList", Value::List(vec![H265_FOUR_CC.into()])),
+            ("capsEx", CAPS_RECONNECT.into()),
+        ];
+        Value::Object(members.into_iter().map(|(name, value)| (name.to_owned(), value)).collect())
     }
 
     pub(super) fn handle_command(&mut self, command: &Command, now: Duration) -> Result<(), PushError> {
@@ -58,7 +82,8 @@ impl Publisher {
 
     fn handle_result(&mut self, command: &Command, now: Duration) {
         if self.step == PushStep::Connecting && is(command, CONNECT) {
-            self.events.push_back(PublisherEvent::Connected);
+            self.events
+                .push_back(PublisherEvent::Connected { announces_h265: announces(command, H265_FOUR_CC) });
             self.send_control(MessageKind::SetChunkSize, &CHUNK_SIZE.to_be_bytes());
             self.writer.set_chunk_size(usize::try_from(CHUNK_SIZE).unwrap_or(usize::MAX));
             let key = || Value::from(self.config.key.expose());
@@ -85,11 +110,23 @@ impl Publisher {
             PushStep::Publishing => is(command, PUBLISH),
             PushStep::Greeting | PushStep::Live => false,
         };
-        if is_ours { Err(self.refused(command)) } else { Ok(()) }
+        match self.redirect(command) {
+            Some(server) if is_ours && self.step == PushStep::Connecting => {
+                Err(PushError::Redirected { server: Box::new(server) })
+            }
+            _ if is_ours => Err(self.refused(command)),
+            _ => Ok(()),
+        }
     }
 
     fn handle_status(&mut self, command: &Command, now: Duration) -> Result<(), PushError> {
         let (level, code, _) = command.information();
+        if code == "NetConnection.Connect.ReconnectRequest" {
+            let target = command.member("tcUrl").and_then(Value::as_str);
+            let server = target.and_then(|target| self.config.server.redirected(target));
+            self.events.push_back(PublisherEvent::ReconnectRequested { server });
+            return Ok(());
+        }
         let refused = level == "error" || code.contains("Failed") || code.contains("Rejected");
         match self.step {
             PushStep::Publishing if code == "NetStream.Publish.Start" => {
@@ -107,6 +144,14 @@ impl Publisher {
             }
             _ => Ok(()),
         }
+    }
+
+    /// Returns the server of a redirect (`ex.code` 302 and `ex.redirect` in the information object), if it may be used.
+    fn redirect(&self, command: &Command) -> Option<RtmpServer> {
+        let extension = command.member("ex")?;
+        let code = extension.get("code").and_then(Value::as_number)?;
+        let target = extension.get("redirect").and_then(Value::as_str)?;
+        self.config.server.redirected(target).filter(|_| (code - REDIRECT).abs() < 0.5)
     }
 
     fn refused(&self, command: &Command) -> PushError {
@@ -131,6 +176,20 @@ impl Publisher {
         let stream = Value::Number(f64::from(self.stream));
         self.send_command(0, &Command::new("deleteStream", ENDING + 1.0, vec![Value::Null, stream]));
     }
+}
+
+/// Returns true where the reply to `connect` lists a video codec, or all of them (`*`).
+fn announces(reply: &Command, four_cc: &str) -> bool {
+    let is_listed = |name: &str| name == four_cc || name == "*";
+    let in_list = |value: &Value| match value {
+        Value::List(names) => names.iter().filter_map(Value::as_str).any(is_listed),
+        _ => false,
+    };
+    let in_map = |value: &Value| match value {
+        Value::Object(members) | Value::Array(members) => members.iter().any(|(name, _)| is_listed(name)),
+        _ => false,
+    };
+    reply.member("fourCcList").is_some_and(in_list) || reply.member("videoFourCcInfoMap").is_some_and(in_map)
 }
 
 fn is(command: &Command, transaction: f64) -> bool {

@@ -17,6 +17,20 @@ const AAC: f64 = 10.0;
 const A_LAW: f64 = 7.0;
 const MU_LAW: f64 = 8.0;
 
+/// Share by which a measured frame rate may differ from the declared one. Some cameras declare fields instead of frames, and are
+/// wrong by a factor of two.
+const MAX_DEVIATION: f64 = 0.1;
+
+/// Returns the declared frame rate unless the measured one contradicts it.
+fn true_rate(declared: Option<f64>, measured: Option<f64>) -> Option<f64> {
+    match (declared, measured) {
+        (Some(declared), Some(measured)) if (declared - measured).abs() <= declared * MAX_DEVIATION => {
+            Some(declared)
+        }
+        (declared, measured) => measured.or(declared),
+    }
+}
+
 /// The data message for the given headers.
 pub(super) fn payload(headers: &StreamHeaders, rates: MeasuredRates) -> Bytes {
     let mut members: Vec<(String, Value)> = Vec::new();
@@ -26,7 +40,7 @@ pub(super) fn payload(headers: &StreamHeaders, rates: MeasuredRates) -> Bytes {
         put("width", f64::from(facts.width).into());
         put("height", f64::from(facts.height).into());
         let declared = facts.frame_rate.map(|(rate, per)| f64::from(rate) / f64::from(per));
-        if let Some(fps) = declared.or(rates.fps) {
+        if let Some(fps) = true_rate(declared, rates.fps) {
             put("framerate", fps.into());
         }
         if let Some(kbps) = rates.video_kbps {

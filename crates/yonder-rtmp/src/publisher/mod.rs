@@ -73,26 +73,35 @@ impl PushStep {
     }
 }
 
-/// What was measured of a stream, for its metadata; what is not known yet is left out of it.
+/// Measured rates of a stream, for its metadata; rates that are not known are left out of it.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct MeasuredRates {
-    /// Frames per second, where the stream declares none.
+    /// Frames per second. It replaces a declared frame rate from which it differs by more than a tenth.
     pub fps: Option<f64>,
-    /// Kilobits per second of the picture.
+    /// Kilobits per second of the video.
     pub video_kbps: Option<f64>,
-    /// Kilobits per second of the sound.
+    /// Kilobits per second of the audio.
     pub audio_kbps: Option<f64>,
 }
 
-/// What happened.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// Event of a publisher.
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PublisherEvent {
     /// The handshake is done.
     Greeted,
     /// The application was accepted.
-    Connected,
+    Connected {
+        /// The server has announced H.265 (Enhanced RTMP, `fourCcList` or `videoFourCcInfoMap`).
+        announces_h265: bool,
+    },
     /// The key was accepted: media may be sent.
     Accepted,
+    /// The platform asks for another connection in place of this one, which it is about to end (Enhanced RTMP v2,
+    /// `NetConnection.Connect.ReconnectRequest`).
+    ReconnectRequested {
+        /// The other server, where one is named that may be used.
+        server: Option<RtmpServer>,
+    },
 }
 
 /// Information object of an `onStatus` or `_error` (7.2.2), without control characters and with the stream key blanked out.
@@ -133,6 +142,12 @@ pub enum PushError {
         step: PushStep,
         /// Its reason.
         status: Status,
+    },
+    /// The platform refers to another server: `connect` was refused with `ex.code` 302.
+    #[error("the platform refers to {server}")]
+    Redirected {
+        /// The other server.
+        server: Box<RtmpServer>,
     },
     /// The platform ended the broadcast.
     #[error("the platform ended the broadcast: {status}")]
@@ -252,14 +267,21 @@ impl Publisher {
         if !self.is_live() {
             return;
         }
-        let data = metadata::payload(headers, rates);
-        self.send(ChunkStream::Data, MessageKind::Data, timestamp, &[data]);
+        self.send_metadata(headers, rates, timestamp);
         if let Some(video) = &headers.video {
             self.send_body(&Body::video_headers(video), timestamp);
         }
         self.codec = headers.video.as_ref().map(VideoConfig::codec);
         if let Some(body) = headers.audio.as_ref().and_then(Body::audio_headers) {
             self.send_body(&body, timestamp);
+        }
+    }
+
+    /// Sends metadata alone, when other rates have been measured.
+    pub fn send_metadata(&mut self, headers: &StreamHeaders, rates: MeasuredRates, timestamp: u32) {
+        if self.is_live() {
+            let data = metadata::payload(headers, rates);
+            self.send(ChunkStream::Data, MessageKind::Data, timestamp, &[data]);
         }
     }
 

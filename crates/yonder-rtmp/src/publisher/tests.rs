@@ -8,7 +8,13 @@ use yonder_media::{AccessUnit, Payload};
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let server = RtmpServer { tls: false, host: "ingest.example.net".into(), port: 1935, app: "live".into() };
+    let server = RtmpServer {
+        tls: false,
+        host: "ingest.example.net".into(),
+        port: 1935,
+        has_port: false,
+        app: "live".into(),
+    };
     let key = StreamKey::from_stored("planted-secret-key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
     publisher.start(T0);
@@ -80,7 +86,14 @@ fn the_dialogue_leads_to_live_in_any_segmentation(#[values(1, 100, 1536, 1_000_0
     let mut pair = Pair::new(segment);
     pair.go_live();
     let steps: Vec<PublisherEvent> = std::iter::from_fn(|| pair.publisher.poll_event()).collect();
-    assert_eq!(steps, vec![PublisherEvent::Greeted, PublisherEvent::Connected, PublisherEvent::Accepted]);
+    assert_eq!(
+        steps,
+        vec![
+            PublisherEvent::Greeted,
+            PublisherEvent::Connected { announces_h265: false },
+            PublisherEvent::Accepted
+        ]
+    );
     assert_eq!(pair.publisher.poll_timeout(), None);
 }
 
@@ -125,6 +138,83 @@ fn measured_rates_stand_in_the_metadata_once_they_are_known() {
         assert_eq!(data.get(name), Some(&Value::Number(value)), "{name}");
     }
     assert_eq!(told(MeasuredRates::default()).get("videodatarate"), None);
+}
+
+#[rstest]
+#[case::nothing_measured(Some((25, 1)), None, Some(25.0))]
+#[case::agrees(Some((25, 1)), Some(24.1), Some(25.0))]
+#[case::fields_declared_as_frames(Some((50, 1)), Some(25.0), Some(25.0))]
+#[case::half_declared(Some((25, 2)), Some(25.0), Some(25.0))]
+#[case::nothing_declared(None, Some(12.5), Some(12.5))]
+#[case::nothing_known(None, None, None)]
+fn measured_frame_rate_replaces_a_wrong_one(
+    #[case] declared: Option<(u32, u32)>,
+    #[case] fps: Option<f64>,
+    #[case] expected: Option<f64>,
+) {
+    let VideoConfig::H264(mut config) = sample_video() else { panic!("another codec") };
+    config.facts.frame_rate = declared;
+    let headers = StreamHeaders { video: Some(VideoConfig::H264(config)), audio: None };
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.events.clear();
+    pair.publisher.send_metadata(&headers, MeasuredRates { fps, ..MeasuredRates::default() }, 0);
+    pair.exchange().unwrap();
+    let [ReceiverEvent::Metadata(data)] = pair.events.as_slice() else { panic!("{:?}", pair.events) };
+    assert_eq!(data.get("framerate").and_then(Value::as_number), expected);
+}
+
+fn events(publisher: &mut Publisher) -> Vec<PublisherEvent> {
+    std::iter::from_fn(|| publisher.poll_event()).collect()
+}
+
+#[rstest]
+#[case::nothing(&[], false)]
+#[case::h265(&["av01", "hvc1"], true)]
+#[case::every_codec(&["*"], true)]
+#[case::others(&["av01"], false)]
+fn codecs_that_the_server_announces_are_read(#[case] four_ccs: &[&str], #[case] announces_h265: bool) {
+    let mut pair = Pair::new(1000);
+    pair.exchange().unwrap();
+    pair.receiver.accept_connect_with(four_ccs);
+    pair.exchange().unwrap();
+    assert_eq!(
+        events(&mut pair.publisher),
+        [PublisherEvent::Greeted, PublisherEvent::Connected { announces_h265 }]
+    );
+}
+
+#[rstest]
+#[case::other_host("rtmp://other.example.net/live", Some("rtmp://other.example.net/live"))]
+#[case::path("/other", Some("rtmp://ingest.example.net/other"))]
+#[case::no_address("https://other.example.net/", None)]
+fn redirect_names_the_other_server(#[case] target: &str, #[case] expected: Option<&str>) {
+    let mut pair = Pair::new(1000);
+    pair.exchange().unwrap();
+    pair.receiver.redirect(target);
+    let server = match pair.exchange().unwrap_err() {
+        PushError::Redirected { server } => Some(server.full_address()),
+        PushError::Refused { step: PushStep::Connecting, .. } => None,
+        error => panic!("{error}"),
+    };
+    assert_eq!(server.as_deref(), expected);
+}
+
+#[rstest]
+#[case::same_server(None, None)]
+#[case::other_server(Some("//other.example.net/live"), Some("rtmp://other.example.net/live"))]
+fn reconnect_request_is_reported_and_ends_nothing(
+    #[case] target: Option<&str>,
+    #[case] expected: Option<&str>,
+) {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    events(&mut pair.publisher);
+    pair.receiver.request_reconnect(target);
+    pair.exchange().unwrap();
+    let [PublisherEvent::ReconnectRequested { server }] = &events(&mut pair.publisher)[..] else { panic!() };
+    assert_eq!(server.as_ref().map(RtmpServer::full_address).as_deref(), expected);
+    assert_eq!(pair.publisher.step(), PushStep::Live);
 }
 
 fn sample_video() -> VideoConfig {

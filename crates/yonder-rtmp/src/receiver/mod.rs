@@ -81,6 +81,8 @@ pub struct Receiver {
     events: VecDeque<ReceiverEvent>,
     connect_transaction: f64,
     stream: u32,
+    /// Video codecs that the reply to `connect` lists.
+    four_ccs: Vec<String>,
     acknowledged: Option<u32>,
 }
 
@@ -96,6 +98,7 @@ impl Receiver {
             events: VecDeque::new(),
             connect_transaction: 1.0,
             stream: 1,
+            four_ccs: Vec::new(),
             acknowledged: None,
         }
     }

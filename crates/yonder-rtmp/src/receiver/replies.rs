@@ -17,8 +17,45 @@ impl Receiver {
         self.send_control(MessageKind::SetChunkSize, &chunk_size.to_be_bytes());
         self.writer.set_chunk_size(4096);
         let information = information("status", "NetConnection.Connect.Success", "connection accepted");
-        let reply = Command::new("_result", self.connect_transaction, vec![Value::Null, information]);
+        let mut properties =
+            vec![("fmsVer".to_owned(), concat!("Yonder Relay ", env!("CARGO_PKG_VERSION")).into())];
+        if !self.four_ccs.is_empty() {
+            let names = self.four_ccs.iter().map(|name| name.as_str().into()).collect();
+            properties.push(("fourCcList".to_owned(), Value::List(names)));
+        }
+        let values = vec![Value::Object(properties), information];
+        let reply = Command::new("_result", self.connect_transaction, values);
         self.send_command(0, &reply);
+    }
+
+    /// Grants the application as a server of Enhanced RTMP that takes the given video codecs.
+    pub fn accept_connect_with(&mut self, four_ccs: &[&str]) {
+        self.four_ccs = four_ccs.iter().map(|name| (*name).to_owned()).collect();
+        self.accept_connect();
+    }
+
+    /// Refuses the application and refers to another server.
+    pub fn redirect(&mut self, target: &str) {
+        let extension = Value::Object(vec![
+            ("code".to_owned(), Value::Number(302.0)),
+            ("redirect".to_owned(), target.into()),
+        ]);
+        let mut information = information("error", "NetConnection.Connect.Rejected", "moved");
+        if let Value::Object(members) = &mut information {
+            members.push(("ex".to_owned(), extension));
+        }
+        let reply = Command::new("_error", self.connect_transaction, vec![Value::Null, information]);
+        self.send_command(0, &reply);
+    }
+
+    /// Asks for another connection in place of this one, at `target` where given (Enhanced RTMP v2).
+    pub fn request_reconnect(&mut self, target: Option<&str>) {
+        let mut information =
+            information("status", "NetConnection.Connect.ReconnectRequest", "this server is drained");
+        if let (Value::Object(members), Some(target)) = (&mut information, target) {
+            members.push(("tcUrl".to_owned(), target.into()));
+        }
+        self.send_command(0, &Command::new("onStatus", 0.0, vec![Value::Null, information]));
     }
 
     /// Refuses the application with the given words.

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use yonder_api::{FoundCamera, FoundChannel, FoundStream, NewDiscovery};
-use yonder_engine::FindRequest;
+use yonder_engine::{FindRequest, FindTarget};
 use yonder_rtsp::Credentials;
 
 use super::Planner;
@@ -14,6 +14,8 @@ use crate::views;
 /// Seconds waited for answers where nothing is said.
 const USUAL_SECONDS: u32 = 3;
 const MOST_SECONDS: u32 = 30;
+/// Hosts named in one search.
+const MAX_HOSTS: usize = 64;
 
 impl Planner {
     /// Looks for cameras.
@@ -47,8 +49,26 @@ impl Planner {
             }
             (None, None) => None,
         };
-        let at = new.at.filter(|at| !at.trim().is_empty());
-        let request = FindRequest { at, credentials, wait: Duration::from_secs(u64::from(seconds)) };
+        let hosts = hosts_of(new.at.as_deref());
+        if hosts.len() > MAX_HOSTS {
+            return Err(ServiceError::Invalid {
+                field: "at",
+                detail: format!("{} hosts are more than {MAX_HOSTS}", hosts.len()),
+                hint: "Ask them in several searches.",
+            });
+        }
+        let target = match (hosts.is_empty(), credentials) {
+            (true, None) => FindTarget::Networks,
+            (true, Some(_)) => {
+                return Err(ServiceError::Invalid {
+                    field: "at",
+                    detail: "a user name and password are sent only to cameras that are named".to_owned(),
+                    hint: "Search without them first, then name the hosts of your cameras: any device in the network can answer a search.",
+                });
+            }
+            (false, credentials) => FindTarget::Hosts { hosts, credentials },
+        };
+        let request = FindRequest { target, wait: Duration::from_secs(u64::from(seconds)) };
         context.set_step("waiting for answers of cameras");
         let engine = self.engine.clone();
         let found = self.engine.runtime().spawn(async move { engine.find(request).await });
@@ -61,6 +81,12 @@ impl Planner {
         })?;
         Ok(found.into_iter().map(camera).collect())
     }
+}
+
+/// Returns the hosts in a list separated by commas.
+fn hosts_of(at: Option<&str>) -> Vec<String> {
+    let hosts = at.unwrap_or_default().split(',').map(str::trim);
+    hosts.filter(|host| !host.is_empty()).map(str::to_owned).collect()
 }
 
 fn camera(found: yonder_engine::FoundCamera) -> FoundCamera {
@@ -92,6 +118,7 @@ fn camera(found: yonder_engine::FoundCamera) -> FoundCamera {
         clock_ahead_s: found.clock_ahead_s,
         channels,
         problem: found.problem,
+        needs_sign_in: found.needs_sign_in,
     }
 }
 

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use secrecy::ExposeSecret as _;
 use yonder_address::{
-    KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup, read_pasted,
-    read_server, stream_id,
+    AddressError, KeyLength, Passphrase, PasteError, Pasted, Repair, ServerAddress, StreamKey, read_backup,
+    read_pasted, read_server, stream_id,
 };
 use yonder_api::{
     Destination, DestinationChange, KeyFacts, KeyKind, NewDestination, PassphraseFacts, Rekey, RevealedKey,
@@ -105,6 +105,16 @@ impl Records {
         // the key.
         let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
         let (pasted, told) = read_both(Some(server), known.as_ref())?;
+        if pasted.passphrase.is_some() {
+            return Err(ServiceError::server("server", &AddressError::PassphraseInAddress));
+        }
+        if pasted.key_length.is_some_and(|length| Some(length.bits()) != change.key_length) {
+            return Err(ServiceError::Invalid {
+                field: "server",
+                detail: "the address changes the length of the encryption key (pbkeylen)".to_owned(),
+                hint: "Give the length as a setting of its own, and leave pbkeylen out.",
+            });
+        }
         repairs.extend(told);
         Ok((pasted.server, pasted.key.filter(|_| stored.key.is_none())))
     }
@@ -253,10 +263,10 @@ impl Transaction<'_> {
     pub fn add_destination(&self, new: NewDestination) -> Result<Stored, ServiceError> {
         let name = check_name(&new.name).map_err(|error| ServiceError::name(&error))?;
         let (pasted, mut repairs) = read_both(new.server.as_ref(), new.key.as_ref())?;
-        let Pasted { server, key, .. } = pasted;
+        let Pasted { server, key, passphrase: pasted_passphrase, key_length, .. } = pasted;
         let backup = read_second(new.backup_server.as_ref(), &server, key.as_ref(), &mut repairs)?;
         let platform = self.known_platform(new.platform.as_deref())?;
-        let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?;
+        let passphrase = read_passphrase(new.passphrase.as_ref(), &server)?.or(pasted_passphrase);
         let key_kind = match new.key_kind {
             Some(kind) => stored_kind(kind),
             None if self.takes_one_broadcast_keys(platform.as_deref()) => {
@@ -278,7 +288,7 @@ impl Transaction<'_> {
             authority: read_authority(new.authority.as_deref())?,
             key_kind,
             key_expires_s: read_expiry(new.key_expires.as_deref())?,
-            key_bits: read_key_length(new.key_length)?,
+            key_bits: read_key_length(new.key_length.or_else(|| key_length.map(KeyLength::bits)))?,
             uplinks: self.read_uplinks(&new.uplinks)?,
         };
         if let Some(key) = &key {
@@ -463,7 +473,7 @@ fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, V
             hint: "Give the key, or write the stream ID without a place for it.",
         })?;
     }
-    let told = pasted.repairs.iter().map(|repair| told("pasted", *repair)).collect();
+    let told = pasted.repairs.iter().map(|repair| told("pasted", repair)).collect();
     Ok((pasted, told))
 }
 
@@ -492,11 +502,11 @@ fn read_second(
             hint: "Write {key} where the key belongs: both servers have the same one.",
         });
     }
-    repairs.extend(done.into_iter().map(|repair| told("backup server", repair)));
+    repairs.extend(done.into_iter().map(|repair| told("backup server", &repair)));
     Ok(Some(server))
 }
 
-fn told(what: &str, repair: Repair) -> String {
+fn told(what: &str, repair: &Repair) -> String {
     format!("{what}: {}", repair.sentence())
 }
 

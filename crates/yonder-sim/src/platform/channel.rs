@@ -10,6 +10,7 @@ use tokio::sync::watch;
 use tokio::time::Instant;
 use yonder_core::grade::{ChannelReport, Grader};
 use yonder_ingest::MediaEvent;
+use yonder_rtmp::Value;
 
 use super::manners::PlatformManners;
 
@@ -19,7 +20,7 @@ const RATE_AFTER: Duration = Duration::from_secs(3);
 const SOUND_AFTER: Duration = Duration::from_secs(3);
 
 /// What a channel received, byte for byte.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Recording {
     /// Pictures as their NAL units, in the order in which they came.
     pub pictures: Vec<Vec<Bytes>>,
@@ -29,6 +30,10 @@ pub struct Recording {
     pub sound: Vec<Bytes>,
     /// When each frame of sound is heard.
     pub heard: Vec<i64>,
+    /// Metadata of RTMP.
+    pub metadata: Vec<Value>,
+    /// Payloads of SRT, as they were released.
+    pub payloads: Vec<Bytes>,
 }
 
 /// Why a key is not taken.
@@ -250,6 +255,22 @@ impl Broadcast {
                 Err(format!("{} kbit/s are too many, at most {most}", self.bytes * 8 / span_ms))
             }
             _ => Ok(()),
+        }
+    }
+
+    /// Keeps metadata, where the platform records.
+    pub(super) fn record_metadata(&self, data: Value) {
+        self.record(|recording| recording.metadata.push(data));
+    }
+
+    /// Keeps a payload, where the platform records.
+    pub(super) fn record_payload(&self, payload: &Bytes) {
+        self.record(|recording| recording.payloads.push(payload.clone()));
+    }
+
+    fn record(&self, add: impl FnOnce(&mut Recording)) {
+        if let Some(channel) = self.shared.channels().get_mut(&self.channel).filter(|_| self.shared.record) {
+            add(&mut channel.recording);
         }
     }
 

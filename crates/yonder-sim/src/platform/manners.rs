@@ -47,6 +47,12 @@ pub struct PlatformManners {
     pub busy_after_drop: Duration,
     /// Refuses every application with these words.
     pub refuses_app: Option<String>,
+    /// Refers every application to this address.
+    pub redirects_to: Option<String>,
+    /// Asks all publishers to connect again, at this address where there is one.
+    pub reconnects: (u64, Option<String>),
+    /// Video codecs of Enhanced RTMP that it announces.
+    pub announces: Vec<String>,
     /// Refuses every key with these words.
     pub refuses_key: Option<String>,
     /// What it takes.

@@ -68,6 +68,7 @@ struct Session {
     /// Nothing is answered any more.
     silent: bool,
     over: bool,
+    has_asked_to_reconnect: bool,
     began: Instant,
 }
 
@@ -83,6 +84,7 @@ impl Session {
             events: Vec::new(),
             silent: false,
             over: false,
+            has_asked_to_reconnect: false,
             began: Instant::now(),
         }
     }
@@ -99,6 +101,11 @@ impl Session {
             }
             if manners.ends.0 > first.ends.0 {
                 self.end(&manners.ends.1);
+            }
+            if manners.reconnects.0 > first.reconnects.0 && !self.has_asked_to_reconnect {
+                self.has_asked_to_reconnect = true;
+                self.receiver.request_reconnect(manners.reconnects.1.as_deref());
+                stream.write_all(&self.receiver.outbox().take_all()).await?;
             }
             let next = Instant::now() + LOOK_EVERY;
             let most = if manners.slow.is_some() { usize::try_from(SLOW_READ).unwrap_or(READ) } else { READ };
@@ -159,7 +166,11 @@ impl Session {
         match event {
             ReceiverEvent::Connect { app } => self.handle_connect(&app),
             ReceiverEvent::Publish { key } => self.handle_publish(key.expose_secret()),
-            ReceiverEvent::Metadata(_) => {}
+            ReceiverEvent::Metadata(data) => {
+                if let Some(broadcast) = &self.broadcast {
+                    broadcast.record_metadata(data);
+                }
+            }
             ReceiverEvent::Video { timestamp, body } => {
                 self.media.read_video(timestamp, body, &mut self.events);
                 self.take_events();
@@ -178,14 +189,23 @@ impl Session {
 
     fn handle_connect(&mut self, app: &str) {
         self.fall_silent(Stage::Connect);
-        let refused = self.manners.borrow().refuses_app.clone();
+        let PlatformManners { refuses_app: refused, redirects_to, announces, .. } =
+            self.manners.borrow().clone();
+        if let Some(target) = redirects_to {
+            self.receiver.redirect(&target);
+            self.over = true;
+            return;
+        }
         let unknown = (app != self.shared.app).then(|| format!("there is no application {app}"));
         match refused.or(unknown) {
             Some(words) => {
                 self.receiver.refuse_connect(&words);
                 self.over = true;
             }
-            None => self.receiver.accept_connect(),
+            None => {
+                let announces: Vec<&str> = announces.iter().map(String::as_str).collect();
+                self.receiver.accept_connect_with(&announces);
+            }
         }
     }
 

@@ -272,7 +272,8 @@ impl Media {
     ///
     /// # Errors
     /// Why the platform accepts no more.
-    fn take(&mut self, payload: &[u8]) -> Result<(), String> {
+    fn take(&mut self, payload: &Bytes) -> Result<(), String> {
+        self.broadcast.record_payload(payload);
         self.stream.read(payload, &mut self.events);
         self.events.drain(..).try_for_each(|event| self.broadcast.take(event))
     }

@@ -7,7 +7,7 @@ use crate::camera::per_mille;
 use super::manners::{PlatformManners, Stage};
 
 /// What can be said to a platform, with its meaning.
-pub const PLATFORM_WORDS: [(&str, &str); 18] = [
+pub const PLATFORM_WORDS: [(&str, &str); 21] = [
     ("freeze | thaw", "read nothing, with connections open | go on"),
     ("slow KBIT | fast", "read so many kilobits per second of each publisher | as fast as it comes"),
     ("silent greeting|connect|publish", "say nothing from this step on"),
@@ -17,6 +17,9 @@ pub const PLATFORM_WORDS: [(&str, &str); 18] = [
     ("end [WORDS]", "end all broadcasts"),
     ("busy SECONDS", "keep a key in use for so long after a drop"),
     ("refuse-app [WORDS] | accept-app", "refuse every application | take the right one"),
+    ("redirect ADDRESS | stay", "refer every publisher to another address | take them here"),
+    ("reconnect [ADDRESS]", "ask all publishers to connect again, there"),
+    ("announce FOURCC... | announce", "announce these video codecs | none"),
     ("refuse-key [WORDS] | accept-key", "refuse every key ({key} in WORDS repeats it) | take the right one"),
     ("bad-name", "refuse every key with a bare code, until accept-key"),
     ("lines NUMBER|any", "take pictures of at most so many lines"),
@@ -69,6 +72,12 @@ impl PlatformManners {
             ("busy", Some(value)) => self.busy_after_drop = seconds(value)?,
             ("refuse-app", _) => self.refuses_app = Some(said(rest(), "this application is closed")),
             ("accept-app", None) => self.refuses_app = None,
+            ("redirect", Some(address)) => self.redirects_to = Some(address.to_owned()),
+            ("stay", None) => self.redirects_to = None,
+            ("reconnect", address) => {
+                self.reconnects = (self.reconnects.0 + 1, address.map(str::to_owned));
+            }
+            ("announce", _) => self.announces = rest().split_whitespace().map(str::to_owned).collect(),
             ("refuse-key", _) => self.refuses_key = Some(said(rest(), "this stream key is not known here")),
             ("bad-name", None) => self.refuses_key = Some(String::new()),
             ("accept-key", None) => self.refuses_key = None,
@@ -110,6 +119,10 @@ mod tests {
             "end copyright claim",
             "busy 20",
             "refuse-app",
+            "redirect rtmp://other.example.net/live",
+            "reconnect",
+            "reconnect /other",
+            "announce hvc1 av01",
             "refuse-key expired key",
             "lines 720",
             "kbit 4000",
@@ -126,6 +139,8 @@ mod tests {
         assert_eq!((manners.slow, manners.silent_from), (Some(100_000), Some(Stage::Publish)));
         assert_eq!(manners.ends, (1, "copyright claim".to_owned()));
         assert_eq!(manners.refuses_key.as_deref(), Some("expired key"));
+        assert_eq!(manners.reconnects, (2, Some("/other".to_owned())));
+        assert_eq!(manners.announces, ["hvc1", "av01"]);
         manners.tell("bad-name").unwrap();
         assert_eq!(manners.refuses_key.as_deref(), Some(""));
         assert_eq!((manners.limits.lines, manners.limits.kbps), (Some(720), Some(4_000)));
@@ -136,6 +151,8 @@ mod tests {
             "speak",
             "steady",
             "accept-app",
+            "stay",
+            "announce",
             "accept-key",
             "lines any",
             "kbit any",

@@ -151,6 +151,11 @@ pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
         let name = format!("→ {:<wide$}", push.destination);
         text += &line(&name, push.state.as_str(), Tone::of_push(push.state), &push_facts(push), colour);
     }
+    for push in &relay.pushes {
+        if let Some(warning) = &push.warning {
+            text += &format!("    {}: {}\n", push.destination, paint(warning, Tone::Wait, colour));
+        }
+    }
     let mut told: Vec<&CauseFacts> = Vec::new();
     let causes = relay.feed.cause.iter().chain(relay.pushes.iter().filter_map(|push| push.cause.as_ref()));
     for cause in causes {

@@ -19,7 +19,7 @@ const PAGES: [(&str, &str, &str); 14] = [
     ("/new", "//*[@role='tab'][text()='Find it']", "new-relay"),
     ("/feeds", "//ul[@aria-label='Feeds']/li", "feeds"),
     ("/feeds/Summit%20Station", "//section[@aria-label='Survey']", "feed"),
-    ("/find", "//button[text()='Look for cameras']", "find"),
+    ("/find", "//button[text()='Search']", "find"),
     ("/patterns", "//section[@aria-label='Cairn recorder']", "patterns"),
     ("/destinations", "//section[@aria-label='Marrow Hall Viaduct']", "destinations"),
     ("/platforms", "//section[@aria-label='Thistle Stage']", "platforms"),

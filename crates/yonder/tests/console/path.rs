@@ -98,10 +98,10 @@ async fn from_the_set_up_link_to_a_broadcast_and_through_its_troubles_to_its_end
 async fn reach_the_camera(browser: &Browser, device: &Device) {
     browser.click("//a[text()='Set up the first line']").await;
     browser.click("//*[@role='tab'][text()='Find it']").await;
-    browser.fill("At a host", &device.address().to_string()).await;
+    browser.fill("Hosts", &device.address().to_string()).await;
     browser.fill("User name", "rail").await;
     browser.fill("Password", CAMERA_PASSWORD).await;
-    browser.press("Look for cameras").await;
+    browser.press("Ask these hosts").await;
     browser.click("//div[contains(., 'viaduct')]/div/button[text()='Take it']").await;
     browser.replace("Name", "Viaduct").await;
     browser.replace("User name", "rail").await;

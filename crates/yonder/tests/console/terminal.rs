@@ -41,6 +41,16 @@ impl Browser {
     }
 }
 
+/// Searches for cameras, and signs in to those that the search lists. Returns their hosts, and what is printed of them.
+fn find_with_sign_in(printed: impl Fn(&[&str]) -> String, password: &std::path::Path) -> (String, String) {
+    let search = printed(&["feed", "find"]);
+    let hosts = search.lines().find_map(|line| line.split_once("--at ")?.1.split(' ').next()).unwrap();
+    let file = password.to_str().unwrap();
+    let found = printed(&["feed", "find", "--at", hosts, "--user", "rail", "--password-file", file]);
+    assert!(found.contains("Summit Station") && found.contains("640x360"), "{found}");
+    (hosts.to_owned(), found)
+}
+
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn commands_print_what_people_can_read() {
     let browser = Browser::start(1280, 800).await;
@@ -69,9 +79,7 @@ async fn commands_print_what_people_can_read() {
     assert_eq!(status.matches("keyframe every 2 s").count(), 4, "{status}");
     let survey = printed(&["feed", "survey", "Summit Station", "--for", "4s"]);
     assert!(survey.contains("No sound"), "{survey}");
-    let password = home.path().join("camera-password");
-    let found = printed(&["feed", "find", "--user", "rail", "--password-file", password.to_str().unwrap()]);
-    assert!(found.contains("Summit Station") && found.contains("640x360"), "{found}");
+    let (hosts, found) = find_with_sign_in(&printed, &home.path().join("camera-password"));
     let failed = printed(&["feed", "survey", "--url", "rtsp://localhost:9/main", "--for", "2s"]);
     assert!(failed.contains("feed.connection-refused"), "{failed}");
     let destinations = printed(&["destination", "list"]);
@@ -105,10 +113,10 @@ async fn commands_print_what_people_can_read() {
     let output = tokio::task::spawn_blocking(|| demo.wait_with_output().unwrap()).await.unwrap();
     let summary = support::text(&output.stdout);
     assert!(summary.contains("Every push was live and graded good."), "{summary}");
-    let find = "yonder feed find --user rail --password-file camera-password";
+    let find = format!("yonder feed find --at {hosts} --user rail --password-file camera-password");
     let survey_command = "yonder feed survey 'Summit Station' --for 4s";
     let fail_command = "yonder feed survey --url rtsp://localhost:9/main";
-    let camera = [(find, found), (survey_command, survey), (fail_command, failed)];
+    let camera = [(find.as_str(), found), (survey_command, survey), (fail_command, failed)];
     let platform = [
         ("yonder destination list", destinations),
         ("yonder relay preflight 'Concert night'", preflight),

@@ -8,63 +8,115 @@ import { Empty } from "../../../ui/Empty";
 import { Fault, faultOf } from "../../../ui/Fault";
 import { Field, SecretField } from "../../../ui/Field";
 import { JobStep } from "../../../ui/JobStep";
+import { Toggle } from "../../../ui/Toggle";
 import { useFind } from "../queries";
 import type { FeedDraft } from "./FeedForm";
 
-/** Looks for cameras in the local networks, or at one host, and offers what they stream. */
+/**
+ * Searches the local networks, or the hosts given, and offers what the cameras stream. A user name and password are sent only to hosts
+ * that a person has named or selected: any device in the network can answer a search.
+ */
 export function FindPanel({ onChoose }: { onChoose: (draft: FeedDraft) => void }): ReactNode {
   const find = useFind();
+  const [cameras, setCameras] = useState<FoundCamera[] | null>(null);
   const [at, setAt] = useState("");
   const [user, setUser] = useState("");
   const [password, setPassword] = useState("");
+  const hosts = hostsOf(at);
+  const named = hosts.length > 0;
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    find.mutate({
-      ...(at.trim() === "" ? {} : { at: at.trim() }),
-      ...(user === "" ? {} : { user, ...(password === "" ? {} : { password }) }),
-    });
+    const account = user === "" || !named ? {} : { user, ...(password === "" ? {} : { password }) };
+    find.mutate(
+      { ...(named ? { at: hosts.join(",") } : {}), ...account },
+      { onSuccess: (found) => setCameras((known) => (named ? merged(known ?? [], found) : found)) },
+    );
   };
+  const select = (host: string, selected: boolean) =>
+    setAt((selected ? [...hosts, host] : hosts.filter((each) => each !== host)).join(", "));
   return (
     <div className="grid gap-4">
       <form onSubmit={submit} autoComplete="off" className="grid items-end gap-3 sm:grid-cols-[1fr_1fr_1fr_auto]">
         <Field
-          label="At a host"
-          placeholder="everywhere in the local networks"
+          label="Hosts"
+          placeholder="all local networks"
           spellCheck={false}
           value={at}
           onChange={(event) => setAt(event.target.value)}
           error={faultOf(find.error, "at")}
         />
-        <Field label="User name" value={user} onChange={(event) => setUser(event.target.value)} />
-        <SecretField label="Password" value={password} onChange={(event) => setPassword(event.target.value)} />
+        <Field
+          label="User name"
+          placeholder={named ? "" : "for named hosts only"}
+          disabled={!named}
+          value={user}
+          onChange={(event) => setUser(event.target.value)}
+        />
+        <SecretField label="Password" disabled={!named} value={password} onChange={(event) => setPassword(event.target.value)} />
         <Button kind="strong" type="submit" disabled={find.isPending}>
-          {find.isPending ? "Looking …" : "Look for cameras"}
+          {find.isPending ? "Searching …" : named ? "Ask these hosts" : "Search"}
         </Button>
       </form>
       {find.isPending && <JobStep progress={find.progress} otherwise="waiting for answers of cameras" />}
       {find.error !== null && <Fault error={find.error} />}
-      {find.data?.length === 0 && (
+      {cameras?.length === 0 && (
         <Empty title="No camera answered">
           Cameras answer in their own network only, and only where device discovery is switched on. Give a host, or type the
           address.
         </Empty>
       )}
+      {cameras?.some((camera) => camera.needs_sign_in) === true && (
+        <p className="text-[13px] text-quiet">Select the cameras that are yours, and give their user name and password.</p>
+      )}
       <div className="grid gap-3 lg:grid-cols-2">
-        {find.data?.map((camera) => (
-          <Camera key={camera.service} camera={camera} user={user} onChoose={onChoose} />
+        {cameras?.map((camera) => (
+          <Camera
+            key={camera.service}
+            camera={camera}
+            user={user}
+            selected={hosts.includes(authorityOf(camera.service))}
+            onSelect={(selected) => select(authorityOf(camera.service), selected)}
+            onChoose={onChoose}
+          />
         ))}
       </div>
     </div>
   );
 }
 
-type CameraProps = { camera: FoundCamera; user: string; onChoose: (draft: FeedDraft) => void };
+function hostsOf(text: string): string[] {
+  return text.split(/[\s,]+/).filter((host) => host !== "");
+}
 
-function Camera({ camera, user, onChoose }: CameraProps): ReactNode {
+/** Host and port of a device service. */
+function authorityOf(service: string): string {
+  return service.replace(/^[a-z]+:\/\//, "").split("/")[0] ?? "";
+}
+
+/** The known cameras, those that were asked again replaced. */
+function merged(known: readonly FoundCamera[], found: readonly FoundCamera[]): FoundCamera[] {
+  const asked = new Set(found.map((camera) => camera.service));
+  return [...found, ...known.filter((camera) => !asked.has(camera.service))];
+}
+
+type CameraProps = {
+  camera: FoundCamera;
+  user: string;
+  selected: boolean;
+  onSelect: (selected: boolean) => void;
+  onChoose: (draft: FeedDraft) => void;
+};
+
+function Camera({ camera, user, selected, onSelect, onChoose }: CameraProps): ReactNode {
   const clock = camera.clock_ahead_s;
   return (
     <Card label={camera.name} title={camera.name} aside={[camera.host, camera.model].filter((each) => each !== "").join(" · ")}>
-      {camera.problem != null && <p className="text-[13px] font-semibold text-block">{camera.problem}</p>}
+      {camera.problem != null && (
+        <p className={`text-[13px] font-semibold ${camera.needs_sign_in === true ? "text-wait" : "text-block"}`}>{camera.problem}</p>
+      )}
+      {camera.needs_sign_in === true && (
+        <Toggle label="This camera is mine" checked={selected} onChange={onSelect} />
+      )}
       {clock != null && Math.abs(clock) > 5 && (
         <p className="text-[13px] text-wait">
           Its clock is {Math.abs(clock)} s {clock > 0 ? "ahead of" : "behind"} ours.

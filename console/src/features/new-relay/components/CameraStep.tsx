@@ -33,7 +33,7 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
               ) : (
                 <div className="grid gap-3">
                   <Button className="justify-self-start" onClick={() => setFound(null)}>
-                    Look again
+                    Search again
                   </Button>
                   <FeedForm draft={found ?? {}} onDone={take} action="Keep it and go on" />
                 </div>

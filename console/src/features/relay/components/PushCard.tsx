@@ -46,6 +46,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
         {sends ? grouped(push.kbps) : "—"} <small className="text-[13px] font-normal text-quiet">{needs(relay, push)}</small>
       </p>
       {push.cause != null && isTroubled && <CauseNote note={{ cause: push.cause, about: [push.destination] }} />}
+      {push.warning != null && <p className="text-[13px] text-lag">{push.warning}</p>}
       {push.retry_in_s != null && (
         <p className="text-[13px] text-wait">Tries again in {untilRetry(push.retry_in_s)}.</p>
       )}

@@ -12,6 +12,9 @@ use super::payload::{DropCounts, Piece, Refusal};
 
 /// Largest access unit assembled. A 4K keyframe at a very high rate stays under 4 MB.
 const MAX_UNIT_BYTES: usize = 8 * 1024 * 1024;
+/// Longest time by which a picture precedes on screen a random access point that it follows in the stream, in ticks of 90 kHz: two
+/// seconds. Beyond that the camera's clock has jumped.
+const MAX_LEADING_TICKS: u32 = 180_000;
 /// Most NAL units in one access unit; 8K pictures of one slice per macroblock row have 270.
 const MAX_UNIT_NALS: usize = 1024;
 
@@ -42,11 +45,19 @@ impl PictureFormat {
         }
     }
 
+    /// Returns true for a random access point that pictures after it may precede on screen: an IDR picture of H.264 has none.
+    fn has_leading_pictures(self, nals: &[Bytes]) -> bool {
+        match self {
+            Self::H264 => !nals.iter().any(|nal| h264::kind_of(nal) == h264::NalKind::IdrSlice),
+            Self::H265 { .. } => true,
+        }
+    }
+
     /// Returns true for a picture that may refer to pictures before the random access point with the RTP time `begin`. H.265 marks
     /// such pictures (RASL, ITU-T H.265, 3.111). In H.264 each picture that is shown before a recovery point may be one.
     fn is_undecodable_leading(self, nals: &[Bytes], timestamp: u32, begin: u32) -> bool {
         match self {
-            Self::H264 => begin.wrapping_sub(timestamp).cast_signed() > 0,
+            Self::H264 => (1..MAX_LEADING_TICKS).contains(&begin.wrapping_sub(timestamp)),
             Self::H265 { .. } => {
                 nals.iter().any(|nal| matches!(nal.first().map(|b| b >> 1 & 0x3f), Some(8 | 9)))
             }
@@ -297,8 +308,10 @@ impl PictureDepacketiser {
     fn is_decodable(&mut self, timestamp: u32, nals: &[Bytes], keyframe: bool) -> bool {
         if keyframe {
             self.decoding = match self.decoding {
-                Decoding::Unbegun | Decoding::Broken => Decoding::AtOpenGop(timestamp),
-                Decoding::Intact | Decoding::AtOpenGop(_) => Decoding::Intact,
+                Decoding::Unbegun | Decoding::Broken if self.format.has_leading_pictures(nals) => {
+                    Decoding::AtOpenGop(timestamp)
+                }
+                _ => Decoding::Intact,
             };
             self.sets_in_band = nals.iter().any(|nal| self.format.is_sequence_set(nal));
             return true;

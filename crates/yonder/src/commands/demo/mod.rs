@@ -137,7 +137,7 @@ fn welcome(url: &str, home: &Path, password: &str, camera_user: &str) -> String 
          \x20 Console   {url}\n\
          \x20 Sign in   name `{PERSON}`, password `{password}`\n\
          \x20 Commands  {program} --home {home} status\n\
-         \x20 Cameras   {program} --home {home} feed find --user {camera_user} --password-file {home}/{CAMERA_PASSWORD}\n\n\
+         \x20 Cameras   {program} --home {home} feed find   (their account: {camera_user}, password in {home}/{CAMERA_PASSWORD})\n\n\
          Ctrl-C ends everything in order.\n"
     )
 }

@@ -13,9 +13,10 @@ use crate::output::{Tone, has_colour, paint, print, print_json, table, wants_jso
 
 #[derive(Debug, Args)]
 pub(crate) struct FindArguments {
-    /// Host, with the port of its web service where that is not 80; left out, the service's networks are probed.
-    #[arg(long, value_name = "HOST")]
-    at: Option<String>,
+    /// Hosts, with the port of their web service where that is not 80; left out, the service's networks are probed, without a
+    /// user name and password.
+    #[arg(long, value_name = "HOST", value_delimiter = ',')]
+    at: Vec<String>,
     #[command(flatten)]
     account: AccountArguments,
     /// How long to wait for answers, from 1s to 30s.
@@ -31,7 +32,7 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
     let password = arguments.account.password()?;
     let user = arguments.account.user;
     let new = NewDiscovery {
-        at: arguments.at,
+        at: Some(arguments.at.join(",")).filter(|hosts| !hosts.is_empty()),
         user: user.clone(),
         password: password.clone(),
         for_s: Some(u32::try_from(arguments.duration.as_secs()).unwrap_or(u32::MAX)),
@@ -51,10 +52,35 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
         return if arguments.add.is_some() { print_json(&added) } else { print_json(&cameras) };
     }
     print(&text(&cameras, has_colour()));
+    if let Some(hint) = sign_in_hint(&cameras, user.as_deref()) {
+        print(&hint);
+    }
     for feed in &added {
         print(&format!("Feed {} added.\n", feed.name));
     }
     Ok(())
+}
+
+/// Returns the command that asks the cameras which need a user name and password, where none was given.
+fn sign_in_hint(cameras: &[FoundCamera], user: Option<&str>) -> Option<String> {
+    let hosts: Vec<String> = cameras
+        .iter()
+        .filter(|camera| camera.needs_sign_in)
+        .map(|camera| authority_of(&camera.service))
+        .collect();
+    if hosts.is_empty() || user.is_some() {
+        return None;
+    }
+    Some(format!(
+        "\nSign in to those that are yours:\n  yonder feed find --at {} --user NAME --password-file FILE\n",
+        hosts.join(",")
+    ))
+}
+
+/// Returns host and port of a device service.
+fn authority_of(service: &str) -> String {
+    let rest = service.split_once("://").map_or(service, |(_, rest)| rest);
+    rest.split('/').next().unwrap_or_default().to_owned()
 }
 
 /// Places in the list, from `all` or numbers that count from one.
@@ -155,6 +181,30 @@ fn row(number: String, stream: &FoundStream) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn cameras_that_need_sign_in_are_in_the_hint() {
+        let camera = |service: &str, needs_sign_in| FoundCamera {
+            name: "Summit".into(),
+            host: "192.0.2.7".into(),
+            service: service.into(),
+            model: String::new(),
+            firmware: String::new(),
+            clock_ahead_s: None,
+            channels: Vec::new(),
+            problem: None,
+            needs_sign_in,
+        };
+        let cameras = [
+            camera("http://192.0.2.7/onvif/device_service", true),
+            camera("http://192.0.2.8:8080/onvif/device_service", true),
+            camera("http://192.0.2.9/onvif/device_service", false),
+        ];
+        let hint = sign_in_hint(&cameras, None).unwrap();
+        assert!(hint.contains("--at 192.0.2.7,192.0.2.8:8080 --user"), "{hint}");
+        assert_eq!(sign_in_hint(&cameras, Some("rail")), None);
+        assert_eq!(sign_in_hint(&cameras[2..], None), None);
+    }
 
     #[test]
     fn numbers_of_the_list_are_chosen() {
