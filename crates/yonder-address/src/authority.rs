@@ -20,7 +20,7 @@ pub enum AuthorityError {
 /// A host with a port, or without.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Authority {
-    /// Host name in lower case, or address; IPv6 without brackets.
+    /// Host name in lower case, or address; IPv6 without brackets, with its zone behind `%` where it is link-local.
     pub host: String,
     /// Port, where one is named.
     pub port: Option<u16>,
@@ -41,19 +41,24 @@ impl Authority {
                     None if after.is_empty() => "",
                     None => return Err(malformed()),
                 };
-                host.parse::<Ipv6Addr>().map_err(|_| AuthorityError::Host(host.to_owned()))?;
+                let host = ipv6_host(host).ok_or_else(|| AuthorityError::Host(host.to_owned()))?;
                 (host, port)
             }
-            // An IPv6 address without brackets cannot be told from its port; without a port it can.
-            None if text.parse::<Ipv6Addr>().is_ok() => (text, ""),
-            None => text.split_once(':').unwrap_or((text, "")),
+            None => match ipv6_host(text) {
+                // An IPv6 address without brackets cannot be told from its port; without a port it can.
+                Some(host) => (host, ""),
+                None => {
+                    let (host, port) = text.split_once(':').unwrap_or((text, ""));
+                    (host.to_ascii_lowercase(), port)
+                }
+            },
         };
         if host.is_empty() {
             return Err(AuthorityError::NoHost);
         }
         let is_name = host.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '.' | '_'));
-        if !is_name && host.parse::<Ipv6Addr>().is_err() {
-            return Err(AuthorityError::Host(host.to_owned()));
+        if !is_name && ipv6_host(&host).is_none() {
+            return Err(AuthorityError::Host(host));
         }
         let port = match port {
             "" => None,
@@ -62,7 +67,7 @@ impl Authority {
                 _ => return Err(AuthorityError::Port(text.to_owned())),
             },
         };
-        Ok(Self { host: host.to_ascii_lowercase(), port })
+        Ok(Self { host, port })
     }
 
     /// A host whose port is left out where it is the usual one.
@@ -72,10 +77,25 @@ impl Authority {
     }
 }
 
+/// Returns an IPv6 address in lower case, with its zone if it has one. The zone follows `%25` (RFC 6874, 2), or `%` as people write
+/// it.
+fn ipv6_host(text: &str) -> Option<String> {
+    let (address, zone) = match text.split_once("%25").or_else(|| text.split_once('%')) {
+        Some((address, zone)) => (address, Some(zone)),
+        None => (text, None),
+    };
+    let parsed = address.parse::<Ipv6Addr>().ok()?;
+    let address = address.to_ascii_lowercase();
+    let Some(zone) = zone else { return Some(address) };
+    let is_zone =
+        !zone.is_empty() && zone.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_'));
+    (is_zone && parsed.is_unicast_link_local()).then(|| format!("{address}%{zone}"))
+}
+
 impl fmt::Display for Authority {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         if self.host.contains(':') {
-            write!(f, "[{}]", self.host)?;
+            write!(f, "[{}]", self.host.replace('%', "%25"))?;
         } else {
             f.write_str(&self.host)?;
         }
@@ -97,6 +117,9 @@ mod tests {
     #[case::v6("[2001:db8::1]", "2001:db8::1", None)]
     #[case::v6_port("[2001:db8::1]:1935", "2001:db8::1", Some(1935))]
     #[case::bare_v6("2001:db8::1", "2001:db8::1", None)]
+    #[case::zone("[fe80::1%25eth0]:554", "fe80::1%eth0", Some(554))]
+    #[case::zone_as_people_write_it("[FE80::1%eth0]", "fe80::1%eth0", None)]
+    #[case::bare_zone("fe80::1%eth0", "fe80::1%eth0", None)]
     fn hosts_and_ports_are_read(#[case] text: &str, #[case] host: &str, #[case] port: Option<u16>) {
         assert_eq!(Authority::parse(text), Ok(Authority { host: host.to_owned(), port }));
     }
@@ -111,6 +134,9 @@ mod tests {
     #[case("[2001:db8::1", AuthorityError::Host("[2001:db8::1".into()))]
     #[case("[2001:db8::1]x", AuthorityError::Host("[2001:db8::1]x".into()))]
     #[case("[example]", AuthorityError::Host("example".into()))]
+    #[case("[fe80::1%]", AuthorityError::Host("fe80::1%".into()))]
+    #[case("[fe80::1%a/b]", AuthorityError::Host("fe80::1%a/b".into()))]
+    #[case("[2001:db8::1%eth0]", AuthorityError::Host("2001:db8::1%eth0".into()))]
     fn malformed_ones_are_refused(#[case] text: &str, #[case] error: AuthorityError) {
         assert_eq!(Authority::parse(text), Err(error));
     }

@@ -80,7 +80,7 @@ fn in_network(address: IpAddr, own: IpAddr, prefix: u8) -> bool {
 
 /// Likely reasons for a failure `code` of a camera at `place`, likeliest first; empty where the failure says it all.
 #[must_use]
-pub fn likely_reasons(code: CauseCode, place: &Place) -> Vec<String> {
+pub fn probable_causes(code: CauseCode, place: &Place) -> Vec<String> {
     match code {
         CauseCode::FeedNameNotFound => name_not_found(place),
         CauseCode::FeedConnectionRefused => refused(place),
@@ -277,13 +277,13 @@ mod tests {
     #[case::locked(CauseCode::FeedWrongPassword, place("10.20.0.9", 554, Some("10.20.0.9")), "locked")]
     #[case::crowded(CauseCode::FeedTooManyViewers, place("10.20.0.9", 554, Some("10.20.0.9")), "recorder")]
     fn reasons_fit_the_place(#[case] code: CauseCode, #[case] place: Place, #[case] words: &str) {
-        let reasons = likely_reasons(code, &place);
+        let reasons = probable_causes(code, &place);
         assert!(reasons.iter().any(|reason| reason.contains(words)), "{reasons:?}");
         assert!(reasons.iter().all(|reason| reason.ends_with('.')), "{reasons:?}");
     }
 
     #[test]
     fn a_failure_that_says_it_all_gets_no_guesses() {
-        assert!(likely_reasons(CauseCode::FeedCodecUnsupported, &Place::default()).is_empty());
+        assert!(probable_causes(CauseCode::FeedCodecUnsupported, &Place::default()).is_empty());
     }
 }

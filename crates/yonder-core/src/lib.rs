@@ -38,7 +38,7 @@ mod survey;
 pub use account::is_factory_like;
 pub use cause::{Cause, CauseCode, Side};
 pub use condition::{Action, Condition, ConditionLevel, Part, PartCause, action_of};
-pub use diagnosis::{Place, likely_reasons};
+pub use diagnosis::{Place, probable_causes};
 pub use dial_step::DialStep;
 pub use measure::{PictureMeter, RateMeter};
 pub use names::{NameError, check_name, nearest_name};

@@ -93,6 +93,10 @@ pub(crate) fn feed(error: &PullError, history: History) -> Cause {
         _ => CauseCode::FeedProtocol,
     };
     let mut cause = Cause::new(code, sentence(error));
+    if matches!(error, PullError::ClearPassword) {
+        "Check that this is your camera. If it was set to Basic authentication on purpose, set it to Digest again, or save its address and password again with `yonder feed edit`."
+            .clone_into(&mut cause.hint);
+    }
     if let PullError::Redirected { location: Some(location) } = error {
         cause.hint = format!("Set the feed's address to {location} with `yonder feed edit`.");
     }

@@ -1,7 +1,7 @@
 //! Connecting to a host by TCP or UDP. Names are resolved at each connection: sites change their address.
 
 use std::io::{self, ErrorKind};
-use std::net::{IpAddr, SocketAddr};
+use std::net::{IpAddr, SocketAddr, SocketAddrV6};
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
 
@@ -49,9 +49,28 @@ const UNSENT_BYTES: u32 = 128 * 1024;
 /// # Cancel safety
 /// Safe: nothing is lost.
 pub(crate) async fn resolve(host: &str, port: u16) -> Result<Vec<SocketAddr>, DialError> {
+    if let Some((address, zone)) = host.split_once('%') {
+        return link_local(address, zone, port).map(|address| vec![address]);
+    }
     let found = Resolver::shared().resolve(host).await;
     let found = found.map_err(|error| DialError::NameNotFound(error.to_string()))?;
     Ok(found.iter().map(|address| SocketAddr::new(*address, port)).collect())
+}
+
+/// Returns the socket address of a link-local address, whose zone is the name or the index of an interface (RFC 4007, 11.2).
+fn link_local(address: &str, zone: &str, port: u16) -> Result<SocketAddr, DialError> {
+    let no_zone = || DialError::Unreachable(format!("this machine has no interface {zone}"));
+    let address =
+        address.parse().map_err(|_| DialError::NameNotFound(format!("{address} is no IPv6 address")))?;
+    let index = match zone.parse() {
+        Ok(index) => index,
+        Err(_) => {
+            let interfaces = if_addrs::get_if_addrs().map_err(|_| no_zone())?;
+            let found = interfaces.into_iter().find(|interface| interface.name == zone);
+            found.and_then(|interface| interface.index).ok_or_else(no_zone)?
+        }
+    };
+    Ok(SocketAddrV6::new(address, port, 0, index).into())
 }
 
 /// Connects to one of `addresses` over `uplink`, where one is given: attempts start [`ATTEMPT_DELAY`] apart, or as soon as
@@ -245,6 +264,20 @@ mod tests {
 
     fn address(text: &str) -> SocketAddr {
         text.parse().unwrap()
+    }
+
+    #[tokio::test]
+    async fn zone_of_a_link_local_address_is_an_interface() {
+        let found = resolve("fe80::1%lo", 554).await.unwrap();
+        assert!(
+            matches!(found[..], [SocketAddr::V6(address)] if address.scope_id() > 0 && address.port() == 554)
+        );
+        let SocketAddr::V6(numbered) = resolve("fe80::1%7", 554).await.unwrap()[0] else {
+            panic!("not IPv6")
+        };
+        assert_eq!(numbered.scope_id(), 7);
+        let error = resolve("fe80::1%no-such", 554).await.unwrap_err();
+        assert!(matches!(error, DialError::Unreachable(detail) if detail.contains("no-such")));
     }
 
     #[test]

@@ -100,6 +100,8 @@ pub(crate) async fn secure(
     trust: Trust,
 ) -> Result<TlsStream<TcpStream>, TlsError> {
     let failed = |error: &dyn std::fmt::Display| TlsError::Failed(error.to_string());
+    // A certificate names no zone of an address.
+    let host = host.split_once('%').map_or(host, |(address, _)| address);
     let name = ServerName::try_from(host.to_owned()).map_err(|error| failed(&error))?;
     let seen = Arc::new(Mutex::new(None));
     let verifier = PeerVerifier { trust, seen: Arc::clone(&seen), provider: provider() };

@@ -26,6 +26,9 @@ pub enum PullError {
         /// The request carried credentials.
         authorized: bool,
     },
+    /// The camera offered Digest before, and asks for the password in clear now.
+    #[error("the camera asks for the password in clear, which it did not before; it may be another device")]
+    ClearPassword,
     /// The camera accepted SETUP with another transport than the one asked for.
     #[error("the camera set up another transport than the one asked for ({transport})")]
     OtherTransport {

@@ -61,6 +61,8 @@ pub struct Datagram {
 pub enum PullEvent {
     /// The dialogue reached a step.
     Step(Step),
+    /// The camera has offered Digest authentication.
+    DigestOffered,
     /// Everything the camera offers.
     Offered(Vec<Offered>),
     /// The tracks to come.
@@ -293,6 +295,7 @@ impl Pull {
                     }
                     self.events.push_back(PullEvent::Step(step));
                 }
+                ClientEvent::DigestOffered => self.events.push_back(PullEvent::DigestOffered),
                 ClientEvent::Offered(offered) => self.events.push_back(PullEvent::Offered(offered)),
                 ClientEvent::Tracks(tracks) => self.begin_tracks(&tracks, now),
             }

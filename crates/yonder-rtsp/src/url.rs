@@ -85,11 +85,17 @@ impl CameraUrl {
         Ok((url, credentials.map(read_credentials).transpose()?))
     }
 
-    /// Returns the address as it is sent in requests, with its secrets.
+    /// Returns the address as it is sent in requests, with its secrets. A zone has a meaning on this machine alone, and is left out
+    /// (RFC 6874, 3).
     #[must_use]
     pub fn request_url(&self) -> String {
+        let host = self.host.split_once('%').map_or(self.host.as_str(), |(address, _)| address);
+        self.with_host(host)
+    }
+
+    fn with_host(&self, host: &str) -> String {
         let (scheme, usual) = if self.tls { ("rtsps", TLS_PORT) } else { ("rtsp", PLAIN_PORT) };
-        format!("{scheme}://{}{}", Authority::shown(&self.host, self.port, usual), self.path)
+        format!("{scheme}://{}{}", Authority::shown(host, self.port, usual), self.path)
     }
 
     /// Returns the secrets in its path and query.
@@ -102,7 +108,7 @@ impl CameraUrl {
 impl fmt::Display for CameraUrl {
     /// Writes the address without its secrets.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&mask(&self.request_url()).text)
+        f.write_str(&mask(&self.with_host(&self.host)).text)
     }
 }
 
@@ -216,5 +222,13 @@ mod tests {
     #[test]
     fn an_endless_address_is_refused() {
         assert_eq!(CameraUrl::parse(&format!("rtsp://{}", "a".repeat(4000))).unwrap_err(), UrlError::TooLong);
+    }
+
+    #[test]
+    fn zone_stays_in_the_address_and_out_of_requests() {
+        let (url, _) = CameraUrl::parse("rtsp://op:x@[fe80::7%eth0]:8554/main").unwrap();
+        assert_eq!(url.to_string(), "rtsp://[fe80::7%25eth0]:8554/main");
+        assert_eq!(url.request_url(), "rtsp://[fe80::7]:8554/main");
+        assert_eq!(CameraUrl::parse(&url.to_string()).unwrap().0, url);
     }
 }

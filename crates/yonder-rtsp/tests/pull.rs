@@ -23,7 +23,13 @@ const PPS: &[u8] = &[0x68, 0xce, 0x3c, 0x80];
 
 fn config() -> ClientConfig {
     let (url, credentials) = CameraUrl::parse("rtsp://192.0.2.7/main").unwrap();
-    ClientConfig { url, credentials, transport: Transport::Interleaved, seed: 0x0102_0304_0506_0708 }
+    ClientConfig {
+        url,
+        credentials,
+        requires_digest: false,
+        transport: Transport::Interleaved,
+        seed: 0x0102_0304_0506_0708,
+    }
 }
 
 struct Camera {

@@ -7,7 +7,7 @@ use std::time::Duration;
 use yonder_core::{Cause, CauseCode, Decision, DialStep};
 
 use crate::children::{Attempt, Child, ChildEvent};
-use crate::source::{ConnectError, Dial, RtspSession, SourceEnd};
+use crate::source::{ConnectError, Dial, RtspSession, SourceEnd, digest};
 use crate::spec::FeedSpec;
 
 use super::actor::FeedActor;
@@ -214,6 +214,7 @@ impl FeedActor {
             return;
         }
         self.close_source();
+        digest::forget(&(spec.url.host.clone(), spec.url.port));
         self.machine.set_history(spec.history);
         self.spec = spec;
         self.known_carrier = None;

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use tokio::net::TcpStream;
 use tokio::time::timeout;
-use yonder_core::{Cause, CauseCode, DialStep, History, Place, likely_reasons};
+use yonder_core::{Cause, CauseCode, DialStep, History, Place, probable_causes};
 use yonder_rtsp::{CameraUrl, ClientConfig, PullError, Transport};
 
 use crate::causes;
@@ -16,9 +16,9 @@ use crate::spec::{FeedSpec, TransportChoice};
 use crate::tls::{TlsError, Trust};
 use crate::view::Carrier;
 
-use super::SourceEnd;
 use super::datagrams::Datagrams;
 use super::session::{RtspSession, connection_lost};
+use super::{SourceEnd, digest};
 
 /// Redirects followed in one dial; more are a loop.
 const MAX_REDIRECTS: u32 = 5;
@@ -81,9 +81,11 @@ impl Dial {
             None => Transport::Interleaved,
             Some(datagrams) => Transport::Datagrams(datagrams.ports().map_err(|error| no_ports(&error))?),
         };
+        let host = (self.spec.url.host.clone(), self.spec.url.port);
         let config = ClientConfig {
             url: self.spec.url.clone(),
             credentials: self.spec.credentials.clone(),
+            requires_digest: digest::is_known(&host),
             transport,
             seed: rand::random(),
         };
@@ -142,8 +144,9 @@ impl Dial {
                     let message = format!("The camera sent us on {MAX_REDIRECTS} times, last to {url}.");
                     return Err(Cause::new(CauseCode::FeedProtocol, message));
                 }
-                if url.host != self.spec.url.host {
-                    // Another host has no right to this password.
+                let leaves_tls = self.spec.url.tls && !url.tls;
+                if url.host != self.spec.url.host || leaves_tls {
+                    // Another host has no right to this password, and over a connection without TLS anybody could read it.
                     self.spec.credentials = None;
                 }
                 tracing::info!(feed = self.spec.name, to = %url, "camera redirects");
@@ -192,7 +195,7 @@ impl Dial {
             addresses: self.addresses.iter().map(SocketAddr::ip).collect(),
             own: dial::own_networks().await,
         };
-        cause.probable_causes = likely_reasons(cause.code, &place);
+        cause.probable_causes = probable_causes(cause.code, &place);
         cause
     }
 }

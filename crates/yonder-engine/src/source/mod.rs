@@ -4,6 +4,7 @@
 mod block;
 mod connect;
 mod datagrams;
+pub(crate) mod digest;
 mod inlet;
 mod session;
 

@@ -12,15 +12,17 @@ use yonder_rtsp::{ClientConfig, Described, Pull, PullEvent, Step};
 use crate::clock::Clock;
 use crate::link::Link;
 
-use super::SourceEnd;
 use super::block::Block;
 use super::datagrams::{Datagrams, Received};
 use super::inlet::{Inlet, PacketCounts};
+use super::{SourceEnd, digest};
 
 /// RTSP session.
 #[derive(Debug)]
 pub(crate) struct RtspSession {
     clock: Clock,
+    /// Host and port of the camera.
+    host: (String, u16),
     pull: Pull,
     link: Link,
     datagrams: Option<Datagrams>,
@@ -35,6 +37,7 @@ impl RtspSession {
     pub(super) fn new(clock: Clock, config: ClientConfig, link: Link, datagrams: Option<Datagrams>) -> Self {
         Self {
             clock,
+            host: (config.url.host.clone(), config.url.port),
             pull: Pull::new(config),
             link,
             datagrams,
@@ -135,6 +138,7 @@ impl RtspSession {
         while let Some(event) = self.pull.poll_event() {
             match event {
                 PullEvent::Step(step) => inlet.figures.note_step(dial_step(step), now),
+                PullEvent::DigestOffered => digest::remember(&self.host),
                 PullEvent::Offered(offered) => inlet.figures.set_offered(offered),
                 PullEvent::Tracks(tracks) => self.tracks = tracks,
                 PullEvent::Headers(headers) => {

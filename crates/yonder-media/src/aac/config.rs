@@ -1,5 +1,7 @@
 //! `AudioSpecificConfig` (ISO/IEC 14496-3, 1.6.2.1).
 
+use bytes::Bytes;
+
 use crate::bits::{BitReader, BitsError};
 
 use super::SAMPLE_RATES;
@@ -39,6 +41,20 @@ impl AudioSpecificConfig {
     /// [`ConfigError`] when it is cut short or holds a reserved value.
     pub fn parse(data: &[u8]) -> Result<Self, ConfigError> {
         Self::read_core(&mut BitReader::new(data))
+    }
+
+    /// Returns the configuration of AAC-LC at a standard sampling rate, with one to six channels or eight; `None` for others.
+    #[must_use]
+    pub fn lc(sample_rate: u32, channels: u8) -> Option<Bytes> {
+        let rate = SAMPLE_RATES.iter().position(|rate| *rate == sample_rate)?;
+        let rate = u8::try_from(rate).ok()?;
+        let layout = match channels {
+            1..=6 => channels,
+            8 => 7,
+            _ => return None,
+        };
+        // Five bits of object type 2, four of the rate, four of the channels.
+        Some(Bytes::copy_from_slice(&[2 << 3 | rate >> 1, rate << 7 | layout << 3]))
     }
 
     /// Reads the whole configuration, so that the reader stands behind it (LATM puts more there).
@@ -101,6 +117,23 @@ mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
+
+    #[rstest]
+    #[case(48_000, 2, Some(&[0x11, 0x90][..]))]
+    #[case(16_000, 1, Some(&[0x14, 0x08][..]))]
+    #[case(8_000, 1, Some(&[0x15, 0x88][..]))]
+    #[case(48_000, 7, None)]
+    #[case(44_000, 1, None)]
+    fn configuration_of_aac_lc_is_made(
+        #[case] rate: u32,
+        #[case] channels: u8,
+        #[case] bytes: Option<&[u8]>,
+    ) {
+        let made = AudioSpecificConfig::lc(rate, channels);
+        assert_eq!(made.as_deref(), bytes);
+        let read = made.map(|made| AudioSpecificConfig::parse(&made).unwrap());
+        assert!(read.is_none_or(|read| (read.object_type, read.sample_rate, read.channels) == (2, rate, channels)));
+    }
 
     #[rstest]
     #[case::lc_48k_stereo(&[0x11, 0x90], 2, 48_000, 2)]

@@ -5,7 +5,7 @@ use std::time::Duration;
 use secrecy::{ExposeSecret as _, SecretString};
 use yonder_address::redact;
 
-use crate::auth::{self, Authenticator};
+use crate::auth::{self, Authenticator, Challenge};
 use crate::error::PullError;
 use crate::message::{Headers, Response};
 use crate::sdp::{Description, resolve_control};
@@ -79,6 +79,7 @@ impl Client {
         if let (Some(challenge), Some(credentials)) =
             (auth::strongest(fields), self.config.credentials.clone())
             && pending.stale < MAX_STALE
+            && !self.is_downgrade(&challenge)
         {
             pending.stale += 1;
             let authenticator = Authenticator::new(challenge, credentials, self.config.seed);
@@ -104,14 +105,19 @@ impl Client {
         now: Duration,
     ) -> Result<(), PullError> {
         let challenge = auth::strongest(response.headers.all("WWW-Authenticate"));
+        let (method, reason) = (pending.method, self.reason(response));
         let refused = |authorized| PullError::Refused {
-            method: pending.method,
+            method,
             status: response.status,
-            reason: self.reason(response),
+            reason: reason.clone(),
             authorized,
         };
         let Some(credentials) = self.config.credentials.clone() else { return Err(refused(false)) };
         let challenge = challenge.ok_or_else(|| refused(true))?;
+        self.note_digest(&challenge);
+        if self.is_downgrade(&challenge) {
+            return Err(PullError::ClearPassword);
+        }
         if pending.authorized {
             // Many cameras renew their nonce without a word about it; credentials once accepted are right still.
             let only_nonce = challenge.is_stale() || self.signed_in;
@@ -124,6 +130,19 @@ impl Client {
         self.authenticator = Some(authenticator.with_bytes(response.headers.is_bytes()));
         self.send(pending, now);
         Ok(())
+    }
+
+    /// Reports once that the camera offers Digest.
+    fn note_digest(&mut self, challenge: &Challenge) {
+        if matches!(challenge, Challenge::Digest { .. }) && !std::mem::replace(&mut self.digest_offered, true)
+        {
+            self.events.push_back(ClientEvent::DigestOffered);
+        }
+    }
+
+    /// Returns true for a challenge for Basic of a camera that has offered Digest.
+    fn is_downgrade(&self, challenge: &Challenge) -> bool {
+        matches!(challenge, Challenge::Basic) && (self.config.requires_digest || self.digest_offered)
     }
 
     /// Returns the facts of a refusal; redirects (RFC 2326, 11.3) are apart, since they lead somewhere.

@@ -42,6 +42,9 @@ pub struct ClientConfig {
     pub url: CameraUrl,
     /// User name and password, where the camera wants them.
     pub credentials: Option<Credentials>,
+    /// The camera has offered Digest before: a challenge for Basic alone, which would send the password in clear, is not answered. It
+    /// may come from another device at the same address.
+    pub requires_digest: bool,
     /// How packets shall travel.
     pub transport: Transport,
     /// Makes the client nonce and the RTCP source; random in service, fixed in tests.
@@ -87,6 +90,8 @@ pub enum Channel {
 pub enum ClientEvent {
     /// A step was reached.
     Step(Step),
+    /// The camera has offered Digest authentication.
+    DigestOffered,
     /// Everything the camera offers.
     Offered(Vec<Offered>),
     /// The tracks that will be pulled, picture first.
@@ -137,6 +142,7 @@ pub struct Client {
     sequence: u32,
     pending: Option<Pending>,
     authenticator: Option<Authenticator>,
+    digest_offered: bool,
     /// The camera has accepted these credentials in this session.
     signed_in: bool,
     /// Address for PLAY, keep-alive and TEARDOWN.
@@ -173,6 +179,7 @@ impl Client {
             sequence: 0,
             pending: None,
             authenticator: None,
+            digest_offered: false,
             signed_in: false,
             aggregate,
             session: None,

@@ -8,7 +8,7 @@ use base64::alphabet;
 use base64::engine::{DecodePaddingMode, GeneralPurpose, GeneralPurposeConfig};
 use bytes::Bytes;
 use yonder_media::Track;
-use yonder_media::aac::StreamMux;
+use yonder_media::aac::{AudioSpecificConfig, StreamMux};
 use yonder_media::g711::Law;
 
 use crate::error::PullError;
@@ -198,9 +198,12 @@ fn parameter_sets(media: &Media, name: &str) -> Vec<Bytes> {
         .collect()
 }
 
-/// RFC 3640, 4.1: the configuration in hexadecimal, and the field widths.
+/// RFC 3640, 4.1: the configuration in hexadecimal, and the field widths. Where the configuration is missing or cannot be read, AAC-LC
+/// with the clock rate and channels of the description is assumed.
 fn aac(media: &Media) -> Option<Codec> {
-    let config = unhex(media.parameter("config")?)?;
+    let described = media.parameter("config").and_then(unhex);
+    let described = described.filter(|config| AudioSpecificConfig::parse(config).is_ok());
+    let config = described.or_else(|| AudioSpecificConfig::lc(media.clock_rate, media.channels))?;
     let width = |name: &str, default: u32| {
         media.parameter(name).map_or(Some(default), |value| value.parse().ok().filter(|width| *width <= 32))
     };

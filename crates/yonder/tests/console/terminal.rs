@@ -79,7 +79,7 @@ async fn commands_print_what_people_can_read() {
     assert_eq!(status.matches("keyframe every 2 s").count(), 4, "{status}");
     let survey = printed(&["feed", "survey", "Summit Station", "--for", "4s"]);
     assert!(survey.contains("No sound"), "{survey}");
-    let (hosts, found) = find_with_sign_in(&printed, &home.path().join("camera-password"));
+    let (hosts, found) = find_with_sign_in(printed, &home.path().join("camera-password"));
     let failed = printed(&["feed", "survey", "--url", "rtsp://localhost:9/main", "--for", "2s"]);
     assert!(failed.contains("feed.connection-refused"), "{failed}");
     let destinations = printed(&["destination", "list"]);
