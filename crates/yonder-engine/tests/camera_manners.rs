@@ -126,6 +126,20 @@ async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host(
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn redirect_that_leaves_tls_does_not_carry_the_password() {
+    let certificate = Certificate::self_signed("summit.example.net").unwrap();
+    let front = World::with(Manners::default(), Some(certificate.clone()));
+    let back = World::start();
+    front.camera.change(|manners| manners.redirects_to = Some(back.camera.url("/summit/main")));
+    let mut spec = front.relay("/summit/main", PASSWORD, &[KEY]);
+    spec.feed.pin = Some(certificate.digest());
+    front.engine.apply(spec);
+    let view = front.wait("refused", 5, |view| feed_code(view) == "feed.wrong-password").await;
+    assert!(view.feed.cause.unwrap().message.contains("asks for a user name"));
+    assert_eq!((back.camera.refused(), back.camera.sessions()), (0, 0));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
     let other = Certificate::self_signed("summit.example.net").unwrap();

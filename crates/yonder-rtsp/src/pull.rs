@@ -101,6 +101,9 @@ pub struct TrackFigures {
     pub parameter_problem: Option<SpsError>,
 }
 
+/// Packets of another payload type in a row after which that type is used.
+const TYPE_CHANGE_PACKETS: u32 = 16;
+
 #[derive(Debug)]
 struct Reception {
     track: Track,
@@ -108,6 +111,8 @@ struct Reception {
     described_type: u8,
     /// Payload type that is used.
     payload_type: u8,
+    /// Packets of another type since one of this type.
+    other_run: u32,
     source: Source,
     /// Datagrams may come in any order; what is interleaved may not.
     reorder: Option<ReorderBuffer>,
@@ -117,15 +122,29 @@ struct Reception {
 }
 
 impl Reception {
-    /// True for packets to be used. A camera that sends another payload type than it has described means that one, since there is a
-    /// single stream on each channel; as soon as the described one comes, it alone counts.
+    /// Returns true for a packet of another stream on the same channel, and counts it.
+    fn is_foreign(&mut self, payload_type: u8, ssrc: u32) -> bool {
+        let is_known = payload_type == self.described_type || payload_type == self.payload_type;
+        let is_foreign = !is_known && self.source.ssrc().is_some_and(|own| own != ssrc);
+        self.drops.other_payload_type += u64::from(is_foreign);
+        is_foreign
+    }
+
+    /// Returns true for a payload that is used. There is a single stream on each channel, so that a camera which sends another type than
+    /// it has described means that one: from the beginning, or once [`TYPE_CHANGE_PACKETS`] in a row have it. As soon as the described
+    /// type comes, it alone counts.
     fn accepts(&mut self, payload_type: u8) -> bool {
         if payload_type == self.described_type {
             self.payload_type = payload_type;
+            self.other_run = 0;
             return true;
         }
         self.drops.other_payload_type += 1;
-        if self.source.received() == 0 {
+        if payload_type == self.payload_type {
+            return true;
+        }
+        self.other_run += 1;
+        if self.source.received() == 0 || self.other_run >= TYPE_CHANGE_PACKETS {
             self.payload_type = payload_type;
         }
         payload_type == self.payload_type
@@ -311,6 +330,7 @@ impl Pull {
                 track: track.track,
                 described_type: track.payload_type,
                 payload_type: track.payload_type,
+                other_run: 0,
                 source: Source::new(track.clock_rate),
                 reorder: self.by_datagrams.then(ReorderBuffer::default),
                 order: OrderFigures::default(),
@@ -355,7 +375,7 @@ impl Pull {
     /// What is interleaved comes in order. A packet that cannot be read shows as a gap in the sequence numbers.
     fn handle_media(&mut self, track: usize, packet: &[u8], now: Duration) {
         let Ok(packet) = RtpPacket::read(packet) else { return };
-        if self.tracks.get_mut(track).is_some_and(|reception| reception.accepts(packet.payload_type)) {
+        if self.tracks.get_mut(track).is_some_and(|own| !own.is_foreign(packet.payload_type, packet.ssrc)) {
             self.take_packet(track, &packet, now);
         }
     }
@@ -363,7 +383,7 @@ impl Pull {
     fn handle_media_datagram(&mut self, track: usize, payload: &Bytes, now: Duration) {
         let Ok(packet) = RtpPacket::parse(payload) else { return };
         let Some(reception) = self.tracks.get_mut(track) else { return };
-        if !reception.accepts(packet.payload_type) {
+        if reception.is_foreign(packet.payload_type, packet.ssrc) {
             return;
         }
         if let Some(reorder) = reception.reorder.as_mut() {
@@ -383,6 +403,7 @@ impl Pull {
 
     fn take_packet<P: AsRef<[u8]>>(&mut self, track: usize, packet: &RtpPacket<P>, came: Duration) {
         let Some(reception) = self.tracks.get_mut(track) else { return };
+        let is_used = reception.accepts(packet.payload_type);
         let arrival = reception.source.handle_packet(packet.ssrc, packet.sequence, packet.timestamp, came);
         let first = reception.source.received() == 1;
         match arrival {
@@ -397,6 +418,11 @@ impl Pull {
                 reception.depacketiser.restart();
                 self.events.push_back(PullEvent::Restarted(reception.track));
             }
+        }
+        if !is_used {
+            // It is part of the stream's sequence. Whether the picture needs it is not known.
+            reception.depacketiser.handle_loss();
+            return;
         }
         let which = reception.track;
         for unit in reception.depacketiser.handle_packet(packet) {

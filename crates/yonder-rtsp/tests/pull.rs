@@ -370,3 +370,19 @@ fn a_packet_of_another_payload_type_among_others_changes_nothing() {
     assert_eq!(pictures, 2);
     assert_eq!(camera.pull.figures().next().unwrap().drops.other_payload_type, 40);
 }
+
+#[test]
+fn payload_type_that_changes_in_mid_stream_is_followed_and_is_no_loss() {
+    let mut camera = Camera::playing();
+    camera.picture(5, 0, &[0x65, 0x88, 1], true);
+    let first = camera.sequence;
+    for number in 0..60_u8 {
+        let [high, low] = (first.wrapping_add(u16::from(number))).to_be_bytes();
+        let head = [0x80, 0x80 | 99, high, low, 0, 0, 16, number, 0, 0, 0, 5];
+        camera.frame(0, &[&head[..], &[0x65, 0x88, number]].concat()).unwrap();
+    }
+    let pictures = camera.events.iter().filter(|event| matches!(event, PullEvent::Unit(_))).count();
+    assert!((40..=46).contains(&pictures), "{pictures}");
+    let figures = camera.pull.figures().next().unwrap();
+    assert_eq!((figures.reception.lost, figures.drops.other_payload_type), (0, 60));
+}

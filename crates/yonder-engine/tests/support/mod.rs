@@ -51,7 +51,16 @@ impl World {
         Self::with_both(Manners::default(), None, platform)
     }
 
+    /// A platform that keeps nothing, for long runs.
+    pub(crate) fn without_recording(manners: Manners) -> Self {
+        Self::with_all(manners, None, PlatformConfig::default())
+    }
+
     fn with_both(manners: Manners, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
+        Self::with_all(manners, certificate, PlatformConfig { record: true, ..platform })
+    }
+
+    fn with_all(manners: Manners, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
         let mut streams: Vec<CameraStream> = railway_feeds()
             .into_iter()
             .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
@@ -62,7 +71,7 @@ impl World {
         let config = CameraConfig { streams, account, manners, certificate, ..CameraConfig::default() };
         let camera = Camera::start(config).unwrap();
         let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), "second-key-0815".into())];
-        let config = PlatformConfig { app: "live".into(), channels, record: true, ..platform };
+        let config = PlatformConfig { app: "live".into(), channels, ..platform };
         let platform = Platform::start(config).unwrap();
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
