@@ -299,7 +299,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
+         * Searches the local networks, or the hosts given, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
          *     an audit entry.
          */
         post: operations["discoveries_find"];
@@ -1613,6 +1613,19 @@ export interface components {
          * @enum {string}
          */
         DialStepName: "name found" | "connected" | "encrypted" | "TLS agreed" | "greeted" | "signed in" | "stream described" | "tracks set up" | "playing" | "application accepted" | "key accepted" | "listener answered" | "SRT listener answered" | "accepted" | "accepted, encrypted" | "first keyframe";
+        /** @description Parts of packets that were not used for one reason. */
+        DropFacts: {
+            /**
+             * Format: int64
+             * @description Number of payloads, fragments or packets.
+             */
+            count: number;
+            /**
+             * @description Reason, as in the metrics: `reserved-type`, `cut-short`, `interleaved-mode`, `headless-fragment`, `unterminated-fragment`,
+             *     `too-large`, `other-payload-type`, `no-audio-configuration`.
+             */
+            reason: string;
+        };
         /** @description A feed. */
         Feed: {
             /** @description A password is kept. */
@@ -2196,6 +2209,8 @@ export interface components {
              * @description The camera's clock against ours, in parts per million; positive when the camera's is fast.
              */
             drift_ppm?: number | null;
+            /** @description Parts of packets that were not used, by reason. */
+            drops?: components["schemas"]["DropFacts"][];
             /**
              * Format: double
              * @description Frames per second.

@@ -56,7 +56,9 @@ pub use relays::{
 pub use secret::Secret;
 pub use service::{Credentials, MasterKeyRotation, ServiceFacts, SetUp, SetUpNeeded, SignedIn, Status};
 pub use stats::{FeedStats, PushStats, RelayStats};
-pub use surveys::{MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream};
+pub use surveys::{
+    DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,
+};
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
 pub use words::{
     AdviceSubject, BookAction, BudgetVerdict, Fit, MediaTransport, NotificationKind, Origin, Protocol,

@@ -143,12 +143,25 @@ pub struct MeasuredFacts {
     pub packets_reordered: u64,
     /// Pictures and frames of sound dropped because of loss.
     pub units_dropped: u64,
+    /// Parts of packets that were not used, by reason.
+    #[serde(default)]
+    pub drops: Vec<DropFacts>,
     /// Interarrival jitter of the picture (RFC 3550), in milliseconds.
     pub jitter_ms: f64,
     /// The camera's clock against ours, in parts per million; positive when the camera's is fast.
     pub drift_ppm: Option<f64>,
     /// Standard error of that.
     pub drift_error_ppm: Option<f64>,
+}
+
+/// Parts of packets that were not used for one reason.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct DropFacts {
+    /// Reason, as in the metrics: `reserved-type`, `cut-short`, `interleaved-mode`, `headless-fragment`, `unterminated-fragment`,
+    /// `too-large`, `other-payload-type`, `no-audio-configuration`.
+    pub reason: String,
+    /// Number of payloads, fragments or packets.
+    pub count: u64,
 }
 
 /// One piece of advice.

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use yonder_core::{Advice, Measured, SurveyMeter, SurveyedStream, advise};
-use yonder_media::{Frame, Track};
-use yonder_rtsp::Offered;
+use yonder_media::{Frame, Payload, Track, VideoConfig, h264};
+use yonder_rtsp::{DropCounts, Offered};
 
 use crate::clock::Clock;
 use crate::feed::FeedSnapshot;
@@ -73,6 +73,15 @@ pub struct StreamView {
     pub still: Option<Result<Still, StillError>>,
 }
 
+impl StreamView {
+    /// Returns the parts of packets that were not used, by reason, over all tracks.
+    #[must_use]
+    pub fn drops(&self) -> Vec<(&'static str, u64)> {
+        let sum = self.reception.iter().fold(DropCounts::default(), |sum, track| sum.sum(track.drops));
+        sum.by_reason().into_iter().filter(|(_, count)| *count > 0).collect()
+    }
+}
+
 /// Watches the stream at `address` for `duration`, and passes its view to `report` about once a second.
 pub(crate) async fn survey_stream(
     watched: Watched,
@@ -103,7 +112,12 @@ pub(crate) async fn survey_stream(
     let ended = watched.follow(until, |frame| {
         let unit = &frame.unit;
         match unit.track {
-            Track::Video => meter.add_picture(unit.dts, unit.pts, unit.payload.len(), unit.keyframe),
+            Track::Video => {
+                meter.add_picture(unit.dts, unit.pts, unit.payload.len(), unit.keyframe);
+                if unit.keyframe && is_recovery_point(&frame) {
+                    meter.add_recovery_point();
+                }
+            }
             Track::Audio => meter.add_sound(unit.dts, unit.payload.len()),
         }
         let now = clock.now();
@@ -138,6 +152,16 @@ fn describe(snapshot: Option<&FeedSnapshot>, clock: Clock, view: &mut StreamView
     view.reception = feed.reception;
 }
 
+/// Returns true for a keyframe of H.264 without an IDR picture.
+fn is_recovery_point(keyframe: &Frame) -> bool {
+    match (&keyframe.headers.video, &keyframe.unit.payload) {
+        (Some(VideoConfig::H264(_)), Payload::Nals(nals)) => {
+            !nals.iter().any(|nal| h264::kind_of(nal) == h264::NalKind::IdrSlice)
+        }
+        _ => false,
+    }
+}
+
 /// Decodes a keyframe on a thread that may block.
 pub(crate) async fn decode(frame: Arc<Frame>) -> Result<Still, StillError> {
     let decoded = tokio::task::spawn_blocking(move || still::of_keyframe(&frame)).await;
@@ -168,6 +192,7 @@ fn surveyed(view: &StreamView) -> Option<SurveyedStream> {
         audio_left: left.map(|track| track.encoding.clone()).collect(),
         transport: view.transport.map_or("", Carrier::as_str).to_owned(),
         packets: (received, lost),
+        drops: view.drops(),
         drift_ppm: view.reception.first().and_then(|track| track.drift_ppm),
     })
 }

@@ -133,6 +133,7 @@ impl ReceptionView {
         self.reordered = self.reordered.saturating_sub(before.reordered);
         self.repeated = self.repeated.saturating_sub(before.repeated);
         self.units_dropped = self.units_dropped.saturating_sub(before.units_dropped);
+        self.drops = self.drops.since(before.drops);
     }
 }
 

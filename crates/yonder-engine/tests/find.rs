@@ -60,6 +60,7 @@ async fn a_device_tells_its_profiles_to_whoever_signs(
 ) {
     let camera = found(DeviceConfig { sign_in, clock_ahead_s, ..config() }, Some(PASSWORD)).await;
     assert_eq!((camera.problem.as_deref(), camera.facts.model.as_str()), (None, "Fellside 2"));
+    assert_eq!(camera.name, "Summit Mast");
     assert!((camera.clock_ahead_s.unwrap() - clock_ahead_s).abs() <= 1);
     let [main, sub] = camera.streams.as_slice() else { panic!("{camera:?}") };
     assert_eq!((main.profile.codec.as_str(), main.profile.width), ("H265", 3840));

@@ -14,7 +14,15 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(find);
 }
 
-/// Searches the local networks, or one host, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
+/// Returns the first host of a list, and the number of the others.
+fn shortened(hosts: &str) -> String {
+    match hosts.split_once(',') {
+        Some((first, others)) => format!("{} and {} more", first.trim(), others.split(',').count()),
+        None => hosts.to_owned(),
+    }
+}
+
+/// Searches the local networks, or the hosts given, for cameras, and asks each for its streams. Takes some seconds; nothing is stored but
 /// an audit entry.
 #[utoipa::path(context_path = "/api/v1", tag = "feeds", request_body = NewDiscovery,
     responses((status = 200, body = [FoundCamera]), (status = 202, body = Job), (status = 422, body = Problem)))]
@@ -30,6 +38,7 @@ async fn find(
     let account = new.user.as_deref().filter(|user| !user.is_empty()).map(|user| format!(" as {user}"));
     let what = format!("{}{}", about.as_deref().unwrap_or("local networks"), account.unwrap_or_default());
     let act = admin.change("searched", Kind::Service, &what);
+    let about = about.as_deref().map(shortened);
     jobs::run(
         &service,
         preference,

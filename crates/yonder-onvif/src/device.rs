@@ -2,6 +2,7 @@
 
 use time::{Date, Month, PrimitiveDateTime, Time};
 
+use crate::discovery::scope_value;
 use crate::security::Clock;
 use crate::soap::Fault;
 use crate::xml::Element;
@@ -58,6 +59,19 @@ pub fn read_facts(answer: &Element) -> Result<DeviceFacts, Fault> {
         facts.and_then(|facts| facts.text_at(&[name])).unwrap_or_default().chars().take(100).collect()
     };
     Ok(DeviceFacts { maker: text("Manufacturer"), model: text("Model"), firmware: text("FirmwareVersion") })
+}
+
+/// Returns the request for the scopes (8.3.13), which hold the device's name.
+#[must_use]
+pub fn scopes_request() -> String {
+    "<GetScopes xmlns=\"http://www.onvif.org/ver10/device/wsdl\"/>".to_owned()
+}
+
+/// Returns the device's name by its scopes, if it has one.
+#[must_use]
+pub fn read_name(answer: &Element) -> Option<String> {
+    let scopes = answer.find("GetScopesResponse")?;
+    scope_value(scopes.all("Scopes").filter_map(|scope| scope.text_at(&["ScopeItem"])), "name")
 }
 
 /// Where a device's media services are.
@@ -160,6 +174,14 @@ mod tests {
         let found = read_capabilities(&Element::parse(text.as_bytes()).unwrap()).unwrap();
         assert_eq!(found, Capabilities { media: Some("http://h/m1".into()), media2: None });
         assert_eq!(read_capabilities(&Element::default()), Ok(Capabilities::default()));
+    }
+
+    #[test]
+    fn name_is_in_the_scopes() {
+        let text = "<E><GetScopesResponse><Scopes><ScopeDef>Fixed</ScopeDef><ScopeItem>onvif://www.onvif.org/type/video</ScopeItem>\
+            </Scopes><Scopes><ScopeItem>onvif://www.onvif.org/name/Summit%20Mast</ScopeItem></Scopes></GetScopesResponse></E>";
+        assert_eq!(read_name(&Element::parse(text.as_bytes()).unwrap()).as_deref(), Some("Summit Mast"));
+        assert_eq!(read_name(&Element::default()), None);
     }
 
     #[test]

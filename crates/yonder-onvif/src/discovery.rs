@@ -94,13 +94,8 @@ fn found(element: &Element) -> Option<Found> {
         return None;
     }
     let id = element.text_at(&["EndpointReference", "Address"]).unwrap_or_default();
-    let scopes = element.text_at(&["Scopes"]).unwrap_or_default();
-    let scope = |kind: &str| {
-        let prefix = format!("onvif://www.onvif.org/{kind}/");
-        let value = scopes.split_whitespace().find_map(|scope| scope.strip_prefix(prefix.as_str()))?;
-        Some(percent_decoded(value).chars().take(MAX_TEXT).collect::<String>())
-            .filter(|text| !text.is_empty())
-    };
+    let scopes: Vec<&str> = element.text_at(&["Scopes"]).unwrap_or_default().split_whitespace().collect();
+    let scope = |kind: &str| scope_value(scopes.iter().copied(), kind);
     Some(Found {
         id: if id.is_empty() { services.concat() } else { id.to_owned() },
         name: scope("name"),
@@ -108,6 +103,13 @@ fn found(element: &Element) -> Option<Found> {
         place: scope("location"),
         services,
     })
+}
+
+/// Returns the value of the first scope of a kind: `name`, `hardware` or `location` (ONVIF Core, 7.3.2.2).
+pub(crate) fn scope_value<'a>(mut scopes: impl Iterator<Item = &'a str>, kind: &str) -> Option<String> {
+    let prefix = format!("onvif://www.onvif.org/{kind}/");
+    let value = scopes.find_map(|scope| scope.strip_prefix(prefix.as_str()))?;
+    Some(percent_decoded(value).chars().take(MAX_TEXT).collect::<String>()).filter(|text| !text.is_empty())
 }
 
 fn percent_decoded(text: &str) -> String {

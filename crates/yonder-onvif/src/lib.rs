@@ -23,7 +23,7 @@ mod xml;
 
 pub use device::{
     Capabilities, DeviceFacts, capabilities_request, clock_request, facts_request, read_capabilities,
-    read_clock, read_facts, read_services, services_request,
+    read_clock, read_facts, read_name, read_services, scopes_request, services_request,
 };
 pub use discovery::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 pub use media::{

@@ -319,6 +319,10 @@ impl Shared {
                 "<GetDeviceInformationResponse><Manufacturer>Hollow Fell Works</Manufacturer><Model>{}</Model><FirmwareVersion>1.4</FirmwareVersion></GetDeviceInformationResponse>",
                 self.config.model
             ),
+            "GetScopes" => format!(
+                "<GetScopesResponse><Scopes><ScopeDef>Configurable</ScopeDef><ScopeItem>onvif://www.onvif.org/name/{}</ScopeItem></Scopes></GetScopesResponse>",
+                self.config.name.replace(' ', "%20")
+            ),
             "GetCapabilities" => format!(
                 "<GetCapabilitiesResponse><Capabilities><Media><XAddr>http://{}/onvif/media</XAddr></Media></Capabilities></GetCapabilitiesResponse>",
                 self.host()

@@ -236,6 +236,13 @@ fn video_rules(
     }
     bit_rate(checks, video, platform, rules);
     keyframes(checks, video, platform, rules);
+    if video.open_gop && push.protocol != Protocol::Srt {
+        checks.warn(
+            "open-gop",
+            "the feed has recovery points instead of IDR pictures, at which RTMP platforms may not start to decode",
+            "Set the camera to closed GOPs, switch intra refresh off, or push by SRT.",
+        );
+    }
     if limits.b_frames == Some(false) && video.b_frames == Some(true) {
         let reason = format!("{platform} takes no reordered pictures (B-frames), and the feed has some");
         checks.fail("b-frames", reason, "Switch B-frames off in the camera, or choose a baseline profile.");

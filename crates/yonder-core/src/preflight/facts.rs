@@ -70,6 +70,8 @@ pub struct VideoFacts {
     pub keyframe_s: Option<f64>,
     /// Pictures come in another order than they are shown in; `None` when not looked at.
     pub b_frames: Option<bool>,
+    /// Keyframes are recovery points of an open GOP, without IDR pictures.
+    pub open_gop: bool,
 }
 
 /// The measured sound.

@@ -12,6 +12,7 @@ fn video() -> VideoFacts {
         kbps: Some(2_500),
         keyframe_s: Some(2.0),
         b_frames: Some(false),
+        open_gop: false,
     }
 }
 
@@ -66,6 +67,7 @@ fn what_fits_passes_everywhere() {
 #[case::nearly_too_many(|v: &mut VideoFacts| v.kbps = Some(4_400), ("bit-rate", Level::Warn))]
 #[case::poor(|v: &mut VideoFacts| v.kbps = Some(700), ("bit-rate", Level::Warn))]
 #[case::rich(|v: &mut VideoFacts| v.kbps = Some(4_020), ("bit-rate", Level::Warn))]
+#[case::open_gop(|v: &mut VideoFacts| v.open_gop = true, ("open-gop", Level::Warn))]
 #[case::long(|v: &mut VideoFacts| v.keyframe_s = Some(8.0), ("keyframes", Level::Fail))]
 #[case::short(|v: &mut VideoFacts| v.keyframe_s = Some(0.5), ("keyframes", Level::Warn))]
 #[case::unknown(|v: &mut VideoFacts| v.keyframe_s = None, ("keyframes", Level::Warn))]

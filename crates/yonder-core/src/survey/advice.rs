@@ -36,6 +36,8 @@ pub struct SurveyedStream {
     pub transport: String,
     /// Packets received and lost.
     pub packets: (u64, u64),
+    /// Parts of packets that were not used, by reason.
+    pub drops: Vec<(&'static str, u64)>,
     /// The camera's clock against ours in parts per million, with the standard error.
     pub drift_ppm: Option<(f64, f64)>,
 }
@@ -112,6 +114,11 @@ fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &m
             ),
         );
     }
+    for (reason, count) in &stream.drops {
+        if let Some((code, message)) = drop_advice(reason, *count) {
+            say(code, message);
+        }
+    }
     if let Some((ppm, error)) = stream.drift_ppm
         && ppm.abs() > DRIFT_PPM + 3.0 * error
     {
@@ -126,7 +133,63 @@ fn judge(about: &'static str, stream: &SurveyedStream, has_sub: bool, advice: &m
     }
 }
 
+/// Returns the advice on parts of packets that were not used; `None` for those that cost nothing.
+fn drop_advice(reason: &str, count: u64) -> Option<(&'static str, String)> {
+    let advice = match reason {
+        _ if count == 0 => return None,
+        "reserved-type" => (
+            "survey.reserved-types",
+            format!(
+                "The camera sends payloads of its maker's own types ({count}), which are ignored. Nothing is missing; if the picture stutters, switch off its smart coding."
+            ),
+        ),
+        "cut-short" => (
+            "survey.cut-short",
+            format!(
+                "{count} payloads end before the lengths in them do, which costs pictures. Update the camera's firmware, or choose another codec or profile."
+            ),
+        ),
+        "interleaved-mode" => (
+            "survey.interleaved-mode",
+            format!(
+                "The camera sends {count} packets in the interleaved mode, which is not carried. Set its packetization mode to 0 or 1."
+            ),
+        ),
+        "headless-fragment" => (
+            "survey.headless-fragments",
+            format!(
+                "The beginning of {count} pieces never came, which costs pictures: the camera drops packets itself. Lower its bit rate, or its number of viewers."
+            ),
+        ),
+        "too-large" => (
+            "survey.too-large",
+            format!("{count} pictures are larger than 8 MB. Lower the camera's bit rate or picture size."),
+        ),
+        "other-payload-type" => (
+            "survey.payload-type",
+            format!(
+                "{count} packets have another payload type than the session description names. They are used where the described one does not come; update the camera's firmware if pictures are missing."
+            ),
+        ),
+        "no-audio-configuration" => (
+            "survey.no-audio-configuration",
+            format!(
+                "{count} audio frames have no configuration that can be read. Switch the camera's audio to AAC-LC, or off and on again."
+            ),
+        ),
+        _ => return None,
+    };
+    Some(advice)
+}
+
 fn judge_keyframes(measured: &Measured, say: &mut impl FnMut(&'static str, String)) {
+    if measured.recovery_points > 0 {
+        say(
+            "survey.open-gop",
+            "Keyframes are recovery points of an open GOP, without IDR pictures. SRT and most players take them; RTMP platforms that cut the stream at IDR pictures do not. Set the camera to closed GOPs, or switch intra refresh off."
+                .to_owned(),
+        );
+    }
     match measured.keyframes {
         None if measured.pictures > 0 => say(
             "survey.keyframe-unknown",
@@ -264,6 +327,24 @@ mod tests {
 
     fn codes(main: &SurveyedStream, sub: Option<&SurveyedStream>) -> Vec<&'static str> {
         advise(Some(main), sub).into_iter().map(|advice| advice.code).collect()
+    }
+
+    #[test]
+    fn drops_have_advice_by_reason_and_those_that_cost_nothing_have_none() {
+        let stream = SurveyedStream {
+            codec: "H.264".into(),
+            audio: Some("AAC".into()),
+            measured: Measured { sounds: 1, recovery_points: 3, ..Measured::default() },
+            drops: vec![
+                ("reserved-type", 4),
+                ("cut-short", 0),
+                ("interleaved-mode", 7),
+                ("unterminated-fragment", 9),
+            ],
+            ..SurveyedStream::default()
+        };
+        let codes: Vec<&str> = advise(Some(&stream), None).iter().map(|advice| advice.code).collect();
+        assert_eq!(codes, ["survey.open-gop", "survey.reserved-types", "survey.interleaved-mode"]);
     }
 
     #[test]

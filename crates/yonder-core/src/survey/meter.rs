@@ -38,6 +38,8 @@ pub struct Measured {
     pub keyframes: Option<Intervals>,
     /// Pictures are sent in another order than they are shown in (B-frames).
     pub reordered: bool,
+    /// Keyframes that are recovery points of an open GOP, and no IDR pictures.
+    pub recovery_points: u64,
 }
 
 /// Measures one stream by its decoding times, so that a burst on arrival changes nothing. Memory does not grow with
@@ -58,6 +60,7 @@ pub struct SurveyMeter {
     last_keyframe: Option<i64>,
     keyframes: Vec<i64>,
     reordered: bool,
+    recovery_points: u64,
 }
 
 impl SurveyMeter {
@@ -78,6 +81,11 @@ impl SurveyMeter {
             self.keyframes.push(dts - last);
         }
         self.count(dts, bytes);
+    }
+
+    /// Counts the last picture as a recovery point that is no IDR picture.
+    pub fn add_recovery_point(&mut self) {
+        self.recovery_points += 1;
     }
 
     /// Takes a frame of sound.
@@ -123,6 +131,7 @@ impl SurveyMeter {
             peak_kbps: (self.peak_bytes * 8 / 1000).max(kbps(video) + kbps(self.audio_bytes)),
             keyframes: self.intervals(),
             reordered: self.reordered,
+            recovery_points: self.recovery_points,
         }
     }
 

@@ -7,8 +7,8 @@ use ureq::Agent;
 use yonder_onvif::{
     Capabilities, Clock, DeviceAccount, Element, Fault, MAX_BYTES, MediaService, Profile,
     capabilities_request, clock_request, envelope, facts_request, profiles_request, read_capabilities,
-    read_clock, read_facts, read_profiles, read_services, read_stream_address, services_request,
-    stream_request,
+    read_clock, read_facts, read_name, read_profiles, read_services, read_stream_address, scopes_request,
+    services_request, stream_request,
 };
 use yonder_rtsp::auth::{Authenticator, Challenge, strongest};
 use yonder_rtsp::{CameraUrl, Credentials};
@@ -113,6 +113,11 @@ impl Conversation {
         if let Some(clock) = clock {
             camera.clock_ahead_s = Some(clock.ahead_s);
             self.clock = clock;
+        }
+        if camera.name == camera.host
+            && let Some(name) = self.ask(&device, &scopes_request()).ok().as_ref().and_then(read_name)
+        {
+            camera.name = name;
         }
         // Facts are a courtesy: what streams there are is what matters.
         if let Ok(facts) = self.ask(&device, &facts_request()).and_then(|answer| Ok(read_facts(&answer)?)) {

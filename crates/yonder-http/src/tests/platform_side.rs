@@ -19,6 +19,26 @@ fn rule<'a>(platform: &'a Value, name: &str) -> Option<&'a str> {
 const SRT: &str = "srt://ingest.example.net:7777";
 const HALL: &str = "srt://ingest.example.net:7777?streamid=hall";
 
+#[actix_web::test]
+async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
+    let service = service();
+    let server = "srt://ingest.example.net:7777?mode=caller&transtype=live&latency=300000&pbkeylen=32\
+                  &passphrase=planted-passphrase&streamid=%23!::m=request,r=planted-stream";
+    let (status, stored) =
+        post(&service, "/api/v1/destinations", json!({"name": "One", "server": server})).await;
+    assert_eq!(status.as_u16(), 201, "{stored}");
+    let destination = &stored["destination"];
+    assert_eq!(destination["server"], "srt://ingest.example.net:7777?latency=300", "{stored}");
+    assert_eq!(destination["passphrase"]["key_length"], 256, "{stored}");
+    let repairs = stored["repairs"].to_string();
+    for repair in
+        ["transtype", "microseconds", "stream ID was taken", "passphrase was taken", "lacks m=publish"]
+    {
+        assert!(repairs.contains(repair), "{repair}: {repairs}");
+    }
+    assert!(!stored.to_string().contains("planted"), "{stored}");
+}
+
 #[rstest]
 #[case::platform("platform", json!({"platform": "Brambel TV"}), 404, "request.not-found")]
 #[case::backup("backup_server", json!({"backup_server": "http://backup.example.net/live"}), 422, "request.invalid")]
@@ -29,7 +49,7 @@ const HALL: &str = "srt://ingest.example.net:7777?streamid=hall";
 #[case::key_length("key_length", json!({"server": SRT, "passphrase": "planted-passphrase", "key_length": 100}), 422, "request.invalid")]
 #[case::short_passphrase("passphrase", json!({"server": SRT, "passphrase": "short"}), 422, "request.invalid")]
 #[case::passphrase_for_rtmp("passphrase", json!({"passphrase": "planted-passphrase"}), 422, "request.invalid")]
-#[case::passphrase_in_the_address("server", json!({"server": "srt://ingest.example.net:7777?passphrase=planted-passphrase"}), 422, "request.invalid")]
+#[case::short_passphrase_in_the_address("server", json!({"server": "srt://ingest.example.net:7777?passphrase=planted"}), 422, "request.invalid")]
 #[case::watch_page_as_server("server", json!({"server": "https://bramble.example.net/watch/7"}), 422, "request.invalid")]
 #[actix_web::test]
 async fn a_destination_that_cannot_be_is_refused_by_its_field(

@@ -103,18 +103,28 @@ impl DropCounts {
         obstacles.into_iter().filter(|(_, count)| *count > 0).max_by_key(|(_, count)| *count)
     }
 
-    /// Adds the counts of `other`.
+    /// Returns the sums with the counts of `other`.
     #[must_use]
     pub fn sum(self, other: Self) -> Self {
+        self.combined(other, u64::saturating_add)
+    }
+
+    /// Returns what was counted since `before`.
+    #[must_use]
+    pub fn since(self, before: Self) -> Self {
+        self.combined(before, u64::saturating_sub)
+    }
+
+    fn combined(self, other: Self, combine: impl Fn(u64, u64) -> u64) -> Self {
         Self {
-            ignored: self.ignored + other.ignored,
-            cut_short: self.cut_short + other.cut_short,
-            interleaved: self.interleaved + other.interleaved,
-            headless: self.headless + other.headless,
-            unterminated: self.unterminated + other.unterminated,
-            too_large: self.too_large + other.too_large,
-            other_payload_type: self.other_payload_type + other.other_payload_type,
-            unconfigured: self.unconfigured + other.unconfigured,
+            ignored: combine(self.ignored, other.ignored),
+            cut_short: combine(self.cut_short, other.cut_short),
+            interleaved: combine(self.interleaved, other.interleaved),
+            headless: combine(self.headless, other.headless),
+            unterminated: combine(self.unterminated, other.unterminated),
+            too_large: combine(self.too_large, other.too_large),
+            other_payload_type: combine(self.other_payload_type, other.other_payload_type),
+            unconfigured: combine(self.unconfigured, other.unconfigured),
         }
     }
 }

@@ -224,6 +224,7 @@ fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
             .and_then(|measured| measured.keyframes.map(|interval| interval.max_s))
             .or(video.keyframe_interval_s),
         b_frames: measured.map(|measured| measured.reordered),
+        open_gop: measured.is_some_and(|measured| measured.recovery_points > 0),
     });
     let audio = stream.audio.as_ref().map(|audio| AudioFacts {
         codec: audio.codec.to_owned(),

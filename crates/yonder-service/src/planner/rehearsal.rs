@@ -237,6 +237,8 @@ fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
         keyframe_s: (report.keyframe_ms > 0)
             .then(|| f64::from(u32::try_from(report.keyframe_ms).unwrap_or(u32::MAX)) / 1_000.0),
         b_frames: Some(report.b_frames),
+        // The preflight has checked it.
+        open_gop: false,
     });
     let audio = report.sound.as_ref().map(|sound| AudioFacts {
         codec: sound.codec.to_owned(),

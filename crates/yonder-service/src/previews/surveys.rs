@@ -7,7 +7,8 @@ use std::time::Duration;
 use bytes::Bytes;
 use tokio::task::AbortHandle;
 use yonder_api::{
-    MeasuredFacts, NewFeed, NewSurvey, OfferedTrack, RelayEvent, Survey, SurveyAdvice, SurveyStream,
+    DropFacts, MeasuredFacts, NewFeed, NewSurvey, OfferedTrack, RelayEvent, Survey, SurveyAdvice,
+    SurveyStream,
 };
 use yonder_core::DialStep;
 use yonder_engine::{FeedSpec, ReceptionView, SURVEY_RANGE, Still, StreamView, SurveyRequest, SurveyView};
@@ -243,6 +244,11 @@ fn measured(view: &StreamView) -> Option<MeasuredFacts> {
         packets_lost: sum(|track| track.lost),
         packets_reordered: sum(|track| track.reordered),
         units_dropped: sum(|track| track.units_dropped),
+        drops: view
+            .drops()
+            .into_iter()
+            .map(|(reason, count)| DropFacts { reason: reason.to_owned(), count })
+            .collect(),
         jitter_ms: hundredths(picture.map_or(0.0, |track| track.jitter_s * 1_000.0)),
         drift_ppm: drift.map(|(ppm, _)| hundredths(ppm)),
         drift_error_ppm: drift.map(|(_, error)| hundredths(error)),

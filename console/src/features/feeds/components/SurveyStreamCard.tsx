@@ -52,6 +52,9 @@ function Measured({ stream }: { stream: SurveyStream }): ReactNode {
       "Packets",
       `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
     ]);
+    if ((measured.drops?.length ?? 0) > 0) {
+      rows.push(["Not used", measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason}`).join(", ") ?? ""]);
+    }
     rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
     if (measured.drift_ppm != null) {
       rows.push(["Clock", `${measured.drift_ppm.toFixed(0)} ppm against ours`]);

@@ -244,6 +244,9 @@ fn packets(measured: &MeasuredFacts) -> String {
     if measured.packets_reordered > 0 {
         text += &format!(", {} reordered", grouped(measured.packets_reordered));
     }
+    for drop in &measured.drops {
+        text += &format!(", {} {}", grouped(drop.count), drop.reason);
+    }
     text
 }
 
