@@ -310,12 +310,14 @@ mod tests {
                 peak_kbps: 2_600,
                 keyframes: Some(Intervals { min_s: 2.0, median_s: 2.0, max_s: 2.0 }),
                 reordered: false,
+                recovery_points: 0,
             },
             audio: Some("AAC".into()),
             audio_left: Vec::new(),
             transport: "tcp".into(),
             packets: (2_000, 0),
             drift_ppm: Some((20.0, 5.0)),
+            drops: Vec::new(),
         }
     }
 
