@@ -1,7 +1,8 @@
 //! The media services (ONVIF Media, 5; ONVIF Media2, 5): profiles with their facts, and stream addresses.
 
 use crate::soap::Fault;
-use crate::xml::{Element, escaped};
+use crate::xml::Element;
+use quick_xml::escape::escape;
 
 /// Profiles looked at: a recorder with 64 channels has 192.
 const MAX_PROFILES: usize = 512;
@@ -120,7 +121,7 @@ fn profile(element: &Element, service: MediaService) -> Option<Profile> {
 /// Asks where a profile is streamed.
 #[must_use]
 pub fn stream_request(service: MediaService, token: &str) -> String {
-    let (namespace, token) = (service.namespace(), escaped(token));
+    let (namespace, token) = (service.namespace(), escape(token));
     match service {
         MediaService::Media => format!(
             "<GetStreamUri xmlns=\"{namespace}\"><StreamSetup>\

@@ -3,6 +3,7 @@
 //! The digest holds the time of its making, and devices refuse what is not of their own time: it is made for the
 //! device's clock, which is asked for first, without signing.
 
+use quick_xml::escape::escape;
 use std::fmt;
 
 use base64::Engine as _;
@@ -11,8 +12,6 @@ use secrecy::{ExposeSecret as _, SecretString};
 use sha1::{Digest as _, Sha1};
 use time::format_description::well_known::Rfc3339;
 use time::{Duration, OffsetDateTime};
-
-use crate::xml::escaped;
 
 /// A device's clock, as a difference to ours.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -52,7 +51,7 @@ impl DeviceAccount {
              <w:Nonce EncodingType=\"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary\">{}</w:Nonce>\
              <u:Created xmlns:u=\"http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd\">{created}</u:Created>\
              </w:UsernameToken></w:Security>",
-            escaped(&self.user),
+            escape(self.user.as_str()),
             STANDARD.encode(self.nonce)
         )
     }

@@ -195,27 +195,11 @@ fn unescaped(text: &str) -> String {
     out
 }
 
-/// A text as it may stand in a document.
-#[must_use]
-pub(crate) fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for character in text.chars() {
-        match character {
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '&' => out.push_str("&amp;"),
-            '"' => out.push_str("&quot;"),
-            '\'' => out.push_str("&apos;"),
-            other => out.push(other),
-        }
-    }
-    out
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
+    use quick_xml::escape::escape;
     use rstest::rstest;
 
     #[test]
@@ -264,7 +248,7 @@ mod tests {
 
         #[test]
         fn escaped_text_comes_back(text in "[ -~äöü€]{0,40}") {
-            let root = Element::parse(format!("<x>{}</x>", escaped(&text)).as_bytes()).unwrap();
+            let root = Element::parse(format!("<x>{}</x>", escape(text.as_str())).as_bytes()).unwrap();
             prop_assert_eq!(root.text, text.trim());
         }
     }

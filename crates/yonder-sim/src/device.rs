@@ -11,6 +11,8 @@ use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
 use md5::{Digest as _, Md5};
 use secrecy::{ExposeSecret as _, SecretString};
+use time::OffsetDateTime;
+use time::format_description::well_known::Rfc3339;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinHandle;
@@ -421,31 +423,8 @@ fn soap(body: &str) -> String {
     )
 }
 
-/// Seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ` (days to dates by the civil calendar's own arithmetic).
+/// Seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ`.
 fn clock_text(seconds: i64) -> String {
-    let (days, rest) = (seconds.div_euclid(86_400), seconds.rem_euclid(86_400));
-    // Years begin in March here, so that leap days stand at their end.
-    let shifted = days + 719_468;
-    let era = shifted.div_euclid(146_097);
-    let day_of_era = shifted.rem_euclid(146_097);
-    let year_of_era = (day_of_era - day_of_era / 1_460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
-    let day_of_year = day_of_era - (365 * year_of_era + year_of_era / 4 - year_of_era / 100);
-    let month_from_march = (5 * day_of_year + 2) / 153;
-    let day = day_of_year - (153 * month_from_march + 2) / 5 + 1;
-    let month = if month_from_march < 10 { month_from_march + 3 } else { month_from_march - 9 };
-    let year = year_of_era + era * 400 + i64::from(month <= 2);
-    let (hour, minute, second) = (rest / 3_600, rest / 60 % 60, rest % 60);
-    format!("{year:04}-{month:02}-{day:02}T{hour:02}:{minute:02}:{second:02}Z")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn dates_are_those_of_the_calendar() {
-        assert_eq!(clock_text(0), "1970-01-01T00:00:00Z");
-        assert_eq!(clock_text(951_782_400), "2000-02-29T00:00:00Z");
-        assert_eq!(clock_text(1_284_623_445), "2010-09-16T07:50:45Z");
-    }
+    let time = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH);
+    time.format(&Rfc3339).unwrap_or_default()
 }

@@ -4,6 +4,7 @@ use std::time::{Duration, SystemTime};
 
 use secrecy::SecretString;
 use ureq::Agent;
+use url::Url;
 use yonder_onvif::{
     Capabilities, Clock, DeviceAccount, Element, Fault, MAX_BYTES, MediaService, Profile,
     capabilities_request, clock_request, envelope, facts_request, profiles_request, read_capabilities,
@@ -132,7 +133,7 @@ impl Conversation {
         let mut last = None;
         for (kind, address) in services.into_iter().filter_map(|(kind, address)| Some((kind, address?))) {
             // Where the device service answered, the media service does.
-            let here = with_host(&address, &camera.host);
+            let Some(here) = with_host(&address, &camera.host) else { continue };
             match self.profiles(&here, kind) {
                 Ok(profiles) if !profiles.is_empty() => {
                     camera.streams = self.streams(&here, kind, profiles, &camera.host);
@@ -236,7 +237,7 @@ impl Conversation {
             return Err(AskError::ClearPassword);
         }
         let mut authenticator = Authenticator::new(challenge, credentials.clone(), rand::random());
-        let authorization = authenticator.authorize("POST", path_of(service));
+        let authorization = authenticator.authorize("POST", &path_of(service));
         self.post(service, message, Some(&authorization))
     }
 
@@ -275,10 +276,13 @@ fn read(answer: &[u8]) -> Result<Element, AskError> {
     Element::parse(answer).map_err(|error| AskError::NoSense(error.to_string()))
 }
 
-fn path_of(address: &str) -> &str {
-    let behind = address.find("://").map_or(0, |at| at + 3);
-    let path = address.get(behind..).and_then(|rest| rest.find('/')).map(|at| behind + at);
-    path.and_then(|at| address.get(at..)).unwrap_or("/")
+/// Returns path and query of a web address, as a request has them.
+fn path_of(address: &str) -> String {
+    let Ok(url) = Url::parse(address) else { return "/".to_owned() };
+    match url.query() {
+        Some(query) => format!("{}?{query}", url.path()),
+        None => url.path().to_owned(),
+    }
 }
 
 fn now_s() -> i64 {

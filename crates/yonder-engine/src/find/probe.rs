@@ -7,6 +7,8 @@ use std::time::Duration;
 use tokio::net::UdpSocket;
 use tokio::task::JoinSet;
 use tokio::time::{Instant, timeout_at};
+use url::Url;
+use uuid::Uuid;
 use yonder_onvif::{Found, MULTICAST_ADDRESS, MULTICAST_PORT, ProbeType, probe, read_matches};
 
 use crate::dial;
@@ -44,25 +46,19 @@ impl Candidate {
         let host = from.to_string();
         let mut services = Vec::new();
         for named in &found.services {
-            let here = with_host(named, &host);
-            if !services.contains(&here) {
-                services.push(here);
-            }
+            let here = with_host(named, &host).filter(|here| !services.contains(here));
+            services.extend(here);
         }
         Self { host, services, name: found.name, hardware: found.hardware }
     }
 }
 
-/// An http address with another host.
-pub(super) fn with_host(address: &str, host: &str) -> String {
-    let Some((scheme, rest)) = address.split_once("://") else { return address.to_owned() };
-    let end = rest.find(['/', '?']).unwrap_or(rest.len());
-    let (authority, path) = rest.split_at(end);
-    let behind_brackets = authority.rfind(']').unwrap_or_default();
-    let port = authority.get(behind_brackets..).and_then(|rest| rest.rsplit_once(':')).map(|(_, port)| port);
+/// Returns a web address with another host; `None` for what is no such address.
+pub(super) fn with_host(address: &str, host: &str) -> Option<String> {
+    let mut url = Url::parse(address).ok().filter(Url::has_host)?;
     let host = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
-    let port = port.map(|port| format!(":{port}")).unwrap_or_default();
-    format!("{scheme}://{host}{port}{path}")
+    url.set_host(Some(&host)).ok()?;
+    Some(url.into())
 }
 
 /// Probes all networks of this machine.
@@ -121,7 +117,7 @@ async fn ask(
     wait: Duration,
     hosts: Vec<IpAddr>,
 ) -> HashMap<String, Candidate> {
-    let probes = ProbeType::ALL.map(|kind| (kind, fresh_id()));
+    let probes = ProbeType::ALL.map(|kind| (kind, Uuid::new_v4().to_string()));
     let begun = Instant::now();
     let mut found = HashMap::new();
     let mut buffer = vec![0; MAX_ANSWER];
@@ -149,15 +145,6 @@ async fn ask(
     found
 }
 
-/// A random UUID (RFC 9562, 5.4).
-fn fresh_id() -> String {
-    let random: u128 = rand::random();
-    let id = random & !(0xf << 76) & !(0x3 << 62) | 4 << 76 | 2 << 62;
-    let hex = format!("{id:032x}");
-    let part = |from: usize, to: usize| hex.get(from..to).unwrap_or_default();
-    format!("{}-{}-{}-{}-{}", part(0, 8), part(8, 12), part(12, 16), part(16, 20), part(20, 32))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -167,16 +154,8 @@ mod tests {
     #[case("http://192.168.77.20/onvif/device", "192.0.2.7", "http://192.0.2.7/onvif/device")]
     #[case("http://192.168.77.20:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
     #[case("http://[fe80::1]:8080/x", "192.0.2.7", "http://192.0.2.7:8080/x")]
-    #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]")]
+    #[case("https://cam.local", "2001:db8::7", "https://[2001:db8::7]/")]
     fn hosts_are_exchanged_and_ports_stay(#[case] told: &str, #[case] host: &str, #[case] here: &str) {
-        assert_eq!(with_host(told, host), here);
-    }
-
-    #[test]
-    fn ids_are_random_and_of_version_four() {
-        let (one, two) = (fresh_id(), fresh_id());
-        assert_ne!(one, two);
-        assert_eq!((one.len(), one.as_bytes()[14], one.matches('-').count()), (36, b'4', 4));
-        assert!(matches!(one.as_bytes()[19], b'8' | b'9' | b'a' | b'b'), "{one}");
+        assert_eq!(with_host(told, host).as_deref(), Some(here));
     }
 }

@@ -1,6 +1,7 @@
 //! Contacts of notifications.
 
 use secrecy::{ExposeSecret as _, SecretString};
+use url::Url;
 use yonder_api::{Channel, ContactChange, NewContact};
 use yonder_core::check_name;
 use yonder_store::{
@@ -163,9 +164,10 @@ fn read_new_channel(
 fn check_channel(channel: &Channel) -> Result<(), ServiceError> {
     match channel {
         Channel::Webhook { url } => {
-            let rest = url.strip_prefix("https://").or_else(|| url.strip_prefix("http://"));
-            let host = rest.and_then(|rest| rest.split(['/', '?', '#']).next()).unwrap_or_default();
-            if host.is_empty() || url.contains(char::is_whitespace) || host.contains('@') {
+            let is_usable = Url::parse(url).is_ok_and(|read| {
+                matches!(read.scheme(), "http" | "https") && read.has_host() && read.username().is_empty()
+            });
+            if !is_usable || url.contains(char::is_whitespace) {
                 return Err(ServiceError::Invalid {
                     field: "url",
                     detail: "this is not an address that a message can be posted to".to_owned(),

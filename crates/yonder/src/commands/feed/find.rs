@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use clap::Args;
+use url::Url;
 use yonder_api::{Feed, FoundCamera, FoundChannel, FoundStream, NewDiscovery, NewFeed, Secret, Transport};
 
 use super::AccountArguments;
@@ -79,8 +80,7 @@ fn sign_in_hint(cameras: &[FoundCamera], user: Option<&str>) -> Option<String> {
 
 /// Returns host and port of a device service.
 fn authority_of(service: &str) -> String {
-    let rest = service.split_once("://").map_or(service, |(_, rest)| rest);
-    rest.split('/').next().unwrap_or_default().to_owned()
+    Url::parse(service).map_or_else(|_| service.to_owned(), |url| url.authority().to_owned())
 }
 
 /// Places in the list, from `all` or numbers that count from one.
