@@ -61,6 +61,8 @@ pub enum Challenge {
         opaque: Option<String>,
         /// Hash.
         algorithm: Algorithm,
+        /// The challenge names the hash. A response repeats it then (RFC 7616, 3.4); old firmware that does not name it may refuse it.
+        names_algorithm: bool,
         /// The secret is hashed together with both nonces (`-sess`).
         session: bool,
         /// `qop=auth` is offered.
@@ -169,6 +171,7 @@ fn digest_challenge(parameters: &Parameters) -> Option<Challenge> {
         algorithm,
         session,
         qop_auth,
+        names_algorithm: get("algorithm").is_some_and(|name| !name.is_empty()),
         stale: get("stale").is_some_and(|stale| stale.eq_ignore_ascii_case("true")),
     })
 }
@@ -201,7 +204,8 @@ impl Authenticator {
     pub fn authorize(&mut self, method: &str, url: &str) -> String {
         let user = &self.credentials.user;
         let password = self.credentials.password.expose_secret();
-        let Challenge::Digest { realm, nonce, opaque, algorithm, session, qop_auth, .. } = &self.challenge
+        let Challenge::Digest { realm, nonce, opaque, algorithm, names_algorithm, session, qop_auth, .. } =
+            &self.challenge
         else {
             return format!("Basic {}", STANDARD.encode(format!("{user}:{password}")));
         };
@@ -229,7 +233,8 @@ impl Authenticator {
             value += &format!(", opaque=\"{opaque}\"");
         }
         match (algorithm, session) {
-            (Algorithm::Md5, false) => {}
+            (Algorithm::Md5, false) if !names_algorithm => {}
+            (Algorithm::Md5, false) => value += ", algorithm=MD5",
             (Algorithm::Md5, true) => value += ", algorithm=MD5-sess",
             (Algorithm::Sha256, false) => value += ", algorithm=SHA-256",
             (Algorithm::Sha256, true) => value += ", algorithm=SHA-256-sess",
@@ -301,6 +306,7 @@ mod tests {
             nonce: "dcd98b7102dd2f0e8b11d0f600bfb0c093".into(),
             opaque: Some("5ccc069c403ebaf9f0171e9517f40e41".into()),
             algorithm,
+            names_algorithm: true,
             session,
             qop_auth: true,
             stale: false,

@@ -161,14 +161,32 @@ pub fn resynchronize(input: &mut &[u8], is_known: impl Fn(u8) -> bool) -> usize 
     at
 }
 
-/// True for a `$` that begins no frame: its channel is unknown or its payload is neither RTP nor RTCP, and no item follows its end. A
-/// frame of a track that was not asked for is none of these.
+/// True for a `$` that begins no frame: its channel is unknown or its payload is neither RTP nor RTCP, and no item follows its end, or a
+/// whole frame of a known channel with an item behind it lies within. A frame of a track that was not asked for is none of these.
 pub fn is_stray_dollar(input: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
     let Some((&[b'$', channel, high, low], rest)) = input.split_first_chunk::<4>() else { return false };
     let length = usize::from(u16::from_be_bytes([high, low]));
     let is_packet = length + 4 >= FRAME_HEAD && rest.first().is_some_and(|first| first >> 6 == 2);
-    let Some(next) = rest.get(length) else { return false };
-    (!is_known(channel) || !is_packet) && !matches!(next, b'$' | b'R' | b'\r' | b'\n')
+    if is_known(channel) && (is_packet || rest.is_empty()) {
+        return false;
+    }
+    match rest.get(length) {
+        Some(next) => !begins_item(*next),
+        // Not all has come: the length may be none.
+        None => (2..input.len()).any(|at| holds_frame(input.get(at..).unwrap_or_default(), &is_known)),
+    }
+}
+
+fn begins_item(byte: u8) -> bool {
+    matches!(byte, b'$' | b'R' | b'\r' | b'\n')
+}
+
+/// True for a whole frame of a known channel that an item follows.
+fn holds_frame(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
+    let Some((&[b'$', channel, high, low], payload)) = rest.split_first_chunk::<4>() else { return false };
+    let length = usize::from(u16::from_be_bytes([high, low]));
+    let is_packet = length + 4 >= FRAME_HEAD && payload.first().is_some_and(|first| first >> 6 == 2);
+    is_known(channel) && is_packet && payload.get(length).is_some_and(|next| begins_item(*next))
 }
 
 fn may_begin(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
@@ -186,7 +204,7 @@ fn may_begin(rest: &[u8], is_known: impl Fn(u8) -> bool) -> bool {
     let length = usize::from(u16::from_be_bytes([high, low]));
     // RTP and RTCP are of version 2, and eight bytes or longer.
     let is_packet = rest.get(4).is_none_or(|first| first >> 6 == 2);
-    let next = rest.get(4 + length).is_none_or(|next| matches!(next, b'$' | b'R' | b'\r' | b'\n'));
+    let next = rest.get(4 + length).is_none_or(|next| begins_item(*next));
     is_known(channel) && length + 4 >= FRAME_HEAD && is_packet && next
 }
 

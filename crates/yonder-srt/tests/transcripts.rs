@@ -102,7 +102,7 @@ impl Half for ListenerHalf {
         let packet = Packet::read(datagram.clone()).unwrap();
         match &mut self.accepted {
             Some((socket, connection)) if packet.destination == *socket => {
-                connection.handle_packet(packet, now)
+                connection.handle_packet(packet, now);
             }
             _ => self.listener.handle_datagram(SocketAddr::new(ADDRESS, 40_000), datagram, now),
         }

@@ -184,11 +184,9 @@ impl Pattern {
         }
         match bytes.get(at..) {
             Some([]) => Ok(()),
-            rest => Err(Mismatch {
-                at,
-                expected: "the end".to_owned(),
-                found: shown(rest.unwrap_or_default()),
-            }),
+            rest => {
+                Err(Mismatch { at, expected: "the end".to_owned(), found: shown(rest.unwrap_or_default()) })
+            }
         }
     }
 
@@ -201,9 +199,10 @@ impl Pattern {
                 Part::Bytes(own) => bytes.extend_from_slice(own),
                 Part::Any(count) => bytes.resize(bytes.len() + count, 0),
                 Part::Variable(name, count) => {
-                    let value = variables.0.entry(name.clone()).or_insert_with(|| {
-                        name.bytes().cycle().take(*count).collect()
-                    });
+                    let value = variables
+                        .0
+                        .entry(name.clone())
+                        .or_insert_with(|| name.bytes().cycle().take(*count).collect());
                     bytes.extend_from_slice(value);
                 }
             }
@@ -303,7 +302,9 @@ fn parse_group(text: &str) -> Result<(Part, &str), String> {
     let end = text.find(|c: char| c.is_whitespace() || matches!(c, '"' | '{')).unwrap_or(text.len());
     let (group, rest) = text.split_at(end);
     let (digits, count) = match group.split_once('*') {
-        Some((digits, count)) => (digits, count.parse().map_err(|_| format!("{group:?} repeats how often?"))?),
+        Some((digits, count)) => {
+            (digits, count.parse().map_err(|_| format!("{group:?} repeats how often?"))?)
+        }
         None => (group, 1_usize),
     };
     if digits == "?" {
@@ -327,7 +328,10 @@ mod tests {
         let mut variables = Variables::default();
         variables.set("cookie", &[7, 8]);
         assert_eq!(first.pattern.bytes(&mut variables), b"\x80\0\0\0ab\r\n\x07\x08");
-        assert_eq!((second.side, second.at, second.pattern.len()), (Side::Server, Duration::from_millis(20), 4));
+        assert_eq!(
+            (second.side, second.at, second.pattern.len()),
+            (Side::Server, Duration::from_millis(20), 4)
+        );
         assert!(third.is_lost && third.side == Side::Client);
     }
 
