@@ -163,6 +163,8 @@ pub struct Pull {
     report_at: Option<Duration>,
     datagrams: VecDeque<Datagram>,
     events: VecDeque<PullEvent>,
+    /// Why the pull is over.
+    ended: Option<PullError>,
 }
 
 impl Pull {
@@ -181,6 +183,7 @@ impl Pull {
             report_at: None,
             datagrams: VecDeque::new(),
             events: VecDeque::new(),
+            ended: None,
         }
     }
 
@@ -195,6 +198,12 @@ impl Pull {
     /// # Errors
     /// [`PullError`] when the pull is over.
     pub fn handle_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
+        self.check_running()?;
+        let handled = self.read_input(input, now);
+        handled.map_err(|error| self.end(error))
+    }
+
+    fn read_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
         loop {
             let result = self.client.handle_input(input, now);
             // What came before the data, or the end, counts first.
@@ -219,10 +228,32 @@ impl Pull {
         now: Duration,
     ) -> Result<(), PullError> {
         match channel {
-            Channel::Media => self.handle_media_datagram(track, &payload, now),
-            Channel::Control => self.handle_control(track, &payload, now)?,
+            // Media may arrive after the goodbye that was sent behind it.
+            Channel::Media => {
+                self.handle_media_datagram(track, &payload, now);
+                Ok(())
+            }
+            Channel::Control => {
+                self.check_running()?;
+                let handled = self.handle_control(track, &payload, now);
+                handled.map_err(|error| self.end(error))
+            }
         }
-        Ok(())
+    }
+
+    /// Returns why the pull is over, once it is. Every call returns the same error then; [`Self::close`] may still send a TEARDOWN.
+    #[must_use]
+    pub fn ended(&self) -> Option<&PullError> {
+        self.ended.as_ref()
+    }
+
+    fn check_running(&self) -> Result<(), PullError> {
+        self.ended.clone().map_or(Ok(()), Err)
+    }
+
+    fn end(&mut self, error: PullError) -> PullError {
+        self.report_at = None;
+        self.ended.get_or_insert(error).clone()
     }
 
     /// Lets time pass.
@@ -230,7 +261,9 @@ impl Pull {
     /// # Errors
     /// [`PullError`] when the pull is over.
     pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
-        self.client.handle_timeout(now)?;
+        self.check_running()?;
+        let handled = self.client.handle_timeout(now);
+        handled.map_err(|error| self.end(error))?;
         for track in 0..self.tracks.len() {
             self.release(track, now);
         }

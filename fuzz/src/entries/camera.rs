@@ -5,8 +5,8 @@ use std::time::Duration;
 use bytes::{Buf as _, Bytes, BytesMut};
 use yonder_media::{StreamHeaders, fmp4, h264, h265};
 use yonder_onvif::{
-    Element, MediaService, read_capabilities, read_clock, read_facts, read_matches, read_profiles,
-    read_stream_address,
+    Element, MediaService, read_capabilities, read_clock, read_facts, read_matches, read_name, read_profiles,
+    read_services, read_stream_address,
 };
 use yonder_rtsp::message::{Item, next_item};
 use yonder_rtsp::rtp::{RtpPacket, parse_compound};
@@ -174,8 +174,10 @@ pub(super) fn parameter_sets(data: &[u8]) {
     let _ = h265::Vps::parse(data);
     for codec in [yonder_media::VideoCodec::H264, yonder_media::VideoCodec::H265] {
         let mut sets = yonder_media::ParameterSets::new(codec);
-        for nal in yonder_media::split_nals(&nal) {
-            sets.take(&nal);
+        let nals = yonder_media::split_nals(&nal);
+        let _ = codec.is_random_access(&nals);
+        for nal in &nals {
+            sets.take(nal);
         }
         if let Some(video) = sets.config() {
             describe(&StreamHeaders { video: Some(video), audio: None });
@@ -187,6 +189,7 @@ pub(super) fn onvif(data: &[u8]) {
     let _ = read_matches(data, "0a6dc791-2be6-4991-9af1-454778a1917a");
     let Ok(answer) = Element::parse(data) else { return };
     let _ = (read_clock(&answer, 0), read_facts(&answer), read_capabilities(&answer));
+    let _ = (read_services(&answer), read_name(&answer));
     for service in [MediaService::Media, MediaService::Media2] {
         let _ = read_profiles(&answer, service);
     }

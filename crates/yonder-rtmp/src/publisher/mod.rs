@@ -179,6 +179,8 @@ pub struct Publisher {
     /// Codec of the picture that was announced last.
     codec: Option<VideoCodec>,
     closed: bool,
+    /// Why the push is over.
+    ended: Option<PushError>,
 }
 
 impl Publisher {
@@ -202,6 +204,7 @@ impl Publisher {
             last_timestamp: 0,
             codec: None,
             closed: false,
+            ended: None,
         }
     }
 
@@ -216,11 +219,29 @@ impl Publisher {
     /// # Errors
     /// [`PushError`] when the push is over; the connection should then be closed.
     pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PushError> {
+        self.check_running()?;
         let before = buffer.len();
         let result = self.read_input(buffer, now);
         self.received += u64::try_from(before - buffer.len()).unwrap_or_default();
         self.acknowledge();
-        result
+        result.map_err(|error| self.end(error))
+    }
+
+    /// Returns why the push is over, once it is. Nothing is written any more, and every call returns the same error.
+    #[must_use]
+    pub fn ended(&self) -> Option<&PushError> {
+        self.ended.as_ref()
+    }
+
+    fn check_running(&self) -> Result<(), PushError> {
+        self.ended.clone().map_or(Ok(()), Err)
+    }
+
+    /// Ends the push for good: what was not written yet is dropped.
+    fn end(&mut self, error: PushError) -> PushError {
+        self.deadline = None;
+        self.outbox.clear();
+        self.ended.get_or_insert(error).clone()
     }
 
     /// The earliest time at which [`Publisher::handle_timeout`] has something to do.
@@ -234,8 +255,9 @@ impl Publisher {
     /// # Errors
     /// [`PushError::NoAnswer`] when a step took too long.
     pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PushError> {
+        self.check_running()?;
         match self.deadline {
-            Some(deadline) if deadline <= now => Err(PushError::NoAnswer(self.step)),
+            Some(deadline) if deadline <= now => Err(self.end(PushError::NoAnswer(self.step))),
             _ => Ok(()),
         }
     }
@@ -311,7 +333,7 @@ impl Publisher {
     }
 
     fn is_live(&self) -> bool {
-        self.step == PushStep::Live && !self.closed
+        self.step == PushStep::Live && !self.closed && self.ended.is_none()
     }
 
     fn enter(&mut self, step: PushStep, now: Duration) {

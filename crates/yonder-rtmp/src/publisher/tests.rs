@@ -420,3 +420,17 @@ fn a_platform_cannot_make_us_hold_megabytes() {
     let refused = pair.publisher.handle_input(&mut announced.clone(), T0);
     assert_eq!(refused, Err(PushError::Chunk(ChunkError::TooLong { length: 0x40_0000, limit: MAX_COMMAND })));
 }
+
+#[test]
+fn push_that_is_over_stays_over_and_writes_nothing() {
+    let mut pair = Pair::new(1000);
+    pair.go_live();
+    pair.receiver.end("the owner ended it");
+    let error = pair.exchange().unwrap_err();
+    assert_eq!(pair.publisher.ended(), Some(&error));
+    pair.publisher.send_body(&picture(10), 40);
+    pair.publisher.close();
+    assert!(pair.publisher.is_flushed() && pair.publisher.poll_timeout().is_none());
+    assert_eq!(pair.publisher.handle_input(&mut BytesMut::from(&[0_u8; 64][..]), T0), Err(error.clone()));
+    assert_eq!(pair.publisher.handle_timeout(T0), Err(error));
+}
