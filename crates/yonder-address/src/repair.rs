@@ -63,19 +63,17 @@ impl Repair {
             }
             Self::LatencyInMicroseconds => "the latency was taken as microseconds",
             Self::StreamIdMalformed => {
-                "remark: the stream ID begins with #!:: but is no list of key=value pairs, which strict servers refuse"
+                "the stream ID begins with #!:: but is no list of key=value pairs, which strict servers refuse"
             }
             Self::StreamIdDoesNotPublish => {
-                "remark: the stream ID lacks m=publish, so that the server may take the push for a viewer"
+                "the stream ID lacks m=publish, so that the server may take the push for a viewer"
             }
-            Self::StreamIdWithoutResource => {
-                "remark: the stream ID lacks r=…, the name of the stream at the server"
-            }
+            Self::StreamIdWithoutResource => "the stream ID lacks r=…, the name of the stream at the server",
             Self::TlsOnPlainPort => {
-                "remark: the address asks for TLS on port 1935, which is usual without TLS; with TLS it is 443"
+                "the address asks for TLS on port 1935, which is usual without TLS; with TLS it is 443"
             }
             Self::PlainOnTlsPort => {
-                "remark: the address goes without TLS to port 443, which is usual with TLS; then it begins with rtmps://"
+                "the address goes without TLS to port 443, which is usual with TLS; then it begins with rtmps://"
             }
         };
         Cow::Borrowed(fixed)

@@ -92,9 +92,8 @@ impl SrtServer {
             "latency" | "peerlatency" => self.latency_ms = read_latency(value, repairs)?,
             "mode" if value.eq_ignore_ascii_case("caller") => {}
             "mode" => return Err(AddressError::Mode(value.to_owned())),
-            "transtype" if !value.eq_ignore_ascii_case("live") => {
-                return Err(AddressError::FileMode);
-            }
+            "transtype" if value.eq_ignore_ascii_case("live") => {}
+            "transtype" => return Err(AddressError::FileMode),
             "pbkeylen" => match value {
                 "0" => {}
                 bytes => {

@@ -28,4 +28,4 @@ pub use command::{Command, CommandError};
 pub use message::{Message, MessageKind};
 pub use outbox::Outbox;
 pub use publisher::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent, PushError, PushStep, Status};
-pub use receiver::{Receiver, ReceiverError, ReceiverEvent};
+pub use receiver::{Receiver, ReceiverError, ReceiverEvent, Violation};

@@ -143,7 +143,7 @@ fn a_pasted_key_is_put_right_and_said_so() {
     let said = service
         .must(&["destination", "add", "B", "--server", &server, "--key-stdin"], &format!("  {KEY}\r\n"));
     assert!(
-        said.contains("put right  pasted: doubled") && said.contains("put right  pasted: blanks"),
+        said.contains("note       pasted: doubled") && said.contains("note       pasted: blanks"),
         "{said}"
     );
     assert_eq!(service.must(&["destination", "reveal", "B"], ""), format!("{KEY}\n"));

@@ -38,7 +38,7 @@ fn pasted_details_are_put_right_and_shown_back(#[case] key: &str, #[case] server
     let service = Service::start();
     let added = service.must(&[&["destination", "add", "Bramble", "--key-stdin"], server].concat(), key);
     assert!(added.contains("rtmp://ingest.example.net/live\n"), "{added}");
-    assert!(added.contains("…y-9Z, 21 characters") && added.contains("put right"), "{added}");
+    assert!(added.contains("…y-9Z, 21 characters") && added.contains("note "), "{added}");
     assert!(!added.contains("planted"), "{added}");
 }
 

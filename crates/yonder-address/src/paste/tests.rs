@@ -128,7 +128,6 @@ fn srt_address_is_taken_as_platforms_and_encoders_show_it() {
     assert_eq!(
         pasted.repairs,
         [
-            Repair::ParameterDropped("transtype".into()),
             Repair::ParameterDropped("pkt_size".into()),
             Repair::LatencyInMicroseconds,
             Repair::StreamIdSealed,

@@ -3,6 +3,7 @@
 //! The owner decides: after [`ReceiverEvent::Connect`] it calls [`Receiver::accept_connect`] or
 //! [`Receiver::refuse_connect`], after [`ReceiverEvent::Publish`] likewise for the key.
 
+mod conformance;
 mod replies;
 
 use std::collections::VecDeque;
@@ -16,6 +17,9 @@ use crate::command::{Command, CommandError};
 use crate::handshake::{Handshake, HandshakeError};
 use crate::message::{Message, MessageKind};
 use crate::outbox::Outbox;
+
+use conformance::Conformance;
+pub use conformance::Violation;
 
 /// Bytes after which the publisher is asked to report (5.4.4).
 const WINDOW: u32 = 2_500_000;
@@ -84,7 +88,12 @@ pub struct Receiver {
     /// Video codecs that the reply to `connect` lists.
     four_ccs: Vec<String>,
     acknowledged: Option<u32>,
+    conformance: Conformance,
+    violations: VecDeque<Violation>,
 }
+
+/// Violations kept for a caller that does not ask.
+const MAX_VIOLATIONS: usize = 16;
 
 impl Receiver {
     /// A receiver that waits for the greeting; `seed` fills its half of the handshake.
@@ -100,6 +109,8 @@ impl Receiver {
             stream: 1,
             four_ccs: Vec::new(),
             acknowledged: None,
+            conformance: Conformance::default(),
+            violations: VecDeque::new(),
         }
     }
 
@@ -133,6 +144,11 @@ impl Receiver {
         self.events.pop_front()
     }
 
+    /// Returns the next deviation of the publisher from the standard. The receiver itself is lenient.
+    pub fn poll_violation(&mut self) -> Option<Violation> {
+        self.violations.pop_front()
+    }
+
     /// Bytes that the publisher has acknowledged, if it ever did.
     #[must_use]
     pub fn acknowledged(&self) -> Option<u32> {
@@ -140,6 +156,11 @@ impl Receiver {
     }
 
     fn handle_message(&mut self, message: Message) -> Result<(), ReceiverError> {
+        if let Err(violation) = self.conformance.check(&message, self.stream)
+            && self.violations.len() < MAX_VIOLATIONS
+        {
+            self.violations.push_back(violation);
+        }
         let Message { kind, timestamp, payload, .. } = message;
         match kind {
             MessageKind::Video => self.events.push_back(ReceiverEvent::Video { timestamp, body: payload }),

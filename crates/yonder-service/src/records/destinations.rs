@@ -424,7 +424,7 @@ fn check_same_key(
         if kept_server(&theirs)?.is_same_ingest(server) {
             return Err(ServiceError::SameKey(other));
         }
-        repairs.push(format!("key: remark: {other} has the same key at another server"));
+        repairs.push(format!("key: {other} has the same key at another server"));
     }
     Ok(())
 }

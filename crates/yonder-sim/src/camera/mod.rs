@@ -8,6 +8,7 @@ mod playback;
 mod session;
 mod sign_in;
 mod sink;
+mod strict;
 mod told;
 
 use std::collections::HashMap;

@@ -16,6 +16,7 @@ use super::manners::{Manners, Transports};
 use super::playback::Playback;
 use super::sign_in::{self, Verdict};
 use super::sink::{DatagramWay, Way};
+use super::strict::{Strict, check_report};
 use super::{Shared, Viewer};
 use crate::media::LoopMedia;
 
@@ -40,10 +41,11 @@ pub(super) async fn serve<S: AsyncRead + AsyncWrite + Unpin>(stream: S, peer: Ip
         asked: 0,
         seen,
         over: false,
+        strict: Strict::default(),
         shared,
     };
     if let Err(error) = session.run(stream).await {
-        tracing::debug!(%error, "viewer gone");
+        tracing::debug!(%error, "connection of a viewer ended");
     }
 }
 
@@ -68,6 +70,7 @@ struct Session {
     /// Manners as they were at the last look: some faults happen when a number changes.
     seen: Manners,
     over: bool,
+    strict: Strict,
 }
 
 impl Session {
@@ -141,6 +144,11 @@ impl Session {
     async fn handle_input(&mut self, input: &mut BytesMut, output: &mut BytesMut) -> io::Result<()> {
         let mut rest = &input[..];
         while let Some(item) = next_item(&mut rest).map_err(io::Error::other)? {
+            if let Item::Frame { channel, payload } = &item
+                && channel % 2 == 1
+            {
+                check_report(payload).map_err(io::Error::other)?;
+            }
             if let Item::Request(request) = item {
                 let oddities = self.seen.oddities;
                 if oddities.silent_options && request.method == "OPTIONS" {
@@ -170,6 +178,11 @@ impl Session {
     }
 
     async fn answer(&mut self, request: &Request) -> io::Result<Response> {
+        let given_out = self.media.as_ref().map(|_| self.id.as_str());
+        if let Err(violation) = self.strict.check(request, given_out) {
+            tracing::warn!(method = request.method, ?violation, "request refused");
+            return Ok(reply(violation.status, violation.reason));
+        }
         if let Some(refusal) = self.check_sign_in(request) {
             return Ok(refusal);
         }

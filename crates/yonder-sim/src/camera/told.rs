@@ -3,11 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::manners::{Manners, Marker, SignIn, Transports};
+use super::manners::{Manners, Marker, Oddities, SignIn, Transports};
 use crate::media::LoopMedia;
 
 /// What can be said, with its meaning.
-pub const WORDS: [(&str, &str); 19] = [
+pub const WORDS: [(&str, &str); 20] = [
     ("freeze | thaw", "send and answer nothing, with connections open | go on"),
     ("lose PERCENT", "lose so many datagrams"),
     ("shuffle PERCENT", "deliver so many datagrams after the next one"),
@@ -27,6 +27,10 @@ pub const WORDS: [(&str, &str); 19] = [
     ("sign-in digest|qop|sha256|basic|all", "ask for the password in this way"),
     ("transport both|tcp|udp", "serve these transports"),
     ("marker right|missing|slices", "where the marker bit is set"),
+    (
+        "deviate NAME,…|none",
+        "deviate from the standards: reserved-types, no-end-bits, start-codes, stray-bytes, empty-padding, refused-keep-alives, odd-headers, silent-options, no-range, payload-type, mtap",
+    ),
 ];
 
 impl Manners {
@@ -80,14 +84,8 @@ impl Manners {
             ("redirect", Some(url)) => self.redirects_to = Some(url.to_owned()),
             ("stay", None) => self.redirects_to = None,
             ("sign-in", Some(value)) => {
-                self.sign_in = match value {
-                    "digest" => SignIn::Digest,
-                    "qop" => SignIn::DigestQop,
-                    "sha256" => SignIn::DigestSha256,
-                    "basic" => SignIn::Basic,
-                    "all" => SignIn::Everything,
-                    _ => return Err(wanted("digest, qop, sha256, basic or all")),
-                };
+                self.sign_in =
+                    SignIn::parse(value).ok_or_else(|| wanted("digest, qop, sha256, basic or all"))?;
             }
             ("transport", Some(value)) => {
                 self.transports = match value {
@@ -105,9 +103,55 @@ impl Manners {
                     _ => return Err(wanted("right, missing or slices")),
                 };
             }
+            ("deviate", Some(names)) => {
+                self.oddities = Oddities::parse(names).ok_or_else(|| wanted("names that help lists"))?;
+            }
             _ => return Err(format!("{:?} is not understood; say help", line.trim())),
         }
         Ok(())
+    }
+}
+
+impl SignIn {
+    /// Parses the name of a scheme.
+    fn parse(name: &str) -> Option<Self> {
+        Some(match name {
+            "digest" => Self::Digest,
+            "qop" => Self::DigestQop,
+            "sha256" => Self::DigestSha256,
+            "basic" => Self::Basic,
+            "all" => Self::Everything,
+            _ => return None,
+        })
+    }
+}
+
+impl Oddities {
+    /// Parses a list of names, or `none`.
+    fn parse(names: &str) -> Option<Self> {
+        let mut oddities = Self::default();
+        for name in names.split(',').filter(|_| names != "none") {
+            *oddities.by_name(name)? = true;
+        }
+        Some(oddities)
+    }
+
+    /// Returns the switch of a deviation by its name in commands.
+    fn by_name(&mut self, name: &str) -> Option<&mut bool> {
+        Some(match name {
+            "reserved-types" => &mut self.vendor_units,
+            "no-end-bits" => &mut self.no_end_marks,
+            "start-codes" => &mut self.start_codes,
+            "stray-bytes" => &mut self.stray_bytes,
+            "empty-padding" => &mut self.empty_padding,
+            "refused-keep-alives" => &mut self.refused_keep_alives,
+            "odd-headers" => &mut self.odd_heads,
+            "silent-options" => &mut self.silent_options,
+            "no-range" => &mut self.no_range,
+            "payload-type" => &mut self.other_payload_type,
+            "mtap" => &mut self.unreadable,
+            _ => return None,
+        })
     }
 }
 
@@ -171,6 +215,8 @@ mod tests {
             "refuse 200",
             "sign-in by-face",
             "late soon",
+            "deviate",
+            "deviate mtap,nothing",
             "late 10001",
             "ntp half",
             "viewers few",
@@ -179,5 +225,18 @@ mod tests {
             assert!(manners.tell(line, &other).is_err(), "{line}");
         }
         assert!(!manners.frozen && manners.weather.lost == 0);
+        assert_eq!(manners.oddities, Oddities::default());
+    }
+
+    #[test]
+    fn deviations_of_the_help_text_are_understood() {
+        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
+        let (_, help) = WORDS.iter().find(|(word, _)| word.starts_with("deviate")).unwrap();
+        let names = help.split_once(": ").unwrap().1.replace(", ", ",");
+        manners.tell(&format!("deviate {names}"), &other).unwrap();
+        let all = format!("{:?}", manners.oddities);
+        assert!(!all.contains("false"), "{all}");
+        manners.tell("deviate none", &other).unwrap();
+        assert_eq!(manners.oddities, Oddities::default());
     }
 }

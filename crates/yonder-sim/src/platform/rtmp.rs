@@ -13,7 +13,7 @@ use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_rustls::server::TlsStream;
 use yonder_ingest::{MediaEvent, RtmpMedia};
-use yonder_rtmp::{Receiver, ReceiverEvent};
+use yonder_rtmp::{Receiver, ReceiverEvent, Violation};
 
 use crate::tls::Certificate;
 
@@ -139,7 +139,26 @@ impl Session {
         while let Some(event) = self.receiver.poll_event() {
             self.handle_event(event);
         }
+        while let Some(violation) = self.receiver.poll_violation() {
+            self.refuse(&violation);
+        }
         Ok(())
+    }
+
+    /// A strict platform ends a broadcast that deviates from the standard, and says how.
+    fn refuse(&mut self, violation: &Violation) {
+        let words = format!("protocol violation: {violation}");
+        tracing::warn!(%violation, "publisher deviates from the standard");
+        match &mut self.broadcast {
+            Some(broadcast) => {
+                let _taken = broadcast.take(MediaEvent::Unreadable(words.clone()));
+                self.end(&words);
+            }
+            None => {
+                self.receiver.refuse_connect(&words);
+                self.over = true;
+            }
+        }
     }
 
     fn fall_silent(&mut self, stage: Stage) {

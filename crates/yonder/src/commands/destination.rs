@@ -341,7 +341,7 @@ fn show_stored(stored: &Stored) -> Result<(), Failure> {
     }
     let mut text = describe(&stored.destination);
     for repair in &stored.repairs {
-        text += &format!("  put right  {repair}\n");
+        text += &format!("  note       {repair}\n");
     }
     print(&text);
     Ok(())
