@@ -307,18 +307,38 @@ fn ready(relays: &[(TcpStream, Vec<Out>)]) -> anyhow::Result<Readable> {
     Ok((readable.collect(), acknowledged.collect()))
 }
 
-/// Asks the camera to play, without reading its responses.
+/// Sets the tracks up and plays them.
 fn play(stream: &mut TcpStream, camera: SocketAddr, audio: bool) -> anyhow::Result<()> {
     let url = format!("rtsp://{camera}{PATH}");
     let set_up = |track: &str, channels: &str| {
-        format!(
-            "SETUP {url}/{track} RTSP/1.0\r\nCSeq: 1\r\nTransport: RTP/AVP/TCP;unicast;interleaved={channels}\r\n\r\n"
-        )
+        let transport = format!("Transport: RTP/AVP/TCP;unicast;interleaved={channels}\r\n");
+        (format!("SETUP {url}/{track}"), transport)
     };
-    let mut requests = set_up("picture", "0-1");
+    let mut requests = vec![set_up("picture", "0-1")];
     if audio {
-        requests += &set_up("sound", "2-3");
+        requests.push(set_up("sound", "2-3"));
     }
-    requests += &format!("PLAY {url} RTSP/1.0\r\nCSeq: 2\r\n\r\n");
-    Ok(stream.write_all(requests.as_bytes())?)
+    requests.push((format!("PLAY {url}"), String::new()));
+    let mut session = String::new();
+    for (sequence, (line, fields)) in (1..).zip(requests) {
+        let request = format!("{line} RTSP/1.0\r\nCSeq: {sequence}\r\n{fields}{session}\r\n");
+        stream.write_all(request.as_bytes())?;
+        let response = read_head(stream)?;
+        anyhow::ensure!(response.starts_with("RTSP/1.0 200"), "the camera answers {response:?}");
+        let id = response.lines().find_map(|line| line.strip_prefix("Session: "));
+        let id = id.and_then(|value| value.split(';').next()).context("the camera names no session")?;
+        session = format!("Session: {id}\r\n");
+    }
+    Ok(())
+}
+
+/// Reads a response without a body, and nothing behind it.
+fn read_head(stream: &mut TcpStream) -> anyhow::Result<String> {
+    let mut head = Vec::new();
+    while !head.ends_with(b"\r\n\r\n") {
+        let mut byte = [0];
+        stream.read_exact(&mut byte)?;
+        head.extend_from_slice(&byte);
+    }
+    Ok(String::from_utf8(head)?)
 }

@@ -46,5 +46,5 @@ pub use view::{
     AudioView, Carrier, CauseView, FeedView, LinkView, PushView, ReceptionView, RelayView, StepView,
     VideoView,
 };
-pub use yonder_rtsp::DropCounts;
+pub use yonder_rtsp::{DropCounts, Skipped};
 pub use yonder_slate::{Picture, PictureError, holding_preview};

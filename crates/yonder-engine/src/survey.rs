@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use yonder_core::{Advice, Measured, SurveyMeter, SurveyedStream, advise};
 use yonder_media::{Frame, Payload, Track, VideoConfig, h264};
-use yonder_rtsp::{DropCounts, Offered};
+use yonder_rtsp::{DropCounts, Offered, Skipped};
 
 use crate::clock::Clock;
 use crate::feed::FeedSnapshot;
@@ -69,16 +69,18 @@ pub struct StreamView {
     pub measured: Option<Measured>,
     /// Packets, by track.
     pub reception: Vec<ReceptionView>,
+    /// What was skipped in the RTSP connection.
+    pub skipped: Skipped,
     /// A picture, or why there is none.
     pub still: Option<Result<Still, StillError>>,
 }
 
 impl StreamView {
-    /// Returns the parts of packets that were not used, by reason, over all tracks.
+    /// Returns what was not used, by reason, over the connection and all tracks.
     #[must_use]
     pub fn drops(&self) -> Vec<(&'static str, u64)> {
         let sum = self.reception.iter().fold(DropCounts::default(), |sum, track| sum.sum(track.drops));
-        sum.by_reason().into_iter().filter(|(_, count)| *count > 0).collect()
+        sum.by_reason().into_iter().chain(self.skipped.by_reason()).filter(|(_, count)| *count > 0).collect()
     }
 }
 
@@ -103,8 +105,7 @@ pub(crate) async fn survey_stream(
         }
     };
     // A stream that runs has counted since long before.
-    let reception = |snapshot: Arc<FeedSnapshot>| snapshot.feed(clock).reception;
-    let before = watched.snapshot().map(reception).unwrap_or_default();
+    let before = watched.snapshot().map(|snapshot| snapshot.feed(clock));
     let until = began + duration.clamp(SURVEY_RANGE.0, SURVEY_RANGE.1);
     let mut meter = SurveyMeter::default();
     let mut reported_at = began;
@@ -131,10 +132,11 @@ pub(crate) async fn survey_stream(
     });
     let ended = ended.await;
     describe(watched.snapshot().as_deref(), clock, &mut view);
-    if view.shared {
-        for (track, before) in view.reception.iter_mut().zip(&before) {
+    if let Some(before) = before.filter(|_| view.shared) {
+        for (track, before) in view.reception.iter_mut().zip(&before.reception) {
             track.count_from(before);
         }
+        view.skipped = view.skipped.since(before.skipped);
     }
     view.measured = Some(meter.measured());
     view.cause = ended;
@@ -150,6 +152,7 @@ fn describe(snapshot: Option<&FeedSnapshot>, clock: Clock, view: &mut StreamView
     view.audio = feed.audio;
     view.offered.clone_from(&snapshot.offered);
     view.reception = feed.reception;
+    view.skipped = feed.skipped;
 }
 
 /// Returns true for a keyframe of H.264 without an IDR picture.

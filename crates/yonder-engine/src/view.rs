@@ -4,7 +4,7 @@ use std::time::{Duration, SystemTime};
 
 use yonder_core::{Cause, CauseCode, DialStep, FeedPhase, History, PushPhase, ServerRole, Side};
 use yonder_media::Track;
-use yonder_rtsp::DropCounts;
+use yonder_rtsp::{DropCounts, Skipped};
 
 use crate::clock::Clock;
 use crate::spec::PushSpec;
@@ -172,6 +172,8 @@ pub struct FeedView {
     pub packets_lost: u64,
     /// Units dropped because of that, with all that depended on them.
     pub units_dropped: u64,
+    /// What was skipped in the camera's RTSP connections.
+    pub skipped: Skipped,
     /// Reception of the session that runs, or ran last.
     pub reception: Vec<ReceptionView>,
     /// Steps of the last dial.

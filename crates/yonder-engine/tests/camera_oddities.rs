@@ -61,10 +61,12 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     spec.feed.transport = transport;
     world.engine.apply(spec);
     world.wait_live().await;
+    let mut has_stray_bytes = oddities.stray_bytes && transport == TransportChoice::Tcp;
     let end = Instant::now() + duration();
     while Instant::now() < end {
         let oddities = random_oddities(&mut random, other_payload_type);
         world.camera.change(|manners| manners.oddities = oddities);
+        has_stray_bytes |= oddities.stray_bytes && transport == TransportChoice::Tcp;
         sleep(INTERVAL).await;
         let view = world.engine.relay("relay").unwrap();
         assert_eq!(view.feed.reconnects, 0, "seed {seed}, {oddities:?}: {view:#?}");
@@ -79,6 +81,7 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     let count = |reason: &str| counted.iter().find(|(name, _)| *name == reason).unwrap().1;
     assert!(count("reserved-type") > 0, "seed {seed}: {counted:?}");
     assert_eq!(count("other-payload-type") > 0, other_payload_type, "seed {seed}: {counted:?}");
+    assert_eq!(view.feed.skipped.bytes > 0, has_stray_bytes, "seed {seed}: {view:#?}");
     // Nothing was lost, and what was dropped without loss has its reason.
     assert_eq!(view.feed.packets_lost, 0, "seed {seed}: {view:#?}");
     assert_eq!(drops.units_dropped, 0, "seed {seed}: {counted:?}");

@@ -7,9 +7,10 @@ mod support;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use rstest::rstest;
 use support::{KEY, PASSWORD, World};
 use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
-use yonder_sim::{Manners, Weather};
+use yonder_sim::{Manners, Oddities, Weather};
 
 fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
     SurveyRequest {
@@ -66,6 +67,30 @@ async fn what_runs_already_is_watched_without_another_session() {
     assert!(view.main.shared && measured.reordered, "{view:?}");
     assert!(world.engine.still(world.feed("/bandstand", PASSWORD)).await.unwrap().is_ok());
     assert_eq!(world.camera.sessions(), 1);
+}
+
+#[rstest]
+#[case::own_session(false)]
+#[case::feed_that_runs(true)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
+    let oddities =
+        Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, ..Oddities::default() };
+    let world = World::with(Manners { oddities, ..Manners::default() }, None);
+    if runs {
+        world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+        world
+            .wait("skipped", 20, |view| view.feed.skipped.bytes > 0 && view.pushes[0].frames_sent > 250)
+            .await;
+    }
+    let view = world.engine.survey(request(&world, "/summit/main", None), |_| {}).await;
+    assert_eq!(view.main.shared, runs);
+    let drops = view.main.drops();
+    let reasons: Vec<&str> = drops.iter().map(|(reason, _)| *reason).collect();
+    assert_eq!(reasons, ["reserved-type", "unterminated-fragment", "stray-bytes"], "{drops:?}");
+    // Twenty-five pictures a second for five seconds; what came before does not count.
+    assert!((100..200).contains(&drops[0].1), "{drops:?}");
+    assert_eq!(codes(&view), ["survey.reserved-types", "survey.stray-bytes"]);
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]

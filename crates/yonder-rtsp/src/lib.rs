@@ -25,8 +25,8 @@ pub mod sdp;
 mod url;
 
 pub use client::{
-    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Step,
-    Transport,
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Skipped,
+    Step, Transport,
 };
 pub use error::{PullError, Timer};
 pub use pull::{Datagram, Described, Pull, PullEvent, RawUnit, TrackFigures};

@@ -9,8 +9,8 @@ use yonder_media::h264::SpsError;
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
 
 use crate::client::{
-    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Step,
-    Transport,
+    Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Skipped,
+    Step, Transport,
 };
 use crate::error::PullError;
 use crate::rtp::{
@@ -300,6 +300,12 @@ impl Pull {
     pub fn close(&mut self, now: Duration) {
         self.report_at = None;
         self.client.close(now);
+    }
+
+    /// Returns what was skipped in the RTSP connection.
+    #[must_use]
+    pub fn skipped(&self) -> Skipped {
+        self.client.skipped()
     }
 
     /// Figures per track.

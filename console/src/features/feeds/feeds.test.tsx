@@ -99,13 +99,13 @@ test("a search has no password; cameras that need one are selected first", async
   draw(<FindPanel onChoose={() => undefined} />);
   expect(screen.getByLabelText("Password")).toHaveProperty("disabled", true);
   await user.click(screen.getByRole("button", { name: "Search" }));
-  const card = await screen.findByRole("region", { name: "192.0.2.9" });
+  const card = await screen.findByRole("region", { name: "192.0.2.9:8080" });
   await user.click(within(card).getByRole("checkbox"));
   await user.type(screen.getByLabelText("User name"), "rail");
   await user.type(screen.getByLabelText("Password"), "planted");
   await user.click(screen.getByRole("button", { name: "Ask these hosts" }));
   expect(await screen.findByRole("region", { name: "Viaduct" })).toBeTruthy();
-  expect(screen.getByRole("region", { name: "192.0.2.66" })).toBeTruthy();
+  expect(screen.getByRole("region", { name: "192.0.2.66:8080" })).toBeTruthy();
   expect(calls.map((call) => call.body)).toEqual([{}, { at: "192.0.2.9:8080", user: "rail", password: "planted" }]);
 });
 

@@ -171,6 +171,12 @@ fn drop_advice(reason: &str, count: u64) -> Option<(&'static str, String)> {
                 "{count} packets have another payload type than the session description names. They are used where the described one does not come; update the camera's firmware if pictures are missing."
             ),
         ),
+        "stray-bytes" => (
+            "survey.stray-bytes",
+            format!(
+                "{count} bytes between the camera's messages and packets belong to neither, and are skipped. Nothing is missing; if the picture breaks up, update the camera's firmware or use UDP."
+            ),
+        ),
         "no-audio-configuration" => (
             "survey.no-audio-configuration",
             format!(
@@ -342,11 +348,13 @@ mod tests {
                 ("cut-short", 0),
                 ("interleaved-mode", 7),
                 ("unterminated-fragment", 9),
+                ("stray-bytes", 26),
             ],
             ..SurveyedStream::default()
         };
         let codes: Vec<&str> = advise(Some(&stream), None).iter().map(|advice| advice.code).collect();
-        assert_eq!(codes, ["survey.open-gop", "survey.reserved-types", "survey.interleaved-mode"]);
+        let expected = ["survey.reserved-types", "survey.interleaved-mode", "survey.stray-bytes"];
+        assert_eq!(codes, [["survey.open-gop"].as_slice(), &expected].concat());
     }
 
     #[test]

@@ -561,6 +561,7 @@ fn view(spec: &FeedSpec, machine: &FeedMachine, inlet: &mut Inlet, clock: Clock)
         bytes: figures.bytes(),
         packets_lost: figures.packets_lost(),
         units_dropped: figures.units_dropped(),
+        skipped: figures.skipped(),
         reception: figures.reception(),
         steps: figures.steps(),
         reconnects: machine.reconnects(),

@@ -8,7 +8,7 @@ use yonder_media::h264::SpsError;
 use yonder_media::h265::Tier;
 use yonder_media::{AccessUnit, PerTrack, StreamHeaders, Track};
 use yonder_rtmp::MeasuredRates;
-use yonder_rtsp::{Offered, TrackFigures};
+use yonder_rtsp::{Offered, Skipped, TrackFigures};
 
 use crate::view::{AudioView, Carrier, ReceptionView, StepView, VideoView};
 
@@ -27,10 +27,20 @@ pub(crate) struct FeedFigures {
     offered: Vec<Offered>,
     /// Reception of the session that runs, or ran last.
     reception: Vec<TrackFigures>,
-    /// Packets lost, and units dropped, in the sessions before that.
-    before: (u64, u64),
+    /// What was skipped in that session's connection.
+    skipped: Skipped,
+    /// Sums of the sessions before that.
+    before: EarlierSessions,
     dialled: Duration,
     steps: Vec<StepView>,
+}
+
+/// Sums over the sessions before the present one.
+#[derive(Debug, Default)]
+struct EarlierSessions {
+    packets_lost: u64,
+    units_dropped: u64,
+    skipped: Skipped,
 }
 
 impl FeedFigures {
@@ -69,8 +79,13 @@ impl FeedFigures {
 
     pub(crate) fn begin_session(&mut self, carrier: Carrier) {
         self.picture.restart();
-        self.before = (self.packets_lost(), self.units_dropped());
+        self.before = EarlierSessions {
+            packets_lost: self.packets_lost(),
+            units_dropped: self.units_dropped(),
+            skipped: self.skipped(),
+        };
         self.reception.clear();
+        self.skipped = Skipped::default();
         self.carrier = Some(carrier);
     }
 
@@ -103,8 +118,9 @@ impl FeedFigures {
         self.offered = offered;
     }
 
-    pub(crate) fn set_reception(&mut self, reception: Vec<TrackFigures>) {
+    pub(crate) fn set_reception(&mut self, reception: Vec<TrackFigures>, skipped: Skipped) {
         self.reception = reception;
+        self.skipped = skipped;
     }
 
     pub(crate) fn carrier(&self) -> Option<Carrier> {
@@ -120,11 +136,15 @@ impl FeedFigures {
     }
 
     pub(crate) fn packets_lost(&self) -> u64 {
-        self.before.0 + self.reception.iter().map(|track| track.reception.lost).sum::<u64>()
+        self.before.packets_lost + self.reception.iter().map(|track| track.reception.lost).sum::<u64>()
     }
 
     pub(crate) fn units_dropped(&self) -> u64 {
-        self.before.1 + self.reception.iter().map(|track| track.units_dropped).sum::<u64>()
+        self.before.units_dropped + self.reception.iter().map(|track| track.units_dropped).sum::<u64>()
+    }
+
+    pub(crate) fn skipped(&self) -> Skipped {
+        self.before.skipped.sum(self.skipped)
     }
 
     /// Returns what most of the video packets without use in this session are.

@@ -201,7 +201,7 @@ impl RtspSession {
             lost: sum.lost + track.reception.lost,
         });
         inlet.set_packets(packets, now);
-        inlet.figures.set_reception(self.pull.figures().collect());
+        inlet.figures.set_reception(self.pull.figures().collect(), self.pull.skipped());
     }
 
     /// Ends the session in order (TEARDOWN), if the connection accepts it.

@@ -113,6 +113,8 @@ struct FeedFamilies {
     bytes: Family<OfFeed, Counter>,
     lost: Family<OfFeed, Counter>,
     units_dropped: Family<OfFeed, Counter>,
+    skipped_bytes: Family<OfFeed, Counter>,
+    skipped_header_lines: Family<OfFeed, Counter>,
     unused: Family<OfDrop, Counter>,
     reconnects: Family<OfFeed, Counter>,
 }
@@ -254,6 +256,17 @@ impl FeedFamilies {
         );
         registry.register_with_unit("feed", "Bytes received", Unit::Bytes, self.bytes.clone());
         registry.register("feed_packets_lost", "Packets that did not arrive", self.lost.clone());
+        registry.register_with_unit(
+            "feed_skipped",
+            "Bytes in RTSP connections that belonged to no message and no frame",
+            Unit::Bytes,
+            self.skipped_bytes.clone(),
+        );
+        registry.register(
+            "feed_skipped_header_lines",
+            "Header lines of the camera's messages that are no fields",
+            self.skipped_header_lines.clone(),
+        );
         registry.register(
             "feed_units_dropped",
             "Frames dropped because of packet loss, with those that depended on them",
@@ -277,6 +290,8 @@ impl FeedFamilies {
         self.bytes.get_or_create(&label).inc_by(feed.bytes);
         self.lost.get_or_create(&label).inc_by(feed.packets_lost);
         self.units_dropped.get_or_create(&label).inc_by(feed.units_dropped);
+        self.skipped_bytes.get_or_create(&label).inc_by(feed.skipped.bytes);
+        self.skipped_header_lines.get_or_create(&label).inc_by(feed.skipped.header_lines);
         self.reconnects.get_or_create(&label).inc_by(feed.reconnects);
         for reception in &feed.reception {
             let track = match reception.track {

@@ -10,6 +10,7 @@
 //! at [`Client::poll_timeout`].
 
 mod dialogue;
+mod skipped;
 mod tracks;
 
 use std::collections::VecDeque;
@@ -22,6 +23,7 @@ use crate::error::{PullError, Timer};
 use crate::message::{self, Item, MessageError, Request, Response};
 use crate::url::{CameraUrl, Credentials};
 
+pub use skipped::Skipped;
 pub use tracks::{ClientTrack, Codec, DatagramPeer, Offered};
 
 /// How long a reply may take. Cameras on slow links answer within a second or two; booting ones within five.
@@ -160,8 +162,7 @@ pub struct Client {
     uses_bytes: bool,
     /// Bytes skipped since the last item.
     skipped_in_a_row: usize,
-    /// Bytes and lines that belonged to no item, in this connection.
-    skipped: u64,
+    skipped: Skipped,
     /// PLAY was repeated without its `Range`.
     without_range: bool,
     /// The step was reported.
@@ -192,7 +193,7 @@ impl Client {
             speaks_rtsp: false,
             uses_bytes: false,
             skipped_in_a_row: 0,
-            skipped: 0,
+            skipped: Skipped::default(),
             without_range: false,
             greeted: false,
         }
@@ -236,9 +237,9 @@ impl Client {
         Ok(None)
     }
 
-    /// Bytes and header lines that belonged to no item and were skipped, in this connection.
+    /// Returns what was skipped in this connection.
     #[must_use]
-    pub fn skipped(&self) -> u64 {
+    pub fn skipped(&self) -> Skipped {
         self.skipped
     }
 
@@ -265,14 +266,14 @@ impl Client {
             }
             let count = message::resynchronize(input, |channel| self.place_of(channel).is_some());
             self.skipped_in_a_row += count;
-            self.skipped += u64::try_from(count).unwrap_or(u64::MAX);
+            self.skipped.bytes += u64::try_from(count).unwrap_or(u64::MAX);
         }
     }
 
     fn note_head(&mut self, headers: &message::Headers) {
         self.speaks_rtsp = true;
         self.uses_bytes |= headers.is_bytes();
-        self.skipped += u64::try_from(headers.skipped_lines()).unwrap_or(u64::MAX);
+        self.skipped.header_lines += u64::try_from(headers.skipped_lines()).unwrap_or(u64::MAX);
     }
 
     /// The earliest time at which [`Client::handle_timeout`] has something to do.

@@ -109,13 +109,18 @@ type CameraProps = {
 
 function Camera({ camera, user, selected, onSelect, onChoose }: CameraProps): ReactNode {
   const clock = camera.clock_ahead_s;
+  const address = authorityOf(camera.service);
+  const title = camera.name === camera.host ? address : camera.name;
+  const aside = [address, camera.model].filter((each) => each !== "" && each !== title).join(" · ");
   return (
-    <Card label={camera.name} title={camera.name} aside={[camera.host, camera.model].filter((each) => each !== "").join(" · ")}>
+    <Card label={title} title={title} aside={aside}>
       {camera.problem != null && (
         <p className={`text-[13px] font-semibold ${camera.needs_sign_in === true ? "text-wait" : "text-block"}`}>{camera.problem}</p>
       )}
       {camera.needs_sign_in === true && (
-        <Toggle label="This camera is mine" checked={selected} onChange={onSelect} />
+        <div className="mt-1">
+          <Toggle label="This camera is mine" checked={selected} onChange={onSelect} />
+        </div>
       )}
       {clock != null && Math.abs(clock) > 5 && (
         <p className="text-[13px] text-wait">

@@ -53,7 +53,7 @@ function Measured({ stream }: { stream: SurveyStream }): ReactNode {
       `${grouped(measured.packets)}, ${grouped(measured.packets_lost)} lost, ${grouped(measured.packets_reordered)} out of order`,
     ]);
     if ((measured.drops?.length ?? 0) > 0) {
-      rows.push(["Not used", measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason}`).join(", ") ?? ""]);
+      rows.push(["Not used", measured.drops?.map((drop) => `${grouped(drop.count)} ${drop.reason.replaceAll("-", " ")}`).join(", ") ?? ""]);
     }
     rows.push(["Jitter", `${measured.jitter_ms.toFixed(1)} ms`]);
     if (measured.drift_ppm != null) {

@@ -131,7 +131,12 @@ fn text(cameras: &[FoundCamera], colour: bool) -> String {
         };
         let model =
             if camera.model.is_empty() { String::new() } else { format!("  {}{firmware}", camera.model) };
-        text += &format!("{}  {}{model}\n", paint(&camera.name, Tone::Strong, colour), camera.host);
+        let address = authority_of(&camera.service);
+        let title = match camera.name == camera.host {
+            true => paint(&address, Tone::Strong, colour),
+            false => format!("{}  {address}", paint(&camera.name, Tone::Strong, colour)),
+        };
+        text += &format!("{title}{model}\n");
         if let Some(problem) = &camera.problem {
             text += &format!("  {}\n", paint(problem, Tone::Bad, colour));
         }

@@ -139,11 +139,7 @@ fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, colour: bool)
         text += &format!("  so far   {}\n", wrapped(&steps.join(" → "), 90, 11));
     }
     for (at, reason) in cause.probable_causes.iter().enumerate() {
-        text += &format!(
-            "  {} {}\n",
-            if at == 0 { "probable_causes  " } else { "        " },
-            wrapped(reason, 90, 11)
-        );
+        text += &format!("  {} {}\n", if at == 0 { "causes  " } else { "        " }, wrapped(reason, 90, 11));
     }
     text + &format!("  next     {}\n", wrapped(&cause.hint, 90, 11))
 }
@@ -158,7 +154,7 @@ fn line(name: &str, cells: &[String]) -> String {
 
 type Cell = fn(&SurveyStream) -> String;
 
-const LINES: [(&str, Cell); 14] = [
+const LINES: [(&str, Cell); 15] = [
     ("address", |s| s.address.clone()),
     ("transport", |s| {
         let shared = if s.shared { ", watched where it runs" } else { "" };
@@ -175,6 +171,7 @@ const LINES: [(&str, Cell); 14] = [
     ("B-frames", |s| of_measured(s, |m| if m.b_frames { "yes" } else { "no" }.to_owned())),
     ("sound", sound),
     ("packets", |s| of_measured(s, packets)),
+    ("not used", |s| of_measured(s, not_used)),
     ("jitter", |s| of_measured(s, |m| format!("{:.1} ms", m.jitter_ms))),
     ("clock drift", |s| of_measured(s, drift)),
     ("first picture", |s| {
@@ -244,10 +241,13 @@ fn packets(measured: &MeasuredFacts) -> String {
     if measured.packets_reordered > 0 {
         text += &format!(", {} reordered", grouped(measured.packets_reordered));
     }
-    for drop in &measured.drops {
-        text += &format!(", {} {}", grouped(drop.count), drop.reason);
-    }
     text
+}
+
+fn not_used(measured: &MeasuredFacts) -> String {
+    let drops = measured.drops.iter();
+    let drops = drops.map(|drop| format!("{} {}", grouped(drop.count), drop.reason.replace('-', " ")));
+    drops.collect::<Vec<_>>().join(", ")
 }
 
 fn drift(measured: &MeasuredFacts) -> String {
