@@ -510,6 +510,19 @@ async fn redirect_is_followed_and_the_address_stays() {
 }
 
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn redirect_to_a_server_that_is_away_is_followed_again_until_it_is_back() {
+    let world = World::start();
+    let other = other_platform("away");
+    world.platform.change(|manners| manners.redirects_to = Some(other.server()));
+    other.switch_off().await;
+    world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+    let view = world.wait("eight attempts", 60, |view| view.pushes[0].attempts >= 8).await;
+    assert_eq!(push_code(&view, 0), "push.connection-refused", "{view:#?}");
+    other.switch_on().unwrap();
+    world.until("media at the other platform", 40, || !other.recording("one").pictures.is_empty()).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn redirects_in_a_circle_end_with_a_cause() {
     let world = World::start();
     let own = world.platform.server();

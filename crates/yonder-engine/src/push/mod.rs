@@ -118,7 +118,7 @@ struct PushCore {
     attempt_began: Duration,
     /// Server that the platform has referred to, for the next attempt.
     redirect: Option<RtmpServer>,
-    /// Redirects since the push was last live.
+    /// Redirects in a row, since the push was last live or has last failed.
     redirects: u32,
     /// The platform has asked for another connection in place of this one.
     is_reconnect_requested: bool,
@@ -410,6 +410,7 @@ impl Push {
     pub(crate) fn fail(&mut self, cause: Cause) {
         self.stage = Stage::Idle;
         self.failback = None;
+        self.core.redirects = 0;
         self.core.figures.backlog = Duration::ZERO;
         self.core.change(|machine, now| machine.on_failed(cause, now));
     }
@@ -442,7 +443,7 @@ impl Push {
                 self.core.redirects += 1;
                 self.stage = Stage::Idle;
                 self.failback = None;
-                self.core.change(PushMachine::on_returned);
+                self.core.change(PushMachine::on_redirected);
             }
             _ => {
                 self.core.redirect = None;

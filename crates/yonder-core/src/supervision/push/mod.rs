@@ -387,6 +387,16 @@ impl PushMachine {
         self.enter(PushState::Waiting { until: Some(now) }, now);
     }
 
+    /// Handles a referral to another server before the broadcast has begun. The next attempt follows at once; the delays of earlier
+    /// failures go on growing, since the other server may be the one that is away.
+    pub fn on_redirected(&mut self, now: Duration) {
+        if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
+            return;
+        }
+        self.connected = false;
+        self.enter(PushState::Waiting { until: Some(now) }, now);
+    }
+
     /// Returns the next step. `Dial` moves the machine to dialing.
     pub fn decide(&mut self, now: Duration) -> Decision {
         let until = match self.state {

@@ -83,6 +83,23 @@ fn delays_grow_to_about_half_a_minute() {
 }
 
 #[test]
+fn redirect_to_a_server_that_is_away_leaves_the_delays_growing() {
+    let mut machine = dialling();
+    let mut now = s(0);
+    let mut longest = Duration::ZERO;
+    for _ in 0..12 {
+        machine.on_redirected(now);
+        assert_eq!(machine.decide(now), Decision::Dial);
+        machine.on_failed(cause(CauseCode::PushConnectionRefused), now);
+        let Decision::WaitUntil(until) = machine.decide(now) else { panic!() };
+        longest = longest.max(until - now);
+        now = until;
+        assert_eq!(machine.decide(now), Decision::Dial);
+    }
+    assert!(longest > s(20), "{longest:?}");
+}
+
+#[test]
 fn key_that_never_worked_blocks_at_once_and_is_tried_again_slowly() {
     let mut machine = dialling();
     machine.on_failed(cause(CauseCode::PushKeyRefused), s(1));
