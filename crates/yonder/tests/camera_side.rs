@@ -83,7 +83,7 @@ fn a_survey_measures_and_its_stills_are_pictures() {
     let failed = service.run(&["feed", "survey", "Viaduct", "--for", "2s"]);
     assert_eq!(failed.status.code(), Some(1));
     let told = text(&failed.stdout);
-    for words in ["feed.connection-refused", "(connecting, after", "probable", "RTSP is switched off"] {
+    for words in ["feed.connection-refused", "(connecting, after", "causes ", "RTSP is switched off"] {
         assert!(told.contains(words), "{told}");
     }
 }
