@@ -53,6 +53,9 @@ pub enum Violation {
     Metadata,
 }
 
+/// Type of a publish command that is a broadcast, and no recording (7.2.2.6).
+const PUBLISHING_TYPE: &str = "live";
+
 /// Progress of a publisher.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 enum Stage {
@@ -142,7 +145,7 @@ impl Conformance {
                     return Err(Violation::MediaStream { what: "publish", found: stream, created });
                 }
                 let text = |at: usize| command.values.get(at).and_then(Value::as_str).unwrap_or_default();
-                if text(1).is_empty() || text(2) != "live" {
+                if text(1).is_empty() || text(2) != PUBLISHING_TYPE {
                     return Err(Violation::Publish);
                 }
                 self.stage = Stage::Published;
