@@ -22,7 +22,7 @@ const HALL: &str = "srt://ingest.example.net:7777?streamid=hall";
 #[actix_web::test]
 async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
     let service = service();
-    let server = "srt://ingest.example.net:7777?mode=caller&transtype=live&latency=300000&pbkeylen=32\
+    let server = "srt://ingest.example.net:7777?mode=caller&transtype=live&latency=300000&pbkeylen=32&linger=0\
                   &passphrase=planted-passphrase&streamid=%23!::m=request,r=planted-stream";
     let (status, stored) =
         post(&service, "/api/v1/destinations", json!({"name": "One", "server": server})).await;
@@ -31,8 +31,7 @@ async fn srt_address_is_taken_whole_and_its_secrets_are_sealed() {
     assert_eq!(destination["server"], "srt://ingest.example.net:7777?latency=300", "{stored}");
     assert_eq!(destination["passphrase"]["key_length"], 256, "{stored}");
     let repairs = stored["repairs"].to_string();
-    for repair in
-        ["transtype", "microseconds", "stream ID was taken", "passphrase was taken", "lacks m=publish"]
+    for repair in ["linger", "microseconds", "stream ID was taken", "passphrase was taken", "lacks m=publish"]
     {
         assert!(repairs.contains(repair), "{repair}: {repairs}");
     }
