@@ -1,6 +1,7 @@
 //! RTMP servers: `rtmp[s]://host[:port]/app[/more]`.
 
 use std::fmt;
+use std::str::FromStr;
 
 use crate::authority::Authority;
 use crate::masked::mask;
@@ -68,8 +69,7 @@ impl RtmpServer {
             let host = Authority { host: self.host.clone(), port };
             format!("{scheme}://{host}/{}", target.trim_start_matches('/'))
         };
-        let opened = open(&absolute).ok().filter(|opened| opened.protocol != Protocol::Srt)?;
-        let (server, _) = Self::read(opened).ok()?;
+        let server: Self = absolute.parse().ok()?;
         (server.tls || !self.tls).then_some(server)
     }
 
@@ -113,13 +113,25 @@ impl fmt::Debug for RtmpServer {
     }
 }
 
+impl FromStr for RtmpServer {
+    type Err = AddressError;
+
+    fn from_str(text: &str) -> Result<Self, AddressError> {
+        let opened = open(text)?;
+        if opened.protocol == Protocol::Srt {
+            return Err(AddressError::Scheme);
+        }
+        Ok(Self::read(opened)?.0)
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
 
     fn server(text: &str) -> RtmpServer {
-        RtmpServer::read(open(text).unwrap()).unwrap().0
+        text.parse().unwrap()
     }
 
     #[rstest]

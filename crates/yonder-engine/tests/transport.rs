@@ -10,10 +10,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use inspector::Inspector;
-use support::push_to;
-use yonder_core::{History, PushPhase};
-use yonder_engine::{Engine, FeedSpec, HoldSpec, RelaySpec, TransportChoice};
-use yonder_rtsp::CameraUrl;
+use support::{feed_spec, push_to};
+use yonder_core::PushPhase;
+use yonder_engine::{Engine, HoldSpec, RelaySpec};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, LoopMedia, Platform, PlatformConfig, PlatformManners, SrtConfig,
     Weather, railway_feeds, tunnel_media,
@@ -71,16 +70,7 @@ async fn streams_over_a_lossy_network_keep_to_the_standard_from_the_first_packet
     .unwrap();
     let engine = Engine::new(tokio::runtime::Handle::current());
     for (name, _) in &clips {
-        let (url, credentials) = CameraUrl::parse(&camera.url(&path(name))).unwrap();
-        let feed = FeedSpec {
-            name: (*name).into(),
-            url,
-            credentials,
-            secret_lost: false,
-            transport: TransportChoice::Auto,
-            pin: None,
-            history: History::default(),
-        };
+        let feed = feed_spec(name, &camera.url(&path(name)));
         let push = push_to(name, &platform.srt_server().unwrap(), &format!("planted-{name}"));
         engine.apply(RelaySpec { name: (*name).into(), feed, pushes: vec![push], hold: HoldSpec::default() });
     }

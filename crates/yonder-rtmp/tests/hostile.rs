@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use proptest::prelude::*;
-use yonder_address::{RtmpServer, StreamKey};
+use yonder_address::StreamKey;
 use yonder_media::flv::Body;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
 use yonder_rtmp::{Command, Publisher, PublisherConfig, PushStep, Receiver, ReceiverEvent};
@@ -14,13 +14,7 @@ use yonder_rtmp::{Command, Publisher, PublisherConfig, PushStep, Receiver, Recei
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let server = RtmpServer {
-        tls: false,
-        host: "ingest.example.net".into(),
-        port: 1935,
-        has_port: false,
-        app: "live".into(),
-    };
+    let server = "rtmp://ingest.example.net/live".parse().unwrap();
     let key = StreamKey::from_stored("a-key-of-some-length".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 1 });
     publisher.start(T0);

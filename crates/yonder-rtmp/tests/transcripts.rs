@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use bytes::{Buf as _, BytesMut};
 use rstest::rstest;
-use yonder_address::{RtmpServer, StreamKey};
+use yonder_address::StreamKey;
 use yonder_rtmp::{Publisher, PublisherConfig, PublisherEvent, Receiver, ReceiverEvent};
 use yonder_transcript::{Side, Transcript, Variables};
 
@@ -99,13 +99,7 @@ fn run(side: Side, half: &mut impl Half, segment: usize) {
 
 #[rstest]
 fn publisher_keeps_to_the_dialogue(#[values(1, 7, 128, 65_536)] segment: usize) {
-    let server = RtmpServer {
-        tls: false,
-        host: "ingest.example.net".into(),
-        port: 1935,
-        has_port: false,
-        app: "live".into(),
-    };
+    let server = "rtmp://ingest.example.net/live".parse().unwrap();
     let key = StreamKey::from_stored("planted-key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
     publisher.start(Duration::ZERO);

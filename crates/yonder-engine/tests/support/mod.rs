@@ -77,17 +77,7 @@ impl World {
     }
 
     pub(crate) fn feed(&self, path: &str, password: &str) -> FeedSpec {
-        let address = self.camera.url(path).replace("://", &format!("://rail:{password}@"));
-        let (url, credentials) = CameraUrl::parse(&address).unwrap();
-        FeedSpec {
-            name: "feed".into(),
-            url,
-            credentials,
-            secret_lost: false,
-            transport: TransportChoice::Auto,
-            pin: None,
-            history: History::default(),
-        }
+        feed_spec("feed", &self.camera.url(path).replace("://", &format!("://rail:{password}@")))
     }
 
     /// What the camera plays at `path`.
@@ -203,6 +193,20 @@ fn is_coded(codec: VideoCodec, nal: &[u8]) -> bool {
             h265::kind_of(nal),
             h265::NalKind::Vps | h265::NalKind::Sps | h265::NalKind::Pps | h265::NalKind::Delimiter
         ),
+    }
+}
+
+/// Returns a feed at an address, with the transport chosen by itself.
+pub(crate) fn feed_spec(name: &str, address: &str) -> FeedSpec {
+    let (url, credentials) = CameraUrl::parse(address).unwrap();
+    FeedSpec {
+        name: name.into(),
+        url,
+        credentials,
+        secret_lost: false,
+        transport: TransportChoice::Auto,
+        pin: None,
+        history: History::default(),
     }
 }
 

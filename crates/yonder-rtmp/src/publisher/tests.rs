@@ -8,13 +8,7 @@ use yonder_media::{AccessUnit, Payload};
 const T0: Duration = Duration::ZERO;
 
 fn publisher() -> Publisher {
-    let server = RtmpServer {
-        tls: false,
-        host: "ingest.example.net".into(),
-        port: 1935,
-        has_port: false,
-        app: "live".into(),
-    };
+    let server = "rtmp://ingest.example.net/live".parse().unwrap();
     let key = StreamKey::from_stored("planted-secret-key".into());
     let mut publisher = Publisher::new(PublisherConfig { server, key, seed: 7 });
     publisher.start(T0);

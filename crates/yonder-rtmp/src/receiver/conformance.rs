@@ -22,7 +22,7 @@ pub enum Violation {
     /// 7.2.2: `publish` and media have the message stream that `createStream` returned.
     #[error("{what} on message stream {found}, not on {created}")]
     MediaStream {
-        /// What came.
+        /// Kind of message.
         what: &'static str,
         /// Its message stream.
         found: u32,
@@ -67,7 +67,7 @@ enum Stage {
     Ended,
 }
 
-/// What came of a track.
+/// Progress of one track.
 #[derive(Debug, Clone, Copy, Default)]
 struct Track {
     has_header: bool,
