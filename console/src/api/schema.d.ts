@@ -2834,7 +2834,7 @@ export interface components {
             steps: components["schemas"]["DialStep"][];
             /** @description The uplink that it is bound to, where it is. */
             uplink?: string | null;
-            /** @description What may be wrong although the push runs, as a sentence. */
+            /** @description Warning about a push that runs, as a sentence. */
             warning?: string | null;
         };
         /** @description What moves of a push. */

@@ -45,7 +45,7 @@ impl Authority {
                 (host, port)
             }
             None => match ipv6_host(text) {
-                // An IPv6 address without brackets cannot be told from its port; without a port it can.
+                // Without brackets the end of an IPv6 address is ambiguous with a port, so that it is accepted only where no port follows.
                 Some(host) => (host, ""),
                 None => {
                     let (host, port) = text.split_once(':').unwrap_or((text, ""));

@@ -88,7 +88,7 @@ impl SrtServer {
                     extras.stream_id = Some(id);
                 }
             }
-            // What we send is held by the peer.
+            // The latency of a push is the peer's receiver delay (draft 3.2.1.1.1).
             "latency" | "peerlatency" => self.latency_ms = read_latency(value, repairs)?,
             "mode" if value.eq_ignore_ascii_case("caller") => {}
             "mode" => return Err(AddressError::Mode(value.to_owned())),
@@ -128,8 +128,8 @@ fn read_latency(value: &str, repairs: &mut Vec<Repair>) -> Result<u16, AddressEr
     Ok(latency)
 }
 
-/// Checks a stream ID of the standardized form (draft-sharabayko-srt, appendix B): `#!::` and pairs of key and value. What a push
-/// needs and lacks is remarked.
+/// Checks a stream ID of the standardized form (draft-sharabayko-srt, appendix B): `#!::` and pairs of key and value. Notes the
+/// keys that are missing for a push.
 pub(crate) fn check_stream_id(id: &str, repairs: &mut Vec<Repair>) {
     let Some(pairs) = id.strip_prefix("#!::") else { return };
     let pairs = pairs.split(',').map(|pair| pair.split_once('='));

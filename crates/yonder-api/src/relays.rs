@@ -221,7 +221,7 @@ pub struct PushState {
     /// What is measured of its connection, where that is SRT.
     #[serde(default)]
     pub link: Option<LinkFacts>,
-    /// What may be wrong although the push runs, as a sentence.
+    /// Warning about a push that runs, as a sentence.
     #[serde(default)]
     pub warning: Option<String>,
 }

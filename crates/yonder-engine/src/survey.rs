@@ -69,7 +69,7 @@ pub struct StreamView {
     pub measured: Option<Measured>,
     /// Packets, by track.
     pub reception: Vec<ReceptionView>,
-    /// What was skipped in the RTSP connection.
+    /// Bytes and header lines skipped in the RTSP connection.
     pub skipped: Skipped,
     /// A picture, or why there is none.
     pub still: Option<Result<Still, StillError>>,

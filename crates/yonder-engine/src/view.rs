@@ -172,7 +172,7 @@ pub struct FeedView {
     pub packets_lost: u64,
     /// Units dropped because of that, with all that depended on them.
     pub units_dropped: u64,
-    /// What was skipped in the camera's RTSP connections.
+    /// Bytes and header lines skipped in the camera's RTSP connections.
     pub skipped: Skipped,
     /// Reception of the session that runs, or ran last.
     pub reception: Vec<ReceptionView>,
@@ -255,7 +255,7 @@ pub struct PushView {
     pub uplink: Option<String>,
     /// What is measured of its connection, where that is SRT.
     pub link: Option<LinkView>,
-    /// What may be wrong although the push runs.
+    /// Warning about a push that runs.
     pub warning: Option<&'static str>,
 }
 

@@ -83,7 +83,7 @@ async fn a_device_with_the_first_media_service_alone_shows_what_that_shows() {
 }
 
 #[rstest]
-#[case::nobody(None, "asks for a user name and password")]
+#[case::no_credentials(None, "asks for a user name and password")]
 #[case::wrong(Some("something-else"), "refuses this user name and password")]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn device_that_needs_sign_in_is_listed_as_such(#[case] password: Option<&str>, #[case] problem: &str) {

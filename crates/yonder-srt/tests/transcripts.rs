@@ -45,7 +45,7 @@ struct Script {
     transcript: Transcript,
     is_encrypted: bool,
     refresh: KeyRefresh,
-    /// What the application of the caller does, by time.
+    /// Actions of the caller's application, by time.
     actions: Vec<(u64, Action)>,
 }
 

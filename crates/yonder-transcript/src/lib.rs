@@ -30,7 +30,7 @@ pub struct Transcript {
     pub steps: Vec<Step>,
 }
 
-/// What one side sends at a time.
+/// Bytes that one side sends at one time.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Step {
     /// Line number in the text.
@@ -72,7 +72,7 @@ impl Variables {
 pub struct SyntaxError {
     /// Line number.
     pub line: usize,
-    /// What is wrong.
+    /// Reason.
     pub detail: String,
 }
 
@@ -87,9 +87,9 @@ impl fmt::Display for SyntaxError {
 pub struct Mismatch {
     /// Offset of the first byte that differs.
     pub at: usize,
-    /// What is there according to the pattern.
+    /// Bytes that the pattern expects.
     pub expected: String,
-    /// What is there.
+    /// Bytes that were found.
     pub found: String,
 }
 

@@ -27,7 +27,7 @@ pub(crate) struct FeedFigures {
     offered: Vec<Offered>,
     /// Reception of the session that runs, or ran last.
     reception: Vec<TrackFigures>,
-    /// What was skipped in that session's connection.
+    /// Bytes and header lines skipped in that session's connection.
     skipped: Skipped,
     /// Sums of the sessions before that.
     before: EarlierSessions,

@@ -18,7 +18,7 @@ pub(crate) struct PushFigures {
     pub(crate) steps: Vec<StepView>,
     /// Of the connection that stands, or stood last, where that is SRT.
     pub(crate) link: Option<LinkView>,
-    /// What may be wrong although the push runs.
+    /// Warning about a push that runs.
     pub(crate) warning: Option<&'static str>,
 }
 

@@ -20,7 +20,7 @@ fn check_value(data: &[u8]) -> u32 {
     register
 }
 
-/// What the standard demands of a stream, checked packet by packet.
+/// Conformance checks of a transport stream (ISO/IEC 13818-1), packet by packet.
 #[derive(Default)]
 pub(crate) struct Inspector {
     counters: HashMap<u16, u8>,

@@ -1,6 +1,6 @@
-//! Counts of what a camera's RTSP connection carried besides messages and frames.
+//! Counts of bytes and header lines in an RTSP connection that belong to no message and no frame.
 
-/// What was skipped in a connection.
+/// Bytes and header lines skipped in one connection.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Skipped {
     /// Bytes between messages and frames that belong to neither.

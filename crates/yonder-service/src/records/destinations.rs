@@ -104,7 +104,7 @@ impl Records {
         // A key at the end of the address, as it is stored already, is dropped; a stream ID where there is no key yet becomes
         // the key.
         let known = self.stored_key(stored).map(|key| Secret::from(key.expose().to_owned()));
-        let (pasted, told) = read_both(Some(server), known.as_ref())?;
+        let (pasted, notes) = read_both(Some(server), known.as_ref())?;
         if pasted.passphrase.is_some() {
             return Err(ServiceError::server("server", &AddressError::PassphraseInAddress));
         }
@@ -115,7 +115,7 @@ impl Records {
                 hint: "Give the length as a setting of its own, and leave pbkeylen out.",
             });
         }
-        repairs.extend(told);
+        repairs.extend(notes);
         Ok((pasted.server, pasted.key.filter(|_| stored.key.is_none())))
     }
 
@@ -388,8 +388,8 @@ impl Transaction<'_> {
         let mut new = NewSecrets::default();
         if let Some(key) = &request.key {
             let at: Secret = stored.settings.server.clone().into();
-            let (pasted, told) = read_both(Some(&at), Some(key))?;
-            repairs = told;
+            let (pasted, notes) = read_both(Some(&at), Some(key))?;
+            repairs = notes;
             let key = pasted.key.ok_or_else(|| ServiceError::pasted(&PasteError::NoKey))?;
             check_same_key(self.others_with_key(&stored.settings.name, &key)?, &server, &mut repairs)?;
             let kind = request.key_kind.map_or(stored.settings.key_kind, stored_kind);
@@ -473,8 +473,8 @@ fn read_both(server: Option<&Secret>, key: Option<&Secret>) -> Result<(Pasted, V
             hint: "Give the key, or write the stream ID without a place for it.",
         })?;
     }
-    let told = pasted.repairs.iter().map(|repair| told("pasted", repair)).collect();
-    Ok((pasted, told))
+    let notes = pasted.repairs.iter().map(|repair| note_of("pasted", repair)).collect();
+    Ok((pasted, notes))
 }
 
 /// Reads the address of a second server.
@@ -502,12 +502,12 @@ fn read_second(
             hint: "Write {key} where the key belongs: both servers have the same one.",
         });
     }
-    repairs.extend(done.into_iter().map(|repair| told("backup server", &repair)));
+    repairs.extend(done.into_iter().map(|repair| note_of("backup server", &repair)));
     Ok(Some(server))
 }
 
-fn told(what: &str, repair: &Repair) -> String {
-    format!("{what}: {}", repair.sentence())
+fn note_of(field: &str, repair: &Repair) -> String {
+    format!("{field}: {}", repair.sentence())
 }
 
 fn read_passphrase(

@@ -217,7 +217,7 @@ impl PictureDepacketiser {
         let mut units = SmallVec::new();
         let has_gap = std::mem::take(&mut self.has_gap);
         if has_gap {
-            // What is open has lost its tail, or a part in its middle.
+            // The open access unit has lost its end, or a part of its middle.
             self.integrity = Integrity::Damaged;
         }
         if self.timestamp != Some(packet.timestamp) {
