@@ -47,6 +47,18 @@ impl Store {
         }
     }
 
+    /// Writes the write-ahead log back into the file of the records and empties the log, so that the file alone is complete.
+    /// What another program's reader still needs stays in the log.
+    ///
+    /// # Errors
+    /// The store's failure.
+    pub fn checkpoint(&self) -> Result<(), StoreError> {
+        #[cfg(debug_assertions)]
+        self.hang.wait(crate::hang::DiskWork::Records);
+        // A checkpoint cannot be part of a transaction.
+        Ok(self.writer.lock().query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
+    }
+
     /// Copies records of any version to a file that does not exist yet, without opening or migrating them, and returns the length
     /// of the copy. A service may use them meanwhile.
     ///

@@ -27,7 +27,7 @@ const MAX_IDLE_READERS: usize = 4;
 #[derive(Debug)]
 pub struct Store {
     /// The connection that writes. Re-entrant, so that a group of writes is made of the same calls as single ones.
-    writer: ReentrantMutex<Connection>,
+    pub(crate) writer: ReentrantMutex<Connection>,
     /// Connections that read, without waiting for the writer; none for records in memory, which have one connection alone.
     readers: Option<Readers>,
     /// The last write found the file held by another program.

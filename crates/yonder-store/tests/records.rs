@@ -501,3 +501,18 @@ fn writes_behind_one_that_waited_in_vain_do_not_wait_as_long_again() {
     other.execute_batch("ROLLBACK").unwrap();
     store.add_feed(&feed("Summit"), 1).unwrap();
 }
+
+#[test]
+fn after_a_checkpoint_the_file_alone_is_complete() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("yonder.db");
+    let store = Store::open(&path, key()).unwrap();
+    store.add_feed(&feed("Summit"), 1).unwrap();
+    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"], "a reader is open as well");
+    store.checkpoint().unwrap();
+    let copied = folder.path().join("copied.db");
+    std::fs::copy(&path, &copied).unwrap();
+    let copy = Store::open(&copied, key()).unwrap();
+    assert_eq!(copy.names(Kind::Feed).unwrap(), ["Summit"]);
+    assert_eq!(std::fs::metadata(folder.path().join("yonder.db-wal")).unwrap().len(), 0);
+}

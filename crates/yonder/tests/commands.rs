@@ -160,7 +160,7 @@ fn a_remote_service_is_named_before_the_command_or_in_the_environment() {
         } else {
             command.args(["--url", &service.url()]).arg("--token-file").arg(&token);
         }
-        command.args(["feed", "add", name, "--url", "rtsp://192.0.2.7/main"]).output().unwrap()
+        support::output(command.args(["feed", "add", name, "--url", "rtsp://192.0.2.7/main"]))
     };
     for (name, by_environment) in [("By option", false), ("By environment", true)] {
         let output = add(name, by_environment);
@@ -168,10 +168,11 @@ fn a_remote_service_is_named_before_the_command_or_in_the_environment() {
     }
     let listed: Value = serde_json::from_str(&service.must(&["feed", "list", "--json"], "")).unwrap();
     assert_eq!(listed.as_array().unwrap().len(), 2);
-    let lonely = std::process::Command::new(program())
-        .args(["--url", "http://127.0.0.1:1", "status"])
-        .output()
-        .unwrap();
+    let lonely = support::output(std::process::Command::new(program()).args([
+        "--url",
+        "http://127.0.0.1:1",
+        "status",
+    ]));
     assert_eq!(lonely.status.code(), Some(2));
     assert!(text(&lonely.stderr).contains("--token-file"));
 }
@@ -179,11 +180,11 @@ fn a_remote_service_is_named_before_the_command_or_in_the_environment() {
 #[test]
 fn one_home_folder_holds_one_service() {
     let service = Service::start();
-    let second = std::process::Command::new(program())
-        .args(["serve", "--listen", "127.0.0.1:0", "--home"])
-        .arg(service.home.path())
-        .output()
-        .unwrap();
+    let second = support::output(
+        std::process::Command::new(program())
+            .args(["serve", "--listen", "127.0.0.1:0", "--home"])
+            .arg(service.home.path()),
+    );
     assert_eq!(second.status.code(), Some(1));
     assert!(text(&second.stderr).contains("runs already"));
 }
@@ -217,7 +218,7 @@ fn status_can_be_followed_as_events() {
 #[case("zsh")]
 #[case("fish")]
 fn completion_scripts_know_the_commands(#[case] shell: &str) {
-    let output = std::process::Command::new(program()).args(["completions", shell]).output().unwrap();
+    let output = support::output(std::process::Command::new(program()).args(["completions", shell]));
     let script = text(&output.stdout);
     assert!(
         ["destination", "relay", "rekey", "--key-file"]
@@ -228,10 +229,14 @@ fn completion_scripts_know_the_commands(#[case] shell: &str) {
 
 #[test]
 fn the_demonstration_ends_by_itself_with_every_push_graded_good() {
-    let output = std::process::Command::new(program())
-        .args(["demo", "--for", "12s", "--json", "--listen", "127.0.0.1:0"])
-        .output()
-        .unwrap();
+    let output = support::output(std::process::Command::new(program()).args([
+        "demo",
+        "--for",
+        "12s",
+        "--json",
+        "--listen",
+        "127.0.0.1:0",
+    ]));
     let summary: Value = serde_json::from_slice(&output.stdout).unwrap_or_default();
     assert!(output.status.success(), "{summary:#} {}", text(&output.stderr));
     assert_eq!(summary["good"], true);
@@ -377,7 +382,7 @@ fn a_token_is_not_sent_in_clear_to_another_machine() {
     let token = service.home.path().join("token");
     let ask = |url: &str, more: &[&str]| {
         let mut command = std::process::Command::new(program());
-        command.args(["--url", url, "--token-file"]).arg(&token).args(more).arg("status").output().unwrap()
+        support::output(command.args(["--url", url, "--token-file"]).arg(&token).args(more).arg("status"))
     };
     let refused = ask("http://192.0.2.9:8460", &[]);
     assert_eq!(refused.status.code(), Some(2));

@@ -191,7 +191,7 @@ fn plain_http_beyond_this_machine_is_refused() {
     let home = tempfile::tempdir().unwrap();
     let mut command = Command::new(env!("CARGO_BIN_EXE_yonder"));
     command.args(["serve", "--listen", "0.0.0.0:0", "--home"]).arg(home.path());
-    let refused = command.output().unwrap();
+    let refused = support::output(&mut command);
     assert_eq!(refused.status.code(), Some(1));
     let said = text(&refused.stderr);
     assert!(said.contains("--tls-cert") && said.contains("--insecure"), "{said}");
@@ -333,7 +333,7 @@ fn behind_nginx_as_documented_sign_in_events_and_previews_work() {
         &body.to_string(),
     ]);
     curl.arg("--cacert").arg(folder.path().join("cert.pem")).arg(format!("{url}/api/v1/setup"));
-    let signed_in = curl.output().unwrap();
+    let signed_in = support::output(&mut curl);
     assert!(signed_in.status.success(), "{}", text(&signed_in.stderr));
     let head = text(&signed_in.stdout);
     let cookie = head.lines().find_map(|line| line.strip_prefix("set-cookie: ")).expect(&head);

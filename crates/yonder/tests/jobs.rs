@@ -72,7 +72,7 @@ impl Proxy {
             .spawn()
             .unwrap();
         meanwhile(&running_job(service));
-        child.wait_with_output().unwrap()
+        support::output_of(child)
     }
 }
 
@@ -143,7 +143,7 @@ fn job_of_a_service_that_is_restarted_is_reported_as_lost() {
     running_job(&service);
     service.kill();
     service.start_again_at(&address);
-    let output = child.wait_with_output().unwrap();
+    let output = support::output_of(child);
     assert_eq!(output.status.code(), Some(1));
     assert!(text(&output.stderr).contains("restarted before it ended"), "{}", text(&output.stderr));
 }

@@ -112,7 +112,7 @@ fn output_that_cannot_be_written_is_a_failure_and_a_closed_pipe_is_none() {
         let mut command = Command::new(env!("CARGO_BIN_EXE_yonder"));
         command.arg("--home").arg(service.home.path()).args(["status", "--json"]);
         command.stdout(out).stderr(std::process::Stdio::piped());
-        command.spawn().unwrap().wait_with_output().unwrap()
+        support::output_of(command.spawn().unwrap())
     };
     let full = fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
     let failed = status(full.into());
@@ -196,13 +196,12 @@ fn damaged_records_keep_the_service_from_starting_with_the_next_step() {
     let mut service = Service::start();
     assert!(service.stop());
     let records = service.home.path().join("yonder.db");
+    let log = fs::metadata(service.home.path().join("yonder.db-wal")).map_or(0, |facts| facts.len());
+    assert_eq!(log, 0, "an orderly end leaves everything in the file itself");
     fs::write(&records, vec![0x5a; 20_000]).unwrap();
     let mut program = Command::new(support::program());
-    let started = program
-        .args(["serve", "--listen", "127.0.0.1:0", "--home"])
-        .arg(service.home.path())
-        .output()
-        .unwrap();
+    program.args(["serve", "--listen", "127.0.0.1:0", "--home"]).arg(service.home.path());
+    let started = support::output(&mut program);
     assert_eq!(started.status.code(), Some(1));
     let said = text(&started.stderr);
     assert!(said.contains("yonder restore"), "{said}");
@@ -276,11 +275,8 @@ fn a_damaged_stream_key_blocks_its_push_alone_until_it_is_set_again() {
 /// Starts the service where it must refuse; returns what it says.
 fn refused_start(service: &Service) -> String {
     let mut program = Command::new(support::program());
-    let started = program
-        .args(["serve", "--listen", "127.0.0.1:0", "--home"])
-        .arg(service.home.path())
-        .output()
-        .unwrap();
+    program.args(["serve", "--listen", "127.0.0.1:0", "--home"]).arg(service.home.path());
+    let started = support::output(&mut program);
     assert_eq!(started.status.code(), Some(1), "{}", text(&started.stderr));
     text(&started.stderr)
 }

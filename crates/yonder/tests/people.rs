@@ -73,7 +73,7 @@ fn a_token_lets_a_program_in_from_elsewhere_as_far_as_its_role_goes() {
 
     let from_elsewhere = |arguments: &[&str]| {
         let mut command = Command::new(support::program());
-        command.args(["--url", &service.url(), "--token-file", &path]).args(arguments).output().unwrap()
+        support::output(command.args(["--url", &service.url(), "--token-file", &path]).args(arguments))
     };
     assert!(from_elsewhere(&["status"]).status.success());
     let refused = from_elsewhere(&["person", "list"]);

@@ -148,6 +148,9 @@ impl Service {
         }
         self.journal.flush();
         self.engine.shutdown().await;
+        if let Err(error) = self.records.store.checkpoint() {
+            tracing::warn!(%error, "the log of the records could not be written back");
+        }
     }
 
     /// All relays, and the time.

@@ -26,6 +26,9 @@ pub(crate) const PASSPHRASE: &str = "planted-passphrase-6X";
 /// How long anything may take before a test gives up on it.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
 
+/// How long a process that ends by itself may take.
+const PROCESS_TIMEOUT: Duration = Duration::from_secs(120);
+
 /// A service in a home folder of its own.
 pub(crate) struct Service {
     pub(crate) home: TempDir,
@@ -179,7 +182,17 @@ impl Service {
         let mut child = self.child.take().unwrap();
         let process = nix::unistd::Pid::from_raw(i32::try_from(child.id()).unwrap());
         nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGTERM).unwrap();
-        child.wait().unwrap().success()
+        let deadline = Instant::now() + PROCESS_TIMEOUT;
+        loop {
+            if let Some(status) = child.try_wait().unwrap() {
+                return status.success();
+            }
+            if Instant::now() > deadline {
+                child.kill().unwrap();
+                panic!("the service does not stop: {}", self.log());
+            }
+            std::thread::sleep(Duration::from_millis(5));
+        }
     }
 
     /// Writes a file into the home folder and returns its path.
@@ -213,7 +226,7 @@ impl Service {
             .spawn()
             .unwrap();
         child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
-        child.wait_with_output().unwrap()
+        output_of(child)
     }
 
     /// Runs a client command that must succeed, and returns what it printed.
@@ -278,6 +291,24 @@ impl Drop for Service {
     fn drop(&mut self) {
         self.kill();
     }
+}
+
+/// Waits for a process and returns its output. Kills it and panics when it takes longer than [`PROCESS_TIMEOUT`].
+pub(crate) fn output_of(child: Child) -> Output {
+    let process = nix::unistd::Pid::from_raw(i32::try_from(child.id()).unwrap());
+    let (sender, receiver) = std::sync::mpsc::channel();
+    std::thread::spawn(move || sender.send(child.wait_with_output()));
+    if let Ok(output) = receiver.recv_timeout(PROCESS_TIMEOUT) {
+        return output.unwrap();
+    }
+    nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGKILL).unwrap();
+    let output = receiver.recv().unwrap().unwrap();
+    panic!("a process does not end: {}{}", text(&output.stdout), text(&output.stderr));
+}
+
+/// Runs a command to its end, as [`output_of`].
+pub(crate) fn output(command: &mut Command) -> Output {
+    output_of(command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())
 }
 
 pub(crate) fn program() -> &'static Path {
