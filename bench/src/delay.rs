@@ -16,6 +16,7 @@ use nix::sys::socket::{MsgFlags, recv};
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _, Interest};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::time::{MissedTickBehavior, interval_at, sleep};
+use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 
 use crate::children::command;
@@ -342,7 +343,7 @@ async fn accept(stream: &mut TcpStream) -> anyhow::Result<()> {
     let mut published = false;
     while !published {
         ensure!(stream.read_buf(&mut input).await? > 0, "gone");
-        receiver.handle_input(&mut input)?;
+        deliver(&mut receiver, &mut input, Duration::ZERO)?;
         while let Some(event) = receiver.poll_event() {
             match event {
                 ReceiverEvent::Connect { .. } => receiver.accept_connect(),
@@ -353,7 +354,7 @@ async fn accept(stream: &mut TcpStream) -> anyhow::Result<()> {
                 _ => {}
             }
         }
-        stream.write_all(&receiver.outbox().take_all()).await?;
+        stream.write_all(&take_transmit(&mut receiver, Duration::ZERO)).await?;
     }
     Ok(())
 }

@@ -9,6 +9,7 @@ use yonder_address::{RtmpServer, StreamKey};
 use yonder_media::flv::Body;
 use yonder_media::ts::Muxer;
 use yonder_media::{AccessUnit, Payload, StreamHeaders, TICKS_PER_SECOND, Track};
+use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver};
 use yonder_sim::{LoopMedia, railway_feeds};
 
@@ -89,8 +90,8 @@ fn rtmp_bytes(units: &[AccessUnit], headers: &StreamHeaders) -> anyhow::Result<u
     publisher.start(Duration::ZERO);
     let (mut there, mut back) = (BytesMut::new(), BytesMut::new());
     for _ in 0..8 {
-        there.extend_from_slice(&publisher.outbox().take_all());
-        receiver.handle_input(&mut there)?;
+        there.extend_from_slice(&take_transmit(&mut publisher, Duration::ZERO));
+        deliver(&mut receiver, &mut there, Duration::ZERO)?;
         while let Some(event) = receiver.poll_event() {
             match event {
                 yonder_rtmp::ReceiverEvent::Connect { .. } => receiver.accept_connect(),
@@ -98,16 +99,16 @@ fn rtmp_bytes(units: &[AccessUnit], headers: &StreamHeaders) -> anyhow::Result<u
                 _ => {}
             }
         }
-        back.extend_from_slice(&receiver.outbox().take_all());
-        publisher.handle_input(&mut back, Duration::ZERO)?;
+        back.extend_from_slice(&take_transmit(&mut receiver, Duration::ZERO));
+        deliver(&mut publisher, &mut back, Duration::ZERO)?;
     }
-    publisher.outbox().clear();
+    take_transmit(&mut publisher, Duration::ZERO);
     publisher.send_headers(headers, MeasuredRates::default(), 0);
     let mut bytes = 0;
     for unit in units {
         let timestamp = u32::try_from(unit.dts / 90).context("a clip is short")?;
         publisher.send_body(&Body::of_unit(unit, headers), timestamp);
-        bytes += length(publisher.outbox().take_all().len());
+        bytes += length(take_transmit(&mut publisher, Duration::ZERO).len());
     }
     Ok(bytes)
 }

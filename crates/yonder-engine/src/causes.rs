@@ -127,10 +127,11 @@ fn refusal(step: PushStep, status: &Status) -> Refusal<'_> {
     Refusal::Rtmp { stage, code: &status.code, description: &status.description }
 }
 
-/// Returns the cause of an SRT push that could not connect; `cause_of` evaluates a refusal for its destination.
+/// Returns the cause of an SRT push that ended; `cause_of` evaluates a refusal for its destination.
 pub(crate) fn push_srt(error: &SrtError, cause_of: impl FnOnce(&Refusal<'_>) -> Cause) -> Cause {
     match error {
         SrtError::Rejected(rejection) => cause_of(&Refusal::Srt { code: rejection.code() }),
+        SrtError::Closed(reason) => push_srt_closed(*reason),
         _ => srt(error),
     }
 }
@@ -153,20 +154,19 @@ pub(crate) fn srt(error: &SrtError) -> Cause {
     cause
 }
 
-/// The cause of an SRT connection that ended; `None` when we ended it.
-pub(crate) fn push_srt_closed(reason: CloseReason) -> Option<Cause> {
+/// Returns the cause of an SRT connection that ended.
+fn push_srt_closed(reason: CloseReason) -> Cause {
     match reason {
-        CloseReason::Ours => None,
-        CloseReason::ByPeer => {
-            Some(Cause::new(CauseCode::PushClosedByPlatform, "The platform closed the connection."))
+        CloseReason::Shutdown => {
+            Cause::new(CauseCode::PushClosedByPlatform, "The platform closed the connection.")
         }
         CloseReason::KeyExhausted => {
             let message = "The platform never accepted a new encryption key, and the present one is used up.";
-            Some(Cause::new(CauseCode::PushProtocol, message))
+            Cause::new(CauseCode::PushProtocol, message)
         }
         CloseReason::Silent(span) => {
             let message = format!("Nothing has come from the platform for {} s.", span.as_secs());
-            Some(Cause::new(CauseCode::PushNoAnswer, message))
+            Cause::new(CauseCode::PushNoAnswer, message)
         }
     }
 }
@@ -242,13 +242,18 @@ mod tests {
         assert!(cause.message.starts_with("The ") && cause.message.ends_with('.'), "{}", cause.message);
     }
 
-    #[test]
-    fn an_end_of_srt_has_a_cause_unless_it_is_ours() {
-        assert_eq!(push_srt_closed(CloseReason::Ours), None);
-        let silent = push_srt_closed(CloseReason::Silent(Duration::from_secs(5))).unwrap();
-        assert_eq!((silent.code.code(), silent.message.contains("5 s")), ("push.no-answer", true));
-        let by_peer = push_srt_closed(CloseReason::ByPeer).unwrap();
-        assert_eq!(by_peer.code.code(), "push.closed-by-platform");
+    #[rstest]
+    #[case(CloseReason::Shutdown, "push.closed-by-platform", "closed")]
+    #[case(CloseReason::Silent(Duration::from_secs(5)), "push.no-answer", "5 s")]
+    #[case(CloseReason::KeyExhausted, "push.protocol", "key")]
+    fn end_of_an_srt_connection_has_its_code_and_a_sentence(
+        #[case] reason: CloseReason,
+        #[case] code: &str,
+        #[case] detail: &str,
+    ) {
+        let cause = push_srt(&reason.into(), |_| panic!("no refusal"));
+        assert_eq!(cause.code.code(), code);
+        assert!(cause.message.contains(detail), "{}", cause.message);
     }
 
     #[test]

@@ -4,11 +4,13 @@
 //! Each feed is one actor on one media thread, with its relays and their pushes; a fault in one takes no other down. See
 //! [`MediaThreads`]. [`Engine`] is the handle that the rest of the service holds.
 
+mod block;
 mod causes;
 mod children;
 mod clock;
 mod deadline;
 mod dial;
+mod driver;
 mod engine;
 mod feed;
 mod find;

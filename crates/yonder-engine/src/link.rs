@@ -5,12 +5,11 @@ use std::net::{IpAddr, Shutdown};
 use std::pin::Pin;
 use std::task::{Context, Poll, ready};
 
-use bytes::{Buf as _, BytesMut};
 use socket2::SockRef;
 use tokio::io::{AsyncRead as _, ReadBuf};
 use tokio::net::TcpStream;
 use tokio_rustls::rustls::ClientConnection;
-use yonder_rtmp::Outbox;
+use yonder_protocol::Outbox;
 
 use crate::tls::{self, TlsError, Trust};
 
@@ -146,22 +145,6 @@ impl Link {
         }
         self.flush()?;
         Ok(written)
-    }
-
-    /// Writes from `bytes`, and removes what was written.
-    ///
-    /// # Errors
-    /// The socket's failure.
-    pub(crate) fn try_write_bytes(&mut self, bytes: &mut BytesMut) -> io::Result<()> {
-        while !bytes.is_empty() {
-            let count = self.try_write_slices(&[IoSlice::new(bytes)])?;
-            if count == 0 {
-                break;
-            }
-            bytes.advance(count);
-        }
-        self.flush()?;
-        Ok(())
     }
 
     /// Writes once; zero when the socket is full. A TLS session encrypts no more than its own buffer holds before the socket

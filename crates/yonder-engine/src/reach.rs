@@ -7,7 +7,8 @@ use bytes::{Bytes, BytesMut};
 use tokio::time::timeout;
 use yonder_address::{RtmpServer, ServerAddress, SrtServer};
 use yonder_core::{Cause, DialStep};
-use yonder_srt::{Caller, CallerConfig, CallerStep, KeyRefresh};
+use yonder_protocol::{Core as _, DatagramCore as _, End};
+use yonder_srt::{Caller, CallerConfig, KeyRefresh, SrtError};
 
 use crate::causes;
 use crate::dial;
@@ -144,8 +145,8 @@ async fn ask_for_cookie(
     let (mut out, mut input) = (BytesMut::new(), BytesMut::with_capacity(2048));
     loop {
         let now = began.elapsed();
-        caller.handle_timeout(now).map_err(|error| causes::srt(&error))?;
-        while caller.poll_transmit(now, now, &mut out).is_some() {
+        caller.handle_timeout(now);
+        while caller.poll_datagram(now, now, &mut out).is_some() {
             let sent = socket.send(&out.split()).await;
             sent.map_err(|error| causes::push_dial(&dial::connect_error(&error), &target))?;
         }
@@ -157,12 +158,14 @@ async fn ask_for_cookie(
             Ok(Err(error)) => return Err(causes::push_dial(&dial::connect_error(&error), &target)),
             Ok(Ok(_)) => {
                 let datagram = Bytes::copy_from_slice(&input);
-                let handled = caller.handle_datagram(datagram, began.elapsed());
-                handled.map_err(|error| causes::srt(&error))?;
+                caller.handle_datagram((), datagram, began.elapsed());
             }
         }
-        if caller.step() == CallerStep::Over {
-            return Ok(());
+        match caller.end() {
+            None => {}
+            // The listener has answered, which was all that was asked.
+            Some(End { why: SrtError::Closed(_), .. }) => return Ok(()),
+            Some(end) => return Err(causes::srt(&end.why)),
         }
     }
 }

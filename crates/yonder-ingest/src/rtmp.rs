@@ -2,12 +2,14 @@
 
 use std::io;
 use std::sync::Arc;
+use std::time::Instant;
 
 use bytes::BytesMut;
 use secrecy::ExposeSecret as _;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
+use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 
 use crate::grading::{Broadcast, Channel, Refusal};
@@ -58,20 +60,20 @@ impl Session {
     }
 
     async fn run(mut self, mut stream: TcpStream) -> io::Result<()> {
-        let mut input = BytesMut::new();
+        let (mut input, began) = (BytesMut::new(), Instant::now());
         while !self.is_over {
             input.reserve(READ_SIZE);
             if stream.read_buf(&mut input).await? == 0 {
                 return Ok(());
             }
-            self.receiver.handle_input(&mut input).map_err(io::Error::other)?;
+            deliver(&mut self.receiver, &mut input, began.elapsed()).map_err(io::Error::other)?;
             while let Some(event) = self.receiver.poll_event() {
                 self.handle_event(event);
             }
             if let Some(broadcast) = &self.broadcast {
                 broadcast.grade(&mut self.events);
             }
-            stream.write_all(&self.receiver.outbox().take_all()).await?;
+            stream.write_all(&take_transmit(&mut self.receiver, began.elapsed())).await?;
         }
         stream.shutdown().await
     }

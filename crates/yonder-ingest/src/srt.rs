@@ -10,6 +10,7 @@ use bytes::{Bytes, BytesMut};
 use tokio::net::UdpSocket;
 use tokio::time::{Instant, sleep_until};
 use yonder_address::{KeyLength, Passphrase};
+use yonder_protocol::{Core as _, DatagramCore as _};
 use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
 
 use crate::grading::{Broadcast, Channel, Refusal};
@@ -149,11 +150,11 @@ impl Port {
                 session.media.read(&payload, &mut self.events);
             }
             session.broadcast.grade(&mut self.events);
-            while session.connection.poll_transmit(now, now, &mut out).is_some() {
+            while session.connection.poll_datagram(now, now, &mut out).is_some() {
                 // A datagram that the socket does not accept is lost, as datagrams may be.
                 let _sent = self.socket.try_send_to(&out.split(), session.from);
             }
-            if session.connection.closed().is_some() {
+            if session.connection.end().is_some() {
                 closed.push((*socket, session.from, session.peer));
             }
         }
@@ -161,8 +162,8 @@ impl Port {
             self.sessions.remove(&socket);
             self.listener.forget(from, peer);
         }
-        while let Some((to, answer)) = self.listener.poll_transmit() {
-            let _sent = self.socket.try_send_to(&answer, to);
+        while let Some((to, _)) = self.listener.poll_datagram(now, now, &mut out) {
+            let _sent = self.socket.try_send_to(&out.split(), to);
         }
     }
 }

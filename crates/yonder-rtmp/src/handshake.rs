@@ -1,7 +1,7 @@
 //! The simple handshake (5.2), both halves. Each side sends a version byte and 1536 bytes, then echoes the
 //! other's.
 
-use bytes::{Buf as _, BufMut as _, Bytes, BytesMut};
+use bytes::{BufMut as _, Bytes, BytesMut};
 
 const VERSION: u8 = 3;
 const BLOCK: usize = 1536;
@@ -51,24 +51,26 @@ impl Handshake {
         self.state == State::Done
     }
 
-    /// Takes the peer's bytes. Returns the echo when the peer's block is complete.
-    pub(crate) fn handle_input(&mut self, buffer: &mut BytesMut) -> Result<Option<Bytes>, HandshakeError> {
+    /// Consumes complete blocks of the peer from the front of `input`. Returns the echo when the peer's first block is complete.
+    pub(crate) fn handle_input(&mut self, input: &mut &[u8]) -> Result<Option<Bytes>, HandshakeError> {
         let mut echo = None;
         if self.state == State::AwaitHello {
-            if let Some(&version) = buffer.first()
+            if let Some(&version) = input.first()
                 && version != VERSION
             {
                 return Err(HandshakeError(version));
             }
-            if buffer.len() > BLOCK {
-                buffer.advance(1);
-                echo = Some(buffer.split_to(BLOCK).freeze());
+            if let Some((block, rest)) = input.get(1..).and_then(|block| block.split_at_checked(BLOCK)) {
+                echo = Some(Bytes::copy_from_slice(block));
+                *input = rest;
                 self.state = State::AwaitEcho;
             }
         }
-        if self.state == State::AwaitEcho && buffer.len() >= BLOCK {
+        if self.state == State::AwaitEcho
+            && let Some((_, rest)) = input.split_at_checked(BLOCK)
+        {
             // The echo is not compared: servers of the digest handshake answer simple clients with their own.
-            buffer.advance(BLOCK);
+            *input = rest;
             self.state = State::Done;
         }
         Ok(echo)
@@ -84,14 +86,20 @@ mod tests {
         for size in [1, 7, 1536, 1537, 5000] {
             let (mut client, mut server) = (Handshake::new(1), Handshake::new(2));
             let (mut to_server, mut to_client) = (client.hello().to_vec(), server.hello().to_vec());
-            let (mut at_server, mut at_client) = (BytesMut::new(), BytesMut::new());
+            let (mut at_server, mut at_client) = (Vec::new(), Vec::new());
+            let handle = |side: &mut Handshake, buffer: &mut Vec<u8>| {
+                let mut rest = &buffer[..];
+                let echo = side.handle_input(&mut rest).unwrap();
+                *buffer = rest.to_vec();
+                echo.into_iter().flatten()
+            };
             while !(client.is_done() && server.is_done()) {
                 let count = size.min(to_server.len());
-                at_server.extend_from_slice(&to_server.drain(..count).collect::<Vec<_>>());
-                to_client.extend(server.handle_input(&mut at_server).unwrap().into_iter().flatten());
+                at_server.extend(to_server.drain(..count));
+                to_client.extend(handle(&mut server, &mut at_server));
                 let count = size.min(to_client.len());
-                at_client.extend_from_slice(&to_client.drain(..count).collect::<Vec<_>>());
-                to_server.extend(client.handle_input(&mut at_client).unwrap().into_iter().flatten());
+                at_client.extend(to_client.drain(..count));
+                to_server.extend(handle(&mut client, &mut at_client));
             }
             assert!(to_server.is_empty() && to_client.is_empty(), "segments of {size}");
         }
@@ -100,14 +108,15 @@ mod tests {
     #[test]
     fn the_echo_is_the_peers_own_block_and_what_follows_stays() {
         let mut handshake = Handshake::new(1);
-        let mut input = BytesMut::from(&[&[3][..], &[7; BLOCK], &[8; BLOCK], b"next"].concat()[..]);
+        let delivered = [&[3][..], &[7; BLOCK], &[8; BLOCK], b"next"].concat();
+        let mut input = &delivered[..];
         assert_eq!(handshake.handle_input(&mut input).unwrap().unwrap()[..], [7; BLOCK]);
         assert!(handshake.is_done());
-        assert_eq!(input[..], *b"next");
+        assert_eq!(input, b"next");
     }
 
     #[test]
     fn another_protocol_is_noticed_at_its_first_byte() {
-        assert_eq!(Handshake::new(1).handle_input(&mut BytesMut::from(&b"H"[..])), Err(HandshakeError(b'H')));
+        assert_eq!(Handshake::new(1).handle_input(&mut &b"H"[..]), Err(HandshakeError(b'H')));
     }
 }

@@ -2,7 +2,7 @@
 //! receiving side that stand-in platforms use.
 //!
 //! Everything here is pure: no sockets, no clock. Machines take bytes and the time since an epoch of the
-//! driver's choice; what they have to send lies in an [`Outbox`] of shared slices, ready for vectored writes.
+//! driver's choice, as [`yonder_protocol`] describes.
 
 #![forbid(unsafe_code)]
 #![deny(
@@ -19,13 +19,11 @@ pub mod chunk;
 mod command;
 mod handshake;
 mod message;
-mod outbox;
 mod publisher;
 mod receiver;
 
 pub use amf0::Value;
 pub use command::{Command, CommandError};
 pub use message::{Message, MessageKind};
-pub use outbox::Outbox;
 pub use publisher::{MeasuredRates, Publisher, PublisherConfig, PublisherEvent, PushError, PushStep, Status};
 pub use receiver::{Receiver, ReceiverError, ReceiverEvent, Violation};

@@ -7,7 +7,8 @@ use std::time::Duration;
 use bytes::{Buf as _, BytesMut};
 use rstest::rstest;
 use yonder_address::StreamKey;
-use yonder_rtmp::{Publisher, PublisherConfig, PublisherEvent, Receiver, ReceiverEvent};
+use yonder_protocol::{Core as _, deliver, take_transmit};
+use yonder_rtmp::{Publisher, PublisherConfig, PublisherEvent, PushError, Receiver, ReceiverEvent};
 use yonder_transcript::{Side, Transcript, Variables};
 
 /// When the publisher ends the broadcast.
@@ -34,11 +35,12 @@ impl Half for PublisherHalf {
     }
 
     fn handle(&mut self, input: &mut BytesMut, now: Duration) {
-        self.publisher.handle_input(input, now).unwrap();
+        let ended = deliver(&mut self.publisher, input, now);
+        assert!(ended.is_ok() || self.is_closed && ended == Err(PushError::Closed), "{ended:?}");
     }
 
     fn written(&mut self) -> Vec<u8> {
-        self.publisher.outbox().take_all()
+        take_transmit(&mut self.publisher, Duration::ZERO)
     }
 }
 
@@ -55,8 +57,8 @@ impl Half for ReceiverHalf {
         }
     }
 
-    fn handle(&mut self, input: &mut BytesMut, _now: Duration) {
-        self.receiver.handle_input(input).unwrap();
+    fn handle(&mut self, input: &mut BytesMut, now: Duration) {
+        deliver(&mut self.receiver, input, now).unwrap();
         while let Some(event) = self.receiver.poll_event() {
             match event {
                 ReceiverEvent::Connect { .. } => self.receiver.accept_connect_with(&["hvc1"]),
@@ -68,7 +70,7 @@ impl Half for ReceiverHalf {
     }
 
     fn written(&mut self) -> Vec<u8> {
-        self.receiver.outbox().take_all()
+        take_transmit(&mut self.receiver, Duration::ZERO)
     }
 }
 

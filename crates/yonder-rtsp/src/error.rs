@@ -1,5 +1,7 @@
 //! Why a pull ended, told apart by what can be done about it.
 
+use yonder_protocol::Side;
+
 use crate::message::MessageError;
 use crate::url::CameraUrl;
 
@@ -67,4 +69,24 @@ pub enum PullError {
         /// What is missing.
         what: &'static str,
     },
+    /// The pull was closed in order.
+    #[error("the pull was closed")]
+    Closed,
+}
+
+impl PullError {
+    /// Returns the side that ends the session for this reason.
+    pub(crate) fn side(&self) -> Side {
+        match self {
+            Self::Refused { .. } | Self::Redirected { .. } | Self::ClosedByCamera => Side::Peer,
+            Self::ClearPassword
+            | Self::OtherTransport { .. }
+            | Self::NoVideo
+            | Self::CodecUnsupported { .. }
+            | Self::NoAnswer(_)
+            | Self::Malformed(_)
+            | Self::Incomplete { .. }
+            | Self::Closed => Side::Local,
+        }
+    }
 }

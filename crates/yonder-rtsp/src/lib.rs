@@ -1,9 +1,8 @@
 //! Pulling a camera: the RTSP client (RFC 2326), session descriptions (RFC 8866), RTP and RTCP (RFC 3550) and
 //! the depacketisers for H.264 (RFC 6184), H.265 (RFC 7798), AAC (RFC 3640 and RFC 6416) and G.711 (RFC 3551).
 //!
-//! Everything here is pure: no sockets, no clock. [`Pull`] is the machine a driver owns: give it what the
-//! socket delivered and the time since an epoch of the driver's choice, then drain what it has to send, its
-//! events and its next deadline.
+//! Everything here is pure: no sockets, no clock. [`Pull`] is the state machine that a driver owns, with the interface of
+//! [`yonder_protocol`].
 
 #![forbid(unsafe_code)]
 #![deny(
@@ -29,6 +28,6 @@ pub use client::{
     Step, Transport,
 };
 pub use error::{PullError, Timer};
-pub use pull::{Datagram, Described, Pull, PullEvent, RawUnit, TrackFigures};
+pub use pull::{DatagramPath, Described, Pull, PullEvent, RawUnit, TrackFigures};
 pub use rtp::DropCounts;
 pub use url::{CameraUrl, Credentials, UrlError};

@@ -3,10 +3,11 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use bytes::Bytes;
+use bytes::{Bytes, BytesMut};
 use yonder_media::aac::AudioSpecificConfig;
 use yonder_media::h264::SpsError;
 use yonder_media::{AudioConfig, ParameterSets, Payload, StreamHeaders, Track};
+use yonder_protocol::{Core, DatagramCore, End, Outbox, StreamCore};
 
 use crate::client::{
     Channel, Client, ClientConfig, ClientEvent, ClientTrack, Codec, Data, DatagramPeer, Offered, Skipped,
@@ -45,15 +46,13 @@ pub struct Described {
     pub peer: Option<DatagramPeer>,
 }
 
-/// A datagram to the camera.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Datagram {
+/// Ports that a datagram is sent from and to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct DatagramPath {
     /// Track, by its place in the list of tracks.
     pub track: usize,
-    /// From which of its ports to which of the camera's.
+    /// RTP or RTCP port of the track.
     pub channel: Channel,
-    /// Possibly empty (RFC 6263, 4.1: that opens the way through address translators).
-    pub payload: Bytes,
 }
 
 /// What a pull tells its owner.
@@ -161,10 +160,10 @@ pub struct Pull {
     parameters: Option<ParameterSets>,
     headers: StreamHeaders,
     report_at: Option<Duration>,
-    datagrams: VecDeque<Datagram>,
+    /// Payloads may be empty (RFC 6263, 4.1: that opens the path through address translators).
+    datagrams: VecDeque<(DatagramPath, Bytes)>,
     events: VecDeque<PullEvent>,
-    /// Why the pull is over.
-    ended: Option<PullError>,
+    end: Option<End<PullError>>,
 }
 
 impl Pull {
@@ -183,24 +182,13 @@ impl Pull {
             report_at: None,
             datagrams: VecDeque::new(),
             events: VecDeque::new(),
-            ended: None,
+            end: None,
         }
     }
 
     /// Begins, once the connection stands.
     pub fn start(&mut self, now: Duration) {
         self.client.start(now);
-    }
-
-    /// Takes what is complete off the front of what the connection delivered; the rest is to be given again, together
-    /// with what follows it. Packets are read where they lie.
-    ///
-    /// # Errors
-    /// [`PullError`] when the pull is over.
-    pub fn handle_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
-        self.check_running()?;
-        let handled = self.read_input(input, now);
-        handled.map_err(|error| self.end(error))
     }
 
     fn read_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
@@ -216,90 +204,15 @@ impl Pull {
         }
     }
 
-    /// Takes a datagram that came to the port of `channel` of the track at place `track`.
-    ///
-    /// # Errors
-    /// [`PullError`] when the camera says goodbye in it.
-    pub fn handle_datagram(
-        &mut self,
-        track: usize,
-        channel: Channel,
-        payload: Bytes,
-        now: Duration,
-    ) -> Result<(), PullError> {
-        match channel {
-            // Media may arrive after the goodbye that was sent behind it.
-            Channel::Media => {
-                self.handle_media_datagram(track, &payload, now);
-                Ok(())
-            }
-            Channel::Control => {
-                self.check_running()?;
-                let handled = self.handle_control(track, &payload, now);
-                handled.map_err(|error| self.end(error))
-            }
-        }
-    }
-
-    /// Returns why the pull is over, once it is. Every call returns the same error then; [`Self::close`] may still send a TEARDOWN.
-    #[must_use]
-    pub fn ended(&self) -> Option<&PullError> {
-        self.ended.as_ref()
-    }
-
-    fn check_running(&self) -> Result<(), PullError> {
-        self.ended.clone().map_or(Ok(()), Err)
-    }
-
-    fn end(&mut self, error: PullError) -> PullError {
+    fn finish(&mut self, why: PullError) {
         self.report_at = None;
-        self.ended.get_or_insert(error).clone()
+        self.end.get_or_insert(End { by: why.side(), why });
     }
 
-    /// Lets time pass.
-    ///
-    /// # Errors
-    /// [`PullError`] when the pull is over.
-    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PullError> {
-        self.check_running()?;
-        let handled = self.client.handle_timeout(now);
-        handled.map_err(|error| self.end(error))?;
-        for track in 0..self.tracks.len() {
-            self.release(track, now);
-        }
-        if self.report_at.is_some_and(|at| at <= now) {
-            self.report_at = Some(now + REPORT_INTERVAL);
-            self.report(now);
-        }
-        Ok(())
-    }
-
-    /// The next deadline.
-    #[must_use]
-    pub fn poll_timeout(&self) -> Option<Duration> {
-        let late = self.tracks.iter().filter_map(|track| track.reorder.as_ref()?.poll_timeout());
-        late.chain(self.client.poll_timeout()).chain(self.report_at).min()
-    }
-
-    /// The next bytes for the connection.
-    pub fn poll_transmit(&mut self) -> Option<Bytes> {
-        self.client.poll_transmit()
-    }
-
-    /// The next datagram for the camera.
-    pub fn poll_datagram(&mut self) -> Option<Datagram> {
-        self.datagrams.pop_front()
-    }
-
-    /// The next event.
-    pub fn poll_event(&mut self) -> Option<PullEvent> {
-        self.events.pop_front()
-    }
-
-    /// Ends in order.
+    /// Ends in order. A TEARDOWN is still to be transmitted where there is a session, even after an end by the camera.
     pub fn close(&mut self, now: Duration) {
-        self.report_at = None;
         self.client.close(now);
+        self.finish(PullError::Closed);
     }
 
     /// Returns what was skipped in the RTSP connection.
@@ -332,12 +245,9 @@ impl Pull {
                 None => rtp::empty_report(self.own_ssrc),
             };
             if self.by_datagrams {
-                self.datagrams.push_back(Datagram { track: at, channel: Channel::Control, payload: report });
-                self.datagrams.push_back(Datagram {
-                    track: at,
-                    channel: Channel::Media,
-                    payload: Bytes::new(),
-                });
+                let path = |channel| DatagramPath { track: at, channel };
+                self.datagrams.push_back((path(Channel::Control), report));
+                self.datagrams.push_back((path(Channel::Media), Bytes::new()));
             } else if block.is_some() {
                 self.client.send_control(at, &report);
             }
@@ -534,5 +444,91 @@ impl Pull {
             }
         }
         Ok(())
+    }
+}
+
+impl Core for Pull {
+    type Event = PullEvent;
+    type Why = PullError;
+
+    fn handle_timeout(&mut self, now: Duration) {
+        if self.end.is_some() {
+            return;
+        }
+        if let Err(error) = self.client.handle_timeout(now) {
+            return self.finish(error);
+        }
+        for track in 0..self.tracks.len() {
+            self.release(track, now);
+        }
+        if self.report_at.is_some_and(|at| at <= now) {
+            self.report_at = Some(now + REPORT_INTERVAL);
+            self.report(now);
+        }
+    }
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        if self.end.is_some() {
+            return None;
+        }
+        let late = self.tracks.iter().filter_map(|track| track.reorder.as_ref()?.poll_timeout());
+        late.chain(self.client.poll_timeout()).chain(self.report_at).min()
+    }
+
+    fn poll_event(&mut self) -> Option<PullEvent> {
+        self.events.pop_front()
+    }
+
+    fn end(&self) -> Option<&End<PullError>> {
+        self.end.as_ref()
+    }
+}
+
+impl StreamCore for Pull {
+    /// Interleaved packets are read where they lie.
+    fn handle_input(&mut self, input: &[u8], now: Duration) -> usize {
+        if self.end.is_some() {
+            return input.len();
+        }
+        let mut rest = input;
+        if let Err(error) = self.read_input(&mut rest, now) {
+            self.finish(error);
+        }
+        input.len() - rest.len()
+    }
+
+    fn poll_transmit(&mut self, _now: Duration, _horizon: Duration, out: &mut Outbox) -> Option<usize> {
+        let bytes = self.client.poll_transmit()?;
+        let length = bytes.len();
+        out.push(bytes);
+        Some(length)
+    }
+}
+
+impl DatagramCore for Pull {
+    type Path = DatagramPath;
+
+    /// Media is handled after a goodbye as well: it may have been overtaken.
+    fn handle_datagram(&mut self, path: DatagramPath, datagram: Bytes, now: Duration) {
+        match path.channel {
+            Channel::Media => self.handle_media_datagram(path.track, &datagram, now),
+            Channel::Control if self.end.is_none() => {
+                if let Err(error) = self.handle_control(path.track, &datagram, now) {
+                    self.finish(error);
+                }
+            }
+            Channel::Control => {}
+        }
+    }
+
+    fn poll_datagram(
+        &mut self,
+        _now: Duration,
+        _horizon: Duration,
+        out: &mut BytesMut,
+    ) -> Option<(DatagramPath, usize)> {
+        let (path, payload) = self.datagrams.pop_front()?;
+        out.extend_from_slice(&payload);
+        Some((path, payload.len()))
     }
 }

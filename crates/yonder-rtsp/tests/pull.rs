@@ -7,8 +7,11 @@ use std::time::Duration;
 use bytes::{BufMut as _, Bytes, BytesMut};
 use proptest::prelude::*;
 use yonder_media::{AudioConfig, Payload, Track};
+use yonder_protocol::{Core as _, DatagramCore as _, End, Outbox, StreamCore as _, deliver};
 use yonder_rtsp::message::{Headers, Item, Response, next_item};
-use yonder_rtsp::{CameraUrl, Channel, Client, ClientConfig, Pull, PullError, PullEvent, RawUnit, Transport};
+use yonder_rtsp::{
+    CameraUrl, Channel, Client, ClientConfig, DatagramPath, Pull, PullError, PullEvent, RawUnit, Transport,
+};
 
 /// Baseline 640x480 in Base64, and a picture parameter set.
 const SDP: &str = "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\n\
@@ -30,6 +33,11 @@ fn config() -> ClientConfig {
         transport: Transport::Interleaved,
         seed: 0x0102_0304_0506_0708,
     }
+}
+
+/// Path of the first track's datagrams.
+fn path(channel: Channel) -> DatagramPath {
+    DatagramPath { track: 0, channel }
 }
 
 struct Camera {
@@ -64,7 +72,10 @@ impl Camera {
     }
 
     fn drain(&mut self) {
-        self.sent.extend(std::iter::from_fn(|| self.pull.poll_transmit()));
+        let mut out = Outbox::default();
+        while self.pull.poll_transmit(self.now, self.now, &mut out).is_some() {
+            self.sent.push(out.take_all().into());
+        }
         self.events.extend(std::iter::from_fn(|| self.pull.poll_event()));
     }
 
@@ -85,7 +96,7 @@ impl Camera {
     }
 
     fn deliver(&mut self, bytes: &[u8]) -> Result<(), PullError> {
-        let result = self.pull.handle_input(&mut { bytes }, self.now);
+        let result = deliver(&mut self.pull, &mut BytesMut::from(bytes), self.now);
         self.drain();
         result
     }
@@ -229,7 +240,7 @@ fn sender_reports_are_passed_on_and_answered_with_receiver_reports() {
     }));
     camera.sent.clear();
     camera.now = Duration::from_secs(5);
-    camera.pull.handle_timeout(camera.now).unwrap();
+    camera.pull.handle_timeout(camera.now);
     camera.drain();
     let report = camera.sent.first().unwrap();
     assert_eq!(report[..2], [b'$', 1]);
@@ -252,8 +263,9 @@ fn a_goodbye_ends_the_pull_but_not_what_came_before_it() {
 fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
     let transport = Transport::Datagrams(vec![(5_000, 5_001), (5_002, 5_003)]);
     let mut camera = Camera::set_up(&ClientConfig { transport, ..config() });
-    let opened: Vec<_> = std::iter::from_fn(|| camera.pull.poll_datagram()).collect();
-    let towards: Vec<(usize, Channel)> = opened.iter().map(|sent| (sent.track, sent.channel)).collect();
+    let (mut out, now) = (BytesMut::new(), camera.now);
+    let opened = std::iter::from_fn(|| camera.pull.poll_datagram(now, now, &mut out));
+    let towards: Vec<(usize, Channel)> = opened.map(|(path, _)| (path.track, path.channel)).collect();
     let both = [Channel::Control, Channel::Media];
     assert_eq!(
         towards,
@@ -265,7 +277,7 @@ fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
         packet.put_u32(time);
         packet.put_u32(5);
         packet.put_slice(&[nal, 0x9a, 1]);
-        camera.pull.handle_datagram(0, Channel::Media, packet.freeze(), camera.now).unwrap();
+        camera.pull.handle_datagram(path(Channel::Media), packet.freeze(), camera.now);
     }
     camera.drain();
     assert_eq!(
@@ -275,8 +287,8 @@ fn datagrams_are_put_in_order_and_the_way_is_opened_by_sending_first() {
     let video = camera.pull.figures().next().unwrap();
     assert_eq!((video.order.reordered, video.reception.lost), (1, 0));
     let goodbye = Bytes::from_static(&[0x81, 203, 0, 1, 0, 0, 0, 5]);
-    let ended = camera.pull.handle_datagram(0, Channel::Control, goodbye, camera.now);
-    assert_eq!(ended, Err(PullError::ClosedByCamera));
+    camera.pull.handle_datagram(path(Channel::Control), goodbye, camera.now);
+    assert_eq!(camera.pull.end(), Some(&End::peer(PullError::ClosedByCamera)));
 }
 
 #[test]
@@ -289,11 +301,11 @@ fn a_missing_datagram_is_waited_for_and_then_counted() {
         packet.put_u32(u32::from(sequence) * 3_600);
         packet.put_u32(5);
         packet.put_slice(&[0x65, 0x9a, 1]);
-        camera.pull.handle_datagram(0, Channel::Media, packet.freeze(), camera.now).unwrap();
+        camera.pull.handle_datagram(path(Channel::Media), packet.freeze(), camera.now);
     }
     let until = camera.pull.poll_timeout().unwrap();
     assert!(until <= Duration::from_millis(200), "{until:?}");
-    camera.pull.handle_timeout(until).unwrap();
+    camera.pull.handle_timeout(until);
     assert_eq!(camera.pull.figures().next().unwrap().reception.lost, 1);
 }
 

@@ -6,7 +6,8 @@ use std::time::Duration;
 
 use bytes::{Buf as _, BytesMut};
 use rstest::rstest;
-use yonder_rtsp::{CameraUrl, ClientConfig, DropCounts, Pull, PullEvent, Transport};
+use yonder_protocol::{Core as _, deliver, take_transmit};
+use yonder_rtsp::{CameraUrl, ClientConfig, DropCounts, Pull, PullError, PullEvent, Transport};
 use yonder_transcript::{Side, Transcript, Variables};
 
 fn ms(ms: u64) -> Duration {
@@ -17,7 +18,7 @@ fn ms(ms: u64) -> Duration {
 struct Player {
     pull: Pull,
     sent: BytesMut,
-    input: Vec<u8>,
+    input: BytesMut,
     /// RTP times of the pictures.
     pictures: Vec<u32>,
 }
@@ -34,13 +35,11 @@ impl Player {
         };
         let mut pull = Pull::new(config);
         pull.start(Duration::ZERO);
-        Self { pull, sent: BytesMut::new(), input: Vec::new(), pictures: Vec::new() }
+        Self { pull, sent: BytesMut::new(), input: BytesMut::new(), pictures: Vec::new() }
     }
 
     fn collect(&mut self) {
-        while let Some(bytes) = self.pull.poll_transmit() {
-            self.sent.extend_from_slice(&bytes);
-        }
+        self.sent.extend_from_slice(&take_transmit(&mut self.pull, Duration::ZERO));
         while let Some(event) = self.pull.poll_event() {
             if let PullEvent::Unit(unit) = event {
                 self.pictures.push(unit.rtp_time);
@@ -52,10 +51,8 @@ impl Player {
     fn deliver(&mut self, bytes: &[u8], segment: usize, now: Duration) {
         for part in bytes.chunks(segment) {
             self.input.extend_from_slice(part);
-            let mut rest = &self.input[..];
-            self.pull.handle_input(&mut rest, now).unwrap();
-            let used = self.input.len() - rest.len();
-            self.input.drain(..used);
+            let ended = deliver(&mut self.pull, &mut self.input, now);
+            assert!(matches!(ended, Ok(()) | Err(PullError::Closed)), "{ended:?}");
             self.collect();
         }
     }
@@ -69,7 +66,7 @@ impl Player {
         for step in Transcript::parse(text).unwrap().steps {
             while now < step.at {
                 now += ms(100);
-                self.pull.handle_timeout(now).unwrap();
+                self.pull.handle_timeout(now);
                 self.collect();
             }
             if close.is_some_and(|close| now >= close) {

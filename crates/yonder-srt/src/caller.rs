@@ -1,7 +1,7 @@
 //! The calling side (4.3.1).
 //!
 //! ```text
-//!   Inducing ─▶ Concluding ─▶ Connected ─▶ over
+//!   Inducing ─▶ Concluding ─▶ Connected ─▶ End
 //! ```
 
 use std::collections::VecDeque;
@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_address::{KeyLength, Passphrase, StreamKey};
+use yonder_protocol::{Core, DatagramCore, End};
 
 use crate::connection::{Agreement, Connection, Figures};
 use crate::crypto::{Entropy, KeyRefresh, KeyRing};
@@ -80,8 +81,6 @@ pub enum CallerStep {
     Concluding,
     /// Connected.
     Connected,
-    /// Over.
-    Over,
 }
 
 /// The machine.
@@ -99,6 +98,7 @@ pub struct Caller {
     deadline: Duration,
     connection: Option<Connection>,
     events: VecDeque<CallerEvent>,
+    end: Option<End<SrtError>>,
 }
 
 impl std::fmt::Debug for Caller {
@@ -146,6 +146,7 @@ impl Caller {
             deadline: now + PATIENCE,
             connection: None,
             events: VecDeque::new(),
+            end: None,
         }
     }
 
@@ -153,12 +154,6 @@ impl Caller {
     #[must_use]
     pub fn step(&self) -> CallerStep {
         self.step
-    }
-
-    /// Why it is over, once it is.
-    #[must_use]
-    pub fn closed(&self) -> Option<CloseReason> {
-        self.connection.as_ref().and_then(Connection::closed)
     }
 
     /// What was measured so far.
@@ -184,45 +179,38 @@ impl Caller {
     pub fn close(&mut self, now: Duration, drain: Duration) {
         match &mut self.connection {
             Some(connection) => connection.close(now, drain),
-            None => self.step = CallerStep::Over,
+            None => self.finish(End::local(CloseReason::Shutdown.into())),
+        }
+        self.note_end();
+    }
+
+    fn finish(&mut self, end: End<SrtError>) {
+        self.end.get_or_insert(end);
+    }
+
+    /// Ends the call when its connection has ended.
+    fn note_end(&mut self) {
+        if let Some(End { by, why }) = self.connection.as_ref().and_then(Core::end) {
+            let end = End { by: *by, why: SrtError::Closed(*why) };
+            self.finish(end);
         }
     }
 
-    /// What happened, oldest first.
-    pub fn poll_event(&mut self) -> Option<CallerEvent> {
-        self.events.pop_front()
+    /// Returns true until the handshake is done or has failed.
+    fn is_shaking_hands(&self) -> bool {
+        self.connection.is_none() && self.end.is_none()
     }
 
-    /// Takes a datagram. What is no packet of this connection is left aside: anybody can send one.
-    ///
-    /// # Errors
-    /// [`SrtError`] when the listener refuses.
-    pub fn handle_datagram(&mut self, datagram: Bytes, now: Duration) -> Result<(), SrtError> {
-        let Ok(packet) = Packet::read(datagram) else { return Ok(()) };
-        if packet.destination != self.socket {
-            return Ok(());
-        }
-        if let Some(connection) = &mut self.connection {
-            connection.handle_packet(packet, now);
-            return Ok(());
-        }
-        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(answer)), .. } = packet else {
-            return Ok(());
-        };
+    fn handle_answer(&mut self, answer: &Handshake, timestamp: u32, now: Duration) -> Result<(), SrtError> {
         match (self.step, answer.kind) {
-            (_, HandshakeKind::Rejection(code)) => {
-                self.step = CallerStep::Over;
-                Err(match Rejection::from_code(code) {
-                    Rejection::BadSecret => SrtError::PassphraseRefused,
-                    Rejection::Unsecured if self.config.encryption.is_some() => {
-                        SrtError::PassphraseUnexpected
-                    }
-                    rejection => SrtError::Rejected(rejection),
-                })
-            }
-            (CallerStep::Inducing, HandshakeKind::Induction) => self.handle_induction(&answer, now),
+            (_, HandshakeKind::Rejection(code)) => Err(match Rejection::from_code(code) {
+                Rejection::BadSecret => SrtError::PassphraseRefused,
+                Rejection::Unsecured if self.config.encryption.is_some() => SrtError::PassphraseUnexpected,
+                rejection => SrtError::Rejected(rejection),
+            }),
+            (CallerStep::Inducing, HandshakeKind::Induction) => self.handle_induction(answer, now),
             (CallerStep::Concluding, HandshakeKind::Conclusion) => {
-                self.handle_conclusion(&answer, timestamp, now)
+                self.handle_conclusion(answer, timestamp, now)
             }
             _ => Ok(()),
         }
@@ -230,7 +218,6 @@ impl Caller {
 
     fn handle_induction(&mut self, answer: &Handshake, now: Duration) -> Result<(), SrtError> {
         if answer.version < 5 || answer.extension_field != MAGIC {
-            self.step = CallerStep::Over;
             return Err(SrtError::Version(answer.version));
         }
         let key_bits = match answer.encryption {
@@ -239,7 +226,7 @@ impl Caller {
         };
         self.events.push_back(CallerEvent::Answered { key_bits });
         if self.config.induction_only {
-            self.step = CallerStep::Over;
+            self.finish(End::local(CloseReason::Shutdown.into()));
             return Ok(());
         }
         let latency = u16::try_from(self.config.latency.as_millis()).unwrap_or(u16::MAX);
@@ -288,7 +275,7 @@ impl Caller {
             }
         }
         if self.keys.is_some() {
-            self.check_key_answer(key_answer)?;
+            Self::check_key_answer(key_answer)?;
         }
         let agreement = Agreement {
             peer: answer.socket,
@@ -310,54 +297,73 @@ impl Caller {
     }
 
     /// A listener that could not read the keys must not get the stream in clear, nor one that it cannot read.
-    fn check_key_answer(&mut self, answer: Option<&Result<KeyMaterial, u32>>) -> Result<(), SrtError> {
-        let error = match answer {
-            Some(Ok(_)) => return Ok(()),
-            Some(Err(code)) if *code == KeyState::BadSecret.code() => SrtError::PassphraseRefused,
-            Some(Err(_)) | None => SrtError::PassphraseUnexpected,
-        };
-        self.step = CallerStep::Over;
-        Err(error)
+    fn check_key_answer(answer: Option<&Result<KeyMaterial, u32>>) -> Result<(), SrtError> {
+        match answer {
+            Some(Ok(_)) => Ok(()),
+            Some(Err(code)) if *code == KeyState::BadSecret.code() => Err(SrtError::PassphraseRefused),
+            Some(Err(_)) | None => Err(SrtError::PassphraseUnexpected),
+        }
     }
+}
 
-    /// Does what is due at `now`. Early and repeated calls do nothing.
-    ///
-    /// # Errors
-    /// [`SrtError::NoAnswer`] when the listener took too long.
-    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), SrtError> {
+impl Core for Caller {
+    type Event = CallerEvent;
+    type Why = SrtError;
+
+    fn handle_timeout(&mut self, now: Duration) {
         if let Some(connection) = &mut self.connection {
             connection.handle_timeout(now);
-            return Ok(());
-        }
-        let step = match self.step {
-            CallerStep::Inducing => "beginning",
-            CallerStep::Concluding => "end",
-            CallerStep::Connected | CallerStep::Over => return Ok(()),
-        };
-        if now >= self.deadline {
-            self.step = CallerStep::Over;
-            return Err(SrtError::NoAnswer { step, after: PATIENCE });
-        }
-        Ok(())
-    }
-
-    /// When `handle_timeout`, or `poll_transmit`, has something to do next.
-    #[must_use]
-    pub fn poll_timeout(&self) -> Option<Duration> {
-        match (&self.connection, self.step) {
-            (Some(connection), _) => connection.poll_timeout(),
-            (None, CallerStep::Inducing | CallerStep::Concluding) => Some(self.repeat_at.min(self.deadline)),
-            _ => None,
+            self.note_end();
+        } else if self.end.is_none() && now >= self.deadline {
+            let step = if self.step == CallerStep::Inducing { "beginning" } else { "end" };
+            self.finish(End::local(SrtError::NoAnswer { step, after: PATIENCE }));
         }
     }
 
-    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send at `now`. Data that is
-    /// due up to `horizon` is sent as well.
-    pub fn poll_transmit(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<usize> {
+    fn poll_timeout(&self) -> Option<Duration> {
+        match &self.connection {
+            Some(connection) => connection.poll_timeout(),
+            None => self.is_shaking_hands().then(|| self.repeat_at.min(self.deadline)),
+        }
+    }
+
+    fn poll_event(&mut self) -> Option<CallerEvent> {
+        self.events.pop_front()
+    }
+
+    fn end(&self) -> Option<&End<SrtError>> {
+        self.end.as_ref()
+    }
+}
+
+impl DatagramCore for Caller {
+    type Path = ();
+
+    fn handle_datagram(&mut self, _path: (), datagram: Bytes, now: Duration) {
+        let Ok(packet) = Packet::read(datagram) else { return };
+        if packet.destination != self.socket {
+            return;
+        }
         if let Some(connection) = &mut self.connection {
-            return connection.poll_transmit(now, horizon, out);
+            connection.handle_packet(packet, now);
+            self.note_end();
+            return;
         }
-        if !matches!(self.step, CallerStep::Inducing | CallerStep::Concluding) || now < self.repeat_at {
+        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(answer)), .. } = packet else {
+            return;
+        };
+        if self.end.is_none()
+            && let Err(error) = self.handle_answer(&answer, timestamp, now)
+        {
+            self.finish(End { by: error.side(), why: error });
+        }
+    }
+
+    fn poll_datagram(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<((), usize)> {
+        if let Some(connection) = &mut self.connection {
+            return connection.poll_datagram(now, horizon, out);
+        }
+        if !self.is_shaking_hands() || now < self.repeat_at {
             return None;
         }
         self.repeat_at = now + REPEAT;
@@ -366,6 +372,6 @@ impl Caller {
         let micros = now.saturating_sub(self.epoch).as_micros() & 0xffff_ffff;
         let timestamp = u32::try_from(micros).unwrap_or_default();
         Control::Handshake(Box::new(self.request.clone())).put(timestamp, 0, out);
-        Some(out.len() - before)
+        Some(((), out.len() - before))
     }
 }

@@ -2,6 +2,8 @@
 
 use std::time::Duration;
 
+use yonder_protocol::Side;
+
 /// A refusal by the other side (4.3, table 7; codes from 1400 on are the application's, after HTTP).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
@@ -93,7 +95,7 @@ impl Rejection {
     }
 }
 
-/// Why a connection could not be made.
+/// Why a call ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum SrtError {
@@ -117,18 +119,34 @@ pub enum SrtError {
     /// It speaks an older SRT, without the extensions that live streams need.
     #[error("the platform speaks version {0} of the handshake; 5 is needed")]
     Version(u32),
+    /// The connection that was made has ended.
+    #[error(transparent)]
+    Closed(#[from] CloseReason),
+}
+
+impl SrtError {
+    /// Returns the side that ends the handshake for this reason.
+    pub(crate) fn side(self) -> Side {
+        match self {
+            Self::NoAnswer { .. } | Self::PassphraseUnexpected | Self::Version(_) | Self::Closed(_) => {
+                Side::Local
+            }
+            Self::Rejected(_) | Self::PassphraseRefused => Side::Peer,
+        }
+    }
 }
 
 /// Why a connection ended.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CloseReason {
-    /// We closed it.
-    Ours,
-    /// The peer said goodbye.
-    ByPeer,
-    /// Nothing came for so long.
+    /// A shutdown packet was sent or received.
+    #[error("the connection was closed")]
+    Shutdown,
+    /// Nothing was received for this long.
+    #[error("nothing has been received for {} s", .0.as_secs())]
     Silent(Duration),
-    /// The peer never accepted a new key, and the present one must not be used any longer.
+    /// The peer has not accepted a new key, and the present one must not be used any longer.
+    #[error("the encryption key is used up, and no new one was accepted")]
     KeyExhausted,
 }
 

@@ -4,11 +4,13 @@
 //! memory.
 
 use std::collections::{HashMap, VecDeque};
+use std::convert::Infallible;
 use std::net::SocketAddr;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_address::{KeyLength, Passphrase, StreamKey};
+use yonder_protocol::{Core, DatagramCore, End};
 
 use crate::caller::{MTU, VERSION, WINDOW};
 use crate::connection::{Agreement, Connection};
@@ -88,31 +90,6 @@ impl Listener {
             waiting: VecDeque::new(),
             events: VecDeque::new(),
         }
-    }
-
-    /// Takes a datagram that is meant for no connection yet (destination zero). What is no handshake is left
-    /// aside.
-    pub fn handle_datagram(&mut self, from: SocketAddr, datagram: Bytes, now: Duration) {
-        let Ok(packet) = Packet::read(datagram) else { return };
-        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(handshake)), .. } = packet
-        else {
-            return;
-        };
-        match handshake.kind {
-            HandshakeKind::Induction => self.answer_induction(from, &handshake, now),
-            HandshakeKind::Conclusion => self.handle_conclusion(from, *handshake, timestamp, now),
-            HandshakeKind::Rejection(_) | HandshakeKind::Other(_) => {}
-        }
-    }
-
-    /// What happened, oldest first.
-    pub fn poll_event(&mut self) -> Option<ListenerEvent> {
-        self.events.pop_front()
-    }
-
-    /// The next datagram to be sent, and where.
-    pub fn poll_transmit(&mut self) -> Option<(SocketAddr, Bytes)> {
-        self.waiting.pop_front()
     }
 
     fn say(&mut self, to: SocketAddr, destination: u32, handshake: Handshake, now: Duration) {
@@ -316,6 +293,55 @@ impl Request {
     #[must_use]
     pub fn peer(&self) -> u32 {
         self.handshake.socket
+    }
+}
+
+impl Core for Listener {
+    type Event = ListenerEvent;
+    type Why = Infallible;
+
+    fn handle_timeout(&mut self, _now: Duration) {}
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        None
+    }
+
+    fn poll_event(&mut self) -> Option<ListenerEvent> {
+        self.events.pop_front()
+    }
+
+    fn end(&self) -> Option<&End<Infallible>> {
+        None
+    }
+}
+
+impl DatagramCore for Listener {
+    /// Address of the caller.
+    type Path = SocketAddr;
+
+    /// Handles a datagram that is meant for no connection yet (destination zero).
+    fn handle_datagram(&mut self, from: SocketAddr, datagram: Bytes, now: Duration) {
+        let Ok(packet) = Packet::read(datagram) else { return };
+        let Packet { timestamp, body: PacketBody::Control(Control::Handshake(handshake)), .. } = packet
+        else {
+            return;
+        };
+        match handshake.kind {
+            HandshakeKind::Induction => self.answer_induction(from, &handshake, now),
+            HandshakeKind::Conclusion => self.handle_conclusion(from, *handshake, timestamp, now),
+            HandshakeKind::Rejection(_) | HandshakeKind::Other(_) => {}
+        }
+    }
+
+    fn poll_datagram(
+        &mut self,
+        _now: Duration,
+        _horizon: Duration,
+        out: &mut BytesMut,
+    ) -> Option<(SocketAddr, usize)> {
+        let (to, datagram) = self.waiting.pop_front()?;
+        out.extend_from_slice(&datagram);
+        Some((to, datagram.len()))
     }
 }
 

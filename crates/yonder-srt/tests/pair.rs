@@ -1,69 +1,100 @@
-//! Caller and listener against each other, over a simulated way that loses, delays, reorders and repeats, in
-//! simulated time. A failing run prints its seed.
+//! Caller and listener against each other, over a simulated network that loses, delays, reorders and repeats. A failing run prints
+//! its seed.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
-use std::collections::BTreeMap;
+use std::convert::Infallible;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use rstest::rstest;
 use yonder_address::{KeyLength, Passphrase, StreamKey};
+use yonder_protocol::simulation::{Datagrams, Line, Network, Random};
+use yonder_protocol::{Core, DatagramCore, End};
 use yonder_srt::{
     Caller, CallerConfig, CallerEvent, CloseReason, Connection, Entropy, KeyRefresh, Listener,
     ListenerConfig, ListenerEvent, Packet, Rejection, SrtError,
 };
 
-/// A small generator; good enough to lose packets with.
-#[derive(Clone)]
-struct Dice(u64);
+/// A listener with the one connection that it has accepted.
+struct Server {
+    listener: Listener,
+    accepted: Option<(u32, Connection)>,
+    /// How the next request is refused; accepted without.
+    rejection: Option<Rejection>,
+    stream_id: Option<String>,
+    received: Vec<Bytes>,
+}
 
-impl Dice {
-    fn roll(&mut self) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0
-    }
-
-    fn chance(&mut self, percent: u64) -> bool {
-        self.roll() % 100 < percent
+impl Server {
+    fn handle_events(&mut self, now: Duration) {
+        while let Some(ListenerEvent::Request(request)) = self.listener.poll_event() {
+            self.stream_id = request.stream_id.as_ref().map(|id| id.expose().to_owned());
+            match self.rejection {
+                Some(rejection) => self.listener.reject(&request, rejection, now),
+                None => self.accepted = Some(self.listener.accept(*request, now)),
+            }
+        }
     }
 }
 
-/// What the way does.
-#[derive(Clone, Copy, Default)]
-struct Way {
-    loss: u64,
-    reorder: u64,
-    repeat: u64,
-    delay_ms: u64,
+impl Core for Server {
+    type Event = Infallible;
+    type Why = Infallible;
+
+    fn handle_timeout(&mut self, now: Duration) {
+        if let Some((_, connection)) = &mut self.accepted {
+            connection.handle_timeout(now);
+            self.received.extend(std::iter::from_fn(|| connection.poll_data(now)));
+        }
+    }
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        self.accepted.as_ref().and_then(|(_, connection)| connection.poll_timeout())
+    }
+
+    fn poll_event(&mut self) -> Option<Infallible> {
+        None
+    }
+
+    fn end(&self) -> Option<&End<Infallible>> {
+        None
+    }
+}
+
+impl DatagramCore for Server {
+    type Path = ();
+
+    fn handle_datagram(&mut self, _path: (), datagram: Bytes, now: Duration) {
+        let destination = Packet::read(datagram.clone()).unwrap().destination;
+        match &mut self.accepted {
+            Some((socket, connection)) if destination == *socket => {
+                connection.handle_datagram((), datagram, now)
+            }
+            _ => self.listener.handle_datagram(CALLER.parse::<SocketAddr>().unwrap(), datagram, now),
+        }
+        self.handle_events(now);
+    }
+
+    fn poll_datagram(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<((), usize)> {
+        if let Some((_, length)) = self.listener.poll_datagram(now, horizon, out) {
+            return Some(((), length));
+        }
+        self.accepted.as_mut()?.1.poll_datagram(now, horizon, out)
+    }
 }
 
 struct Pair {
-    now: Duration,
-    caller: Caller,
-    listener: Listener,
-    accepted: Option<(u32, Connection)>,
-    verdict: Option<Rejection>,
-    seen_id: Option<String>,
-    dice: Dice,
-    way: Way,
-    /// Datagrams under way by arrival: towards the listener or back.
-    flying: BTreeMap<(Duration, u64), (bool, Bytes)>,
-    flown: u64,
-    received: Vec<Bytes>,
+    network: Network<Datagrams<Caller>, Datagrams<Server>>,
     events: Vec<CallerEvent>,
-    error: Option<SrtError>,
-    silent: bool,
 }
 
 const CALLER: &str = "192.0.2.7:40000";
 
 fn entropy(seed: u64) -> Entropy {
-    let mut dice = Dice(seed | 1);
-    Box::new(move |out| out.iter_mut().for_each(|byte| *byte = dice.roll().to_le_bytes()[3]))
+    let mut random = Random::new(seed);
+    Box::new(move |out| out.iter_mut().for_each(|byte| *byte = random.next_number().to_le_bytes()[3]))
 }
 
 fn phrase(text: &str) -> Passphrase {
@@ -76,7 +107,7 @@ struct Setup {
     theirs: Option<&'static str>,
     refresh: KeyRefresh,
     seed: u64,
-    way: Way,
+    line: Line,
 }
 
 impl Default for Setup {
@@ -87,9 +118,14 @@ impl Default for Setup {
             theirs: None,
             refresh: KeyRefresh::default(),
             seed: 1,
-            way: Way { delay_ms: 15, ..Way::default() },
+            line: Line::default(),
         }
     }
+}
+
+fn listener_config() -> ListenerConfig {
+    let latency = Duration::from_millis(20);
+    ListenerConfig { passphrase: None, key_length: KeyLength::Aes128, latency, secret: 7 }
 }
 
 impl Pair {
@@ -107,105 +143,61 @@ impl Pair {
             },
             now,
         );
-        let listener = ListenerConfig {
-            passphrase: setup.theirs.map(phrase),
-            key_length: KeyLength::Aes128,
-            latency: Duration::from_millis(20),
-            secret: 7,
-        };
-        Self {
-            now,
-            caller,
+        let listener = ListenerConfig { passphrase: setup.theirs.map(phrase), ..listener_config() };
+        let server = Server {
             listener: Listener::new(listener, now),
             accepted: None,
-            verdict: None,
-            seen_id: None,
-            dice: Dice(setup.seed.wrapping_mul(0x9e37_79b9) | 1),
-            way: setup.way,
-            flying: BTreeMap::new(),
-            flown: 0,
+            rejection: None,
+            stream_id: None,
             received: Vec::new(),
-            events: Vec::new(),
-            error: None,
-            silent: false,
-        }
+        };
+        let (local, peer) = (Datagrams { core: caller }, Datagrams { core: server });
+        let mut network = Network::new(local, peer, setup.line, setup.seed);
+        network.now = now;
+        Self { network, events: Vec::new() }
     }
 
-    fn fly(&mut self, to_listener: bool, datagram: Bytes) {
-        let Way { loss, reorder, repeat, delay_ms } = self.way;
-        let copies = if self.dice.chance(repeat) { 2 } else { 1 };
-        for _ in 0..copies {
-            if self.silent || self.dice.chance(loss) {
-                continue;
-            }
-            let detour = if self.dice.chance(reorder) { 1 + self.dice.roll() % 12 } else { 0 };
-            let arrival = self.now + Duration::from_millis(delay_ms + detour);
-            self.flown += 1;
-            self.flying.insert((arrival, self.flown), (to_listener, datagram.clone()));
-        }
-    }
-
-    /// Lets everything happen that is due now.
-    fn turn(&mut self) {
-        while let Some((&(arrival, number), _)) = self.flying.first_key_value()
-            && arrival <= self.now
-        {
-            let (to_listener, datagram) = self.flying.remove(&(arrival, number)).unwrap();
-            if !to_listener {
-                if let Err(error) = self.caller.handle_datagram(datagram, self.now) {
-                    self.error = Some(error);
-                }
-            } else {
-                let packet = Packet::read(datagram.clone()).unwrap();
-                match &mut self.accepted {
-                    Some((socket, connection)) if packet.destination == *socket => {
-                        connection.handle_packet(packet, self.now);
-                    }
-                    _ => self.listener.handle_datagram(
-                        CALLER.parse::<SocketAddr>().unwrap(),
-                        datagram,
-                        self.now,
-                    ),
-                }
-            }
-        }
-        while let Some(ListenerEvent::Request(request)) = self.listener.poll_event() {
-            self.seen_id = request.stream_id.as_ref().map(|id| id.expose().to_owned());
-            match self.verdict {
-                Some(rejection) => self.listener.reject(&request, rejection, self.now),
-                None => self.accepted = Some(self.listener.accept(*request, self.now)),
-            }
-        }
-        if let Err(error) = self.caller.handle_timeout(self.now) {
-            self.error = Some(error);
-        }
-        let mut out = BytesMut::new();
-        while let Some(length) = self.caller.poll_transmit(self.now, self.now, &mut out) {
-            assert!(length <= 1_472, "a datagram of {length} bytes");
-            let datagram = out.split().freeze();
-            self.fly(true, datagram);
-        }
-        while let Some((_, datagram)) = self.listener.poll_transmit() {
-            self.fly(false, datagram);
-        }
-        if let Some((socket, mut connection)) = self.accepted.take() {
-            connection.handle_timeout(self.now);
-            while connection.poll_transmit(self.now, self.now, &mut out).is_some() {
-                let datagram = out.split().freeze();
-                self.fly(false, datagram);
-            }
-            self.received.extend(std::iter::from_fn(|| connection.poll_data(self.now)));
-            self.accepted = Some((socket, connection));
-        }
-        self.events.extend(std::iter::from_fn(|| self.caller.poll_event()));
-    }
-
-    /// Runs for so long, a millisecond at a time.
+    /// Lets so many milliseconds pass.
     fn run(&mut self, span_ms: u64) {
-        for _ in 0..span_ms {
-            self.turn();
-            self.now += Duration::from_millis(1);
-        }
+        let until = self.now() + Duration::from_millis(span_ms);
+        self.network.run_until(until, |caller, server, now| {
+            self.events.extend(std::iter::from_fn(|| caller.core.poll_event()));
+            server.core.handle_timeout(now);
+        });
+    }
+
+    fn now(&self) -> Duration {
+        self.network.now
+    }
+
+    fn caller(&mut self) -> &mut Caller {
+        &mut self.network.local.core
+    }
+
+    fn send(&mut self, payload: Bytes, at: Duration) {
+        self.caller().send(payload, at);
+    }
+
+    fn close(&mut self, drain: Duration) {
+        let now = self.now();
+        self.caller().close(now, drain);
+    }
+
+    fn server(&mut self) -> &mut Server {
+        &mut self.network.peer.core
+    }
+
+    fn set_line(&mut self, line: Line) {
+        self.network.to_local = line;
+        self.network.to_peer = line;
+    }
+
+    fn error(&mut self) -> Option<SrtError> {
+        self.caller().end().map(|end| end.why)
+    }
+
+    fn received(&mut self) -> &mut Vec<Bytes> {
+        &mut self.server().received
     }
 
     fn connect(&mut self) {
@@ -213,21 +205,29 @@ impl Pair {
         assert!(
             self.events.iter().any(|event| matches!(event, CallerEvent::Connected { .. })),
             "{:?}",
-            self.error
+            self.error()
         );
     }
 
     /// Sends numbered payloads evenly over so many milliseconds.
     fn stream(&mut self, packets: u32, span_ms: u64) {
         for number in 0..packets {
-            let at = self.now + Duration::from_millis(span_ms * u64::from(number) / u64::from(packets));
-            self.caller.send(payload(number), at);
+            let at = self.now() + Duration::from_millis(span_ms * u64::from(number) / u64::from(packets));
+            self.caller().send(payload(number), at);
         }
         self.run(span_ms + 600);
     }
 
-    fn connection(&self) -> &Connection {
-        &self.accepted.as_ref().unwrap().1
+    fn connection(&mut self) -> &mut Connection {
+        &mut self.server().accepted.as_mut().unwrap().1
+    }
+
+    fn end_of_connection(&mut self) -> Option<End<CloseReason>> {
+        self.connection().end().cloned()
+    }
+
+    fn end_of_call(&mut self) -> Option<End<SrtError>> {
+        self.caller().end().cloned()
     }
 }
 
@@ -245,11 +245,11 @@ fn all(packets: u32) -> Vec<Bytes> {
 fn a_stream_arrives_whole_and_in_order() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
-    assert_eq!(pair.seen_id.as_deref(), Some("publish/summit"));
+    assert_eq!(pair.server().stream_id.as_deref(), Some("publish/summit"));
     assert_eq!(pair.events.last(), Some(&CallerEvent::Connected { latency: Duration::from_millis(120) }));
     pair.stream(500, 1_000);
-    assert!(pair.received == all(500));
-    let figures = pair.caller.figures();
+    assert!(*pair.received() == all(500));
+    let figures = pair.caller().figures();
     assert_eq!((figures.sent, figures.retransmitted, figures.dropped, figures.in_flight), (500, 0, 0, 0));
     assert!((30..=45).contains(&figures.rtt.as_millis()), "{figures:?}");
 }
@@ -257,14 +257,14 @@ fn a_stream_arrives_whole_and_in_order() {
 #[test]
 fn a_listener_that_wants_more_time_gets_it() {
     let mut pair = Pair::new(Setup::default());
-    pair.listener = Listener::new(
+    pair.server().listener = Listener::new(
         ListenerConfig {
             passphrase: None,
             key_length: KeyLength::Aes128,
             latency: Duration::from_millis(900),
             secret: 3,
         },
-        pair.now,
+        pair.now(),
     );
     pair.connect();
     assert_eq!(pair.events.last(), Some(&CallerEvent::Connected { latency: Duration::from_millis(900) }));
@@ -279,14 +279,14 @@ fn five_percent_loss_and_reordering_are_repaired_within_the_latency(
     #[case] length: Option<KeyLength>,
     #[values(3, 17, 4_711)] seed: u64,
 ) {
-    let way = Way { loss: 5, reorder: 10, repeat: 2, delay_ms: 8 };
+    let line = Line { delay: Duration::from_millis(8), loss: 5, reorder: 10, repeat: 2, ..Line::default() };
     let ours = length.map(|length| ("a passphrase of ours", length));
     let theirs = ours.map(|(text, _)| text);
-    let mut pair = Pair::new(Setup { ours, theirs, way, seed, ..Setup::default() });
+    let mut pair = Pair::new(Setup { ours, theirs, line, seed, ..Setup::default() });
     pair.run(1_500);
     pair.stream(3_000, 6_000);
-    assert!(pair.received == all(3_000), "seed {seed}: {} of 3000 arrived", pair.received.len());
-    let figures = pair.caller.figures();
+    assert!(*pair.received() == all(3_000), "seed {seed}: {} of 3000 arrived", pair.received().len());
+    let figures = pair.caller().figures();
     assert!(figures.lost > 100 && figures.retransmitted >= figures.lost, "seed {seed}: {figures:?}");
     assert_eq!(pair.connection().figures().missing, 0, "seed {seed}");
 }
@@ -298,13 +298,13 @@ fn keys_are_changed_on_the_way_without_losing_a_packet() {
         ours: Some((passphrase, KeyLength::Aes256)),
         theirs: Some(passphrase),
         refresh: KeyRefresh { every: 200, announce: 60 },
-        way: Way { loss: 3, delay_ms: 10, ..Way::default() },
+        line: Line { delay: Duration::from_millis(10), loss: 3, ..Line::default() },
         seed: 11,
         ..Setup::default()
     });
     pair.run(1_500);
     pair.stream(2_000, 8_000);
-    assert!(pair.received == all(2_000), "{} of 2000 arrived", pair.received.len());
+    assert!(*pair.received() == all(2_000), "{} of 2000 arrived", pair.received().len());
     assert_eq!(pair.connection().figures().undecrypted, 0);
 }
 
@@ -318,7 +318,7 @@ fn the_numbers_of_packets_wrap_without_a_gap() {
             *byte = if at == 7 { 0xf0 } else { 0xff };
         }
     });
-    pair.caller = Caller::new(
+    *pair.caller() = Caller::new(
         CallerConfig {
             stream_id: None,
             encryption: None,
@@ -328,12 +328,12 @@ fn the_numbers_of_packets_wrap_without_a_gap() {
             induction_only: false,
             entropy: near_the_end,
         },
-        pair.now,
+        pair.now(),
     );
-    pair.way.loss = 5;
+    pair.set_line(Line { loss: 5, ..Line::default() });
     pair.run(1_500);
     pair.stream(300, 1_000);
-    assert!(pair.received == all(300));
+    assert!(*pair.received() == all(300));
 }
 
 #[test]
@@ -342,18 +342,16 @@ fn timestamps_wrap_without_a_gap() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     for _ in 0..43 {
-        pair.received.clear();
+        pair.received().clear();
         // A hundred seconds in long steps: only keep-alives and the stream's own packets.
         for second in 0..100 {
-            pair.caller.send(payload(second), pair.now);
-            for _ in 0..40 {
-                pair.turn();
-                pair.now += Duration::from_millis(25);
-            }
+            let now = pair.now();
+            pair.send(payload(second), now);
+            pair.run(1_000);
         }
-        assert!(pair.received == all(100), "at {:?}", pair.now);
+        assert!(*pair.received() == all(100), "at {:?}", pair.now());
     }
-    assert!(pair.now > Duration::from_secs(4_295));
+    assert!(pair.now() > Duration::from_secs(4_295));
     assert_eq!(pair.connection().figures().missing, 0);
 }
 
@@ -373,7 +371,7 @@ fn passphrases_must_agree(
     let ours = ours.map(|text| (text, KeyLength::Aes128));
     let mut pair = Pair::new(Setup { ours, theirs, ..Setup::default() });
     pair.run(400);
-    assert_eq!(pair.error, Some(error));
+    assert_eq!(pair.error(), Some(error));
 }
 
 #[rstest]
@@ -382,25 +380,25 @@ fn passphrases_must_agree(
 #[case(Rejection::Forbidden)]
 fn a_refusal_tells_its_reason(#[case] rejection: Rejection) {
     let mut pair = Pair::new(Setup::default());
-    pair.verdict = Some(rejection);
+    pair.server().rejection = Some(rejection);
     pair.run(400);
-    assert_eq!(pair.error, Some(SrtError::Rejected(rejection)));
+    assert_eq!(pair.error(), Some(SrtError::Rejected(rejection)));
 }
 
 #[test]
 fn nobody_there_is_told_after_three_seconds() {
     let mut pair = Pair::new(Setup::default());
-    pair.silent = true;
+    pair.set_line(Line { is_cut: true, ..Line::default() });
     pair.run(3_100);
     let after = Duration::from_secs(3);
-    assert_eq!(pair.error, Some(SrtError::NoAnswer { step: "beginning", after }));
+    assert_eq!(pair.error(), Some(SrtError::NoAnswer { step: "beginning", after }));
 }
 
 #[test]
 fn a_handshake_survives_heavy_loss() {
     let connected = (1..=20_u64).filter(|seed| {
-        let way = Way { loss: 30, delay_ms: 20, ..Way::default() };
-        let mut pair = Pair::new(Setup { seed: *seed, way, ..Setup::default() });
+        let line = Line { delay: Duration::from_millis(20), loss: 30, ..Line::default() };
+        let mut pair = Pair::new(Setup { seed: *seed, line, ..Setup::default() });
         pair.run(5_000);
         pair.events.iter().any(|event| matches!(event, CallerEvent::Connected { .. }))
     });
@@ -411,9 +409,10 @@ fn a_handshake_survives_heavy_loss() {
 fn a_peer_that_falls_silent_is_noticed_in_five_seconds() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
-    pair.silent = true;
+    pair.set_line(Line { is_cut: true, ..Line::default() });
     pair.run(6_000);
-    assert!(matches!(pair.caller.closed(), Some(CloseReason::Silent(_))), "{:?}", pair.caller.closed());
+    let end = pair.end_of_call();
+    assert!(matches!(end, Some(End { why: SrtError::Closed(CloseReason::Silent(_)), .. })), "{end:?}");
 }
 
 #[test]
@@ -421,19 +420,19 @@ fn an_idle_connection_is_kept_alive() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     pair.run(30_000);
-    assert_eq!(pair.caller.closed(), None);
+    assert_eq!(pair.end_of_call(), None);
     pair.stream(10, 100);
-    assert_eq!(pair.received.len(), 10);
+    assert_eq!(pair.received().len(), 10);
 }
 
 #[test]
 fn shutdown_ends_both_sides() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
-    pair.caller.close(pair.now, Duration::ZERO);
+    pair.close(Duration::ZERO);
     pair.run(50);
-    assert_eq!(pair.connection().closed(), Some(CloseReason::ByPeer));
-    assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
+    assert_eq!(pair.end_of_connection(), Some(End::peer(CloseReason::Shutdown)));
+    assert_eq!(pair.end_of_call(), Some(End::local(CloseReason::Shutdown.into())));
 }
 
 #[test]
@@ -442,19 +441,21 @@ fn orderly_end_over_a_lossy_network_costs_no_packet_and_the_shutdown_arrives() {
     for seed in 1..=200 {
         let mut pair = Pair::new(Setup { seed, ..Setup::default() });
         pair.connect();
-        pair.way = Way { loss: 5, delay_ms: 15, ..Way::default() };
+        pair.set_line(Line { loss: 5, ..Line::default() });
         for number in 0..100 {
-            pair.caller.send(payload(number), pair.now + Duration::from_millis(2 * u64::from(number)));
+            let at = pair.now() + Duration::from_millis(2 * u64::from(number));
+            pair.send(payload(number), at);
         }
         pair.run(200);
-        pair.caller.close(pair.now, Duration::from_millis(120));
-        pair.caller.send(payload(1_000), pair.now);
+        pair.close(Duration::from_millis(120));
+        let now = pair.now();
+        pair.send(payload(1_000), now);
         pair.run(100);
-        assert_eq!(pair.caller.closed(), None, "losses are repaired before the shutdown");
+        assert_eq!(pair.end_of_call(), None, "losses are repaired before the shutdown");
         pair.run(100);
-        assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
-        incomplete += u32::from(pair.received != all(100));
-        without_shutdown += u32::from(pair.connection().closed() != Some(CloseReason::ByPeer));
+        assert_eq!(pair.end_of_call(), Some(End::local(CloseReason::Shutdown.into())));
+        incomplete += u32::from(*pair.received() != all(100));
+        without_shutdown += u32::from(pair.end_of_connection() != Some(End::peer(CloseReason::Shutdown)));
     }
     assert_eq!((incomplete, without_shutdown), (0, 0));
 }
@@ -463,9 +464,9 @@ fn orderly_end_over_a_lossy_network_costs_no_packet_and_the_shutdown_arrives() {
 fn connection_that_has_sent_nothing_ends_at_once() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
-    pair.caller.close(pair.now, Duration::from_secs(2));
+    pair.close(Duration::from_secs(2));
     pair.run(50);
-    assert_eq!(pair.caller.closed(), Some(CloseReason::Ours));
+    assert_eq!(pair.end_of_call(), Some(End::local(CloseReason::Shutdown.into())));
 }
 
 #[test]
@@ -473,20 +474,20 @@ fn a_way_that_is_cut_for_a_while_costs_what_was_too_late_and_no_more() {
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     for number in 0..1_000_u32 {
-        let at = pair.now + Duration::from_millis(u64::from(number) * 4);
-        pair.caller.send(payload(number), at);
+        let at = pair.now() + Duration::from_millis(u64::from(number) * 4);
+        pair.send(payload(number), at);
     }
     pair.run(500);
-    pair.silent = true;
+    pair.set_line(Line { is_cut: true, ..Line::default() });
     pair.run(2_500);
-    pair.silent = false;
+    pair.set_line(Line::default());
     pair.run(4_000);
     // What was sent more than a second before the way was there again is given up, and told to be.
-    let received = pair.received.len();
+    let received = pair.received().len();
     assert!((560..=720).contains(&received), "{received} of 1000 arrived");
-    assert!(pair.received.windows(2).all(|two| two[0] < two[1]), "order");
-    assert!(pair.caller.figures().dropped > 300, "{:?}", pair.caller.figures());
-    assert_eq!(pair.received.last(), Some(&payload(999)));
+    assert!(pair.received().windows(2).all(|two| two[0] < two[1]), "order");
+    assert!(pair.caller().figures().dropped > 300, "{:?}", pair.caller().figures());
+    assert_eq!(pair.received().last(), Some(&payload(999)));
 }
 
 #[test]
@@ -496,56 +497,63 @@ fn packets_of_strangers_change_nothing() {
     // A goodbye for another socket, and noise.
     let mut stranger = BytesMut::new();
     yonder_srt::Control::Shutdown.put(0, 12_345, &mut stranger);
-    pair.caller.handle_datagram(stranger.freeze(), pair.now).unwrap();
-    pair.caller.handle_datagram(Bytes::from_static(b"GET / HTTP/1.1"), pair.now).unwrap();
+    let now = pair.now();
+    pair.caller().handle_datagram((), stranger.freeze(), now);
+    pair.caller().handle_datagram((), Bytes::from_static(b"GET / HTTP/1.1"), now);
     pair.stream(20, 100);
-    assert_eq!((pair.received.len(), pair.caller.closed()), (20, None));
+    assert_eq!((pair.received().len(), pair.error()), (20, None));
 }
 
 #[test]
 fn a_flood_of_first_packets_is_not_remembered_and_a_stolen_cookie_is_worth_nothing() {
     let mut pair = Pair::new(Setup::default());
     let mut out = BytesMut::new();
-    pair.caller.poll_transmit(pair.now, pair.now, &mut out).unwrap();
-    let first = out.split().freeze();
+    let now = pair.now();
+    let send = |caller: &mut Caller, out: &mut BytesMut| {
+        caller.poll_datagram(now, now, out).unwrap();
+        out.split().freeze()
+    };
+    let first = send(pair.caller(), &mut out);
     let from = |port: u16| SocketAddr::from(([192, 0, 2, 9], port));
-    pair.listener.handle_datagram(from(1), first.clone(), pair.now);
-    let (_, answer) = pair.listener.poll_transmit().unwrap();
-    pair.caller.handle_datagram(answer, pair.now).unwrap();
-    pair.caller.poll_transmit(pair.now, pair.now, &mut out).unwrap();
+    let answer = |listener: &mut Listener| {
+        let mut out = BytesMut::new();
+        listener.poll_datagram(now, now, &mut out).map(|_| out.freeze())
+    };
+    let mut listener = Listener::new(ListenerConfig { secret: 7, ..listener_config() }, now);
+    listener.handle_datagram(from(1), first.clone(), now);
+    pair.caller().handle_datagram((), answer(&mut listener).unwrap(), now);
     // The conclusion comes from another port than the induction did.
-    pair.listener.handle_datagram(from(2), out.split().freeze(), pair.now);
-    assert!(pair.listener.poll_event().is_none() && pair.listener.poll_transmit().is_none());
+    listener.handle_datagram(from(2), send(pair.caller(), &mut out), now);
+    assert!(listener.poll_event().is_none() && answer(&mut listener).is_none());
     for port in 1..20_000 {
-        pair.listener.handle_datagram(from(port), first.clone(), pair.now);
-        assert!(pair.listener.poll_transmit().is_some());
+        listener.handle_datagram(from(port), first.clone(), now);
+        assert!(answer(&mut listener).is_some());
     }
-    assert!(pair.listener.poll_event().is_none());
+    assert!(listener.poll_event().is_none());
 }
 
 #[test]
 fn hostile_packets_on_a_connection_neither_stop_it_nor_grow_it() {
-    let mut dice = Dice(99);
+    let mut random = Random::new(99);
     let mut pair = Pair::new(Setup::default());
     pair.connect();
     for round in 0..20_000_u64 {
         // Control packets of every kind with random contents, for the caller's socket and the listener's.
-        let mut bytes = BytesMut::zeroed(16 + usize::try_from(dice.roll() % 60).unwrap());
-        bytes.iter_mut().for_each(|byte| *byte = dice.roll().to_le_bytes()[2]);
-        let kind = dice.roll() % 8;
+        let mut bytes = BytesMut::zeroed(16 + usize::try_from(random.next_number() % 60).unwrap());
+        bytes.iter_mut().for_each(|byte| *byte = random.next_number().to_le_bytes()[2]);
+        let kind = random.next_number() % 8;
         if kind != 5 {
             bytes[..2].copy_from_slice(&(0x8000 | u16::try_from(kind).unwrap()).to_be_bytes());
         } else {
             bytes[0] &= 0x7f;
         }
-        let (socket, connection) = pair.accepted.as_mut().unwrap();
+        let now = pair.now();
+        let (socket, connection) = pair.server().accepted.as_mut().unwrap();
         bytes[12..16].copy_from_slice(&socket.to_be_bytes());
-        if let Ok(packet) = Packet::read(bytes.freeze()) {
-            connection.handle_packet(packet, pair.now);
-        }
+        connection.handle_datagram((), bytes.freeze(), now);
         if round % 50 == 0 {
             pair.run(1);
         }
     }
-    assert_eq!(pair.connection().closed(), None);
+    assert_eq!(pair.end_of_connection(), None);
 }

@@ -8,6 +8,7 @@ use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
 use yonder_address::{KeyLength, Passphrase, StreamKey};
+use yonder_protocol::{Core as _, DatagramCore as _};
 use yonder_srt::{
     Caller, CallerConfig, Connection, Entropy, KeyRefresh, Listener, ListenerConfig, ListenerEvent, Packet,
 };
@@ -69,16 +70,16 @@ impl Half for CallerHalf {
                 Action::Close => self.caller.close(now, Duration::ZERO),
             }
         }
-        self.caller.handle_timeout(now).unwrap();
+        self.caller.handle_timeout(now);
     }
 
     fn handle(&mut self, datagram: Bytes, now: Duration) {
-        self.caller.handle_datagram(datagram, now).unwrap();
+        self.caller.handle_datagram((), datagram, now);
     }
 
     fn transmit(&mut self, now: Duration) -> Option<Bytes> {
         let mut out = BytesMut::new();
-        self.caller.poll_transmit(now, now, &mut out)?;
+        self.caller.poll_datagram(now, now, &mut out)?;
         Some(out.freeze())
     }
 }
@@ -102,7 +103,7 @@ impl Half for ListenerHalf {
         let packet = Packet::read(datagram.clone()).unwrap();
         match &mut self.accepted {
             Some((socket, connection)) if packet.destination == *socket => {
-                connection.handle_packet(packet, now);
+                connection.handle_datagram((), datagram, now);
             }
             _ => self.listener.handle_datagram(SocketAddr::new(ADDRESS, 40_000), datagram, now),
         }
@@ -116,12 +117,12 @@ impl Half for ListenerHalf {
             self.stream_id = request.stream_id.as_ref().map(|id| id.expose().to_owned());
             self.accepted = Some(self.listener.accept(*request, now));
         }
-        if let Some((_, datagram)) = self.listener.poll_transmit() {
-            return Some(datagram);
+        let mut out = BytesMut::new();
+        if self.listener.poll_datagram(now, now, &mut out).is_some() {
+            return Some(out.freeze());
         }
         let (_, connection) = self.accepted.as_mut()?;
-        let mut out = BytesMut::new();
-        connection.poll_transmit(now, now, &mut out)?;
+        connection.poll_datagram(now, now, &mut out)?;
         Some(out.freeze())
     }
 }

@@ -2,16 +2,17 @@
 
 use std::time::Duration;
 
-use bytes::{Buf as _, Bytes, BytesMut};
+use bytes::{Bytes, BytesMut};
 use yonder_media::{StreamHeaders, fmp4, h264, h265};
 use yonder_onvif::{
     Element, MediaService, read_capabilities, read_clock, read_facts, read_matches, read_name, read_profiles,
     read_services, read_stream_address,
 };
+use yonder_protocol::{Core as _, DatagramCore as _, Outbox, StreamCore as _, deliver};
 use yonder_rtsp::message::{Item, next_item};
 use yonder_rtsp::rtp::{RtpPacket, parse_compound};
 use yonder_rtsp::sdp::Description;
-use yonder_rtsp::{CameraUrl, Channel, ClientConfig, Pull, PullEvent, Transport};
+use yonder_rtsp::{CameraUrl, Channel, ClientConfig, DatagramPath, Pull, PullEvent, Transport};
 
 const SDP: &str = "v=0\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/90000\r\na=control:v\r\n\
     m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MPEG4-GENERIC/48000/2\r\na=fmtp:97 config=1190;sizelength=13;indexlength=3;indexdeltalength=3\r\na=control:a\r\n";
@@ -28,12 +29,13 @@ fn pull(transport: Transport) -> Option<Pull> {
 /// Takes what the pull wants to say; returns the sequence number of its last request.
 fn drain(pull: &mut Pull) -> Option<String> {
     let mut last = None;
-    while let Some(sent) = pull.poll_transmit() {
-        if let Ok(Some(Item::Request(request))) = next_item(&mut &sent[..]) {
+    let (mut sent, mut datagrams) = (Outbox::default(), BytesMut::new());
+    while pull.poll_transmit(Duration::ZERO, Duration::ZERO, &mut sent).is_some() {
+        if let Ok(Some(Item::Request(request))) = next_item(&mut &sent.take_all()[..]) {
             last = request.headers.get("CSeq").map(str::to_owned);
         }
     }
-    while pull.poll_datagram().is_some() {}
+    while pull.poll_datagram(Duration::ZERO, Duration::ZERO, &mut datagrams).is_some() {}
     while let Some(event) = pull.poll_event() {
         if let PullEvent::Headers(headers) = event {
             describe(&headers);
@@ -65,7 +67,10 @@ fn playing(transport: Transport, sdp: &str) -> Option<Pull> {
             "RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nSession: s\r\n{transport}Content-Length: {}\r\n\r\n{body}",
             body.len()
         );
-        pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).ok()?;
+        pull.handle_input(reply.as_bytes(), Duration::ZERO);
+        if pull.end().is_some() {
+            return None;
+        }
     }
     drain(&mut pull);
     Some(pull)
@@ -81,7 +86,8 @@ pub(super) fn rtsp_dialogue(data: &[u8]) {
         let reply = format!(
             "RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nSession: s\r\nContent-Length: {length}\r\n\r\n{body}"
         );
-        if pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).is_err() {
+        pull.handle_input(reply.as_bytes(), Duration::ZERO);
+        if pull.end().is_some() {
             return;
         }
     }
@@ -91,10 +97,8 @@ pub(super) fn rtsp_dialogue(data: &[u8]) {
     for chunk in data.chunks(usize::from(first).max(7)) {
         buffer.extend_from_slice(chunk);
         now += Duration::from_millis(700);
-        let mut rest = &buffer[..];
-        let alive = pull.handle_input(&mut rest, now).and_then(|()| pull.handle_timeout(now));
-        let taken = buffer.len() - rest.len();
-        buffer.advance(taken);
+        let alive = deliver(&mut pull, &mut buffer, now);
+        pull.handle_timeout(now);
         drain(&mut pull);
         if alive.is_err() {
             return;
@@ -112,7 +116,8 @@ pub(super) fn session_description(data: &[u8]) {
         let Some(sequence) = drain(&mut pull) else { return };
         let length = body.len();
         let reply = format!("RTSP/1.0 200 OK\r\nCSeq: {sequence}\r\nContent-Length: {length}\r\n\r\n{body}");
-        if pull.handle_input(&mut reply.as_bytes(), Duration::ZERO).is_err() {
+        pull.handle_input(reply.as_bytes(), Duration::ZERO);
+        if pull.end().is_some() {
             return;
         }
     }
@@ -142,9 +147,9 @@ pub(super) fn rtp_interleaved(data: &[u8]) {
         let mut frame = BytesMut::from(&[b'$', channel & 3][..]);
         frame.extend_from_slice(&u16::try_from(packet.len()).unwrap_or(u16::MAX).to_be_bytes());
         frame.extend_from_slice(packet);
-        let alive = pull.handle_input(&mut &frame[..], now).is_ok();
+        pull.handle_input(&frame, now);
         drain(&mut pull);
-        alive
+        pull.end().is_none()
     });
 }
 
@@ -157,10 +162,11 @@ pub(super) fn rtp_datagrams(data: &[u8]) {
         now += Duration::from_millis(u64::from(channel >> 2));
         let kind = if channel & 1 == 0 { Channel::Media } else { Channel::Control };
         let payload = Bytes::copy_from_slice(packet);
-        let alive = pull.handle_datagram(usize::from(channel >> 1 & 1), kind, payload, now);
-        let alive = alive.and_then(|()| pull.handle_timeout(now)).is_ok();
+        let path = DatagramPath { track: usize::from(channel >> 1 & 1), channel: kind };
+        pull.handle_datagram(path, payload, now);
+        pull.handle_timeout(now);
         drain(&mut pull);
-        alive
+        pull.end().is_none()
     });
     let _ = (RtpPacket::read(data), parse_compound(data));
 }

@@ -8,11 +8,11 @@ use yonder_address::{KeyLength, Passphrase, RtmpServer, StreamKey, read_pasted, 
 use yonder_media::flv;
 use yonder_media::ts::{Demuxer, Muxer, TsEvent};
 use yonder_media::{AccessUnit, AudioConfig, ParameterSets, Payload, StreamHeaders, Track, VideoCodec};
+use yonder_protocol::{Core as _, DatagramCore as _, StreamCore as _, deliver, take_transmit};
 use yonder_rtmp::amf0::Value;
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherConfig, Receiver, ReceiverEvent};
 use yonder_srt::{
-    Caller, CallerConfig, Connection, Entropy, KeyRefresh, Listener, ListenerConfig, ListenerEvent, Packet,
-    Rejection,
+    Caller, CallerConfig, Connection, Entropy, KeyRefresh, Listener, ListenerConfig, ListenerEvent, Rejection,
 };
 
 const T0: Duration = Duration::ZERO;
@@ -41,8 +41,7 @@ fn greeted() -> (Publisher, Receiver, Vec<u8>) {
     let (mut publisher, mut receiver) = (publisher(), Receiver::new(2));
     let mut said = Vec::new();
     for _ in 0..3 {
-        let mut there = BytesMut::from(&publisher.outbox().take_all()[..]);
-        let _ = receiver.handle_input(&mut there);
+        receiver.handle_input(&take_transmit(&mut publisher, T0), T0);
         while let Some(event) = receiver.poll_event() {
             match event {
                 ReceiverEvent::Connect { .. } => receiver.accept_connect(),
@@ -50,9 +49,9 @@ fn greeted() -> (Publisher, Receiver, Vec<u8>) {
                 _ => {}
             }
         }
-        let back = receiver.outbox().take_all();
+        let back = take_transmit(&mut receiver, T0);
         said.extend_from_slice(&back);
-        let _ = publisher.handle_input(&mut BytesMut::from(&back[..]), T0);
+        publisher.handle_input(&back, T0);
     }
     (publisher, receiver, said)
 }
@@ -64,11 +63,11 @@ pub(super) fn rtmp_publisher(data: &[u8]) {
     let mut buffer = BytesMut::new();
     for chunk in data.chunks(usize::from(first).max(5)) {
         buffer.extend_from_slice(chunk);
-        if publisher.handle_input(&mut buffer, T0).is_err() {
+        if deliver(&mut publisher, &mut buffer, T0).is_err() {
             return;
         }
         while publisher.poll_event().is_some() {}
-        publisher.outbox().clear();
+        take_transmit(&mut publisher, T0);
     }
     publisher.close();
 }
@@ -79,7 +78,7 @@ pub(super) fn rtmp_receiver(data: &[u8]) {
     let mut buffer = BytesMut::new();
     for chunk in data.chunks(usize::from(first).max(5)) {
         buffer.extend_from_slice(chunk);
-        if receiver.handle_input(&mut buffer).is_err() {
+        if deliver(&mut receiver, &mut buffer, T0).is_err() {
             return;
         }
         while let Some(event) = receiver.poll_event() {
@@ -89,7 +88,7 @@ pub(super) fn rtmp_receiver(data: &[u8]) {
                 _ => {}
             }
         }
-        receiver.outbox().clear();
+        take_transmit(&mut receiver, T0);
     }
 }
 
@@ -134,7 +133,7 @@ fn connected() -> Option<(u32, Connection, Caller, Vec<Vec<u8>>)> {
     let mut said = Vec::new();
     for _ in 0..3 {
         let mut out = BytesMut::new();
-        while caller.poll_transmit(T0, T0, &mut out).is_some() {
+        while caller.poll_datagram(T0, T0, &mut out).is_some() {
             let datagram = out.split().freeze();
             said.push(datagram.to_vec());
             listener.handle_datagram(FROM, datagram, T0);
@@ -142,9 +141,10 @@ fn connected() -> Option<(u32, Connection, Caller, Vec<Vec<u8>>)> {
         while let Some(ListenerEvent::Request(request)) = listener.poll_event() {
             accepted = Some(listener.accept(*request, T0));
         }
-        while let Some((_, datagram)) = listener.poll_transmit() {
+        while listener.poll_datagram(T0, T0, &mut out).is_some() {
+            let datagram = out.split().freeze();
             said.push(datagram.to_vec());
-            let _ = caller.handle_datagram(datagram, T0);
+            caller.handle_datagram((), datagram, T0);
         }
     }
     accepted.map(|(number, connection)| (number, connection, caller, said))
@@ -171,7 +171,7 @@ pub(super) fn srt_handshake(data: &[u8]) {
         now += Duration::from_millis(u64::from(how));
         let datagram = Bytes::copy_from_slice(datagram);
         if how & 1 == 0 {
-            let _ = caller.handle_datagram(datagram, now);
+            caller.handle_datagram((), datagram, now);
         } else {
             listener.handle_datagram(FROM, datagram, now);
         }
@@ -182,11 +182,13 @@ pub(super) fn srt_handshake(data: &[u8]) {
                 listener.reject(&request, Rejection::Forbidden, now);
             }
         }
-        let _ = caller.handle_timeout(now);
-        while caller.poll_transmit(now, now, &mut out).is_some() {
+        caller.handle_timeout(now);
+        while caller.poll_datagram(now, now, &mut out).is_some() {
             out.clear();
         }
-        while listener.poll_transmit().is_some() {}
+        while listener.poll_datagram(now, now, &mut out).is_some() {
+            out.clear();
+        }
     });
 }
 
@@ -202,20 +204,18 @@ pub(super) fn srt_connection(data: &[u8]) {
             if let Some(destination) = datagram.get_mut(12..16) {
                 destination.copy_from_slice(&number.to_be_bytes());
             }
-            if let Ok(packet) = Packet::read(datagram.freeze()) {
-                connection.handle_packet(packet, now);
-            }
+            connection.handle_datagram((), datagram.freeze(), now);
         } else {
             caller.send(Bytes::from_static(&[0x47; 188]), now);
-            let _ = caller.handle_datagram(datagram.freeze(), now);
+            caller.handle_datagram((), datagram.freeze(), now);
         }
         connection.handle_timeout(now);
-        let _ = caller.handle_timeout(now);
+        caller.handle_timeout(now);
         while connection.poll_data(now).is_some() {}
-        while connection.poll_transmit(now, now, &mut out).is_some() {
-            let _ = caller.handle_datagram(out.split().freeze(), now);
+        while connection.poll_datagram(now, now, &mut out).is_some() {
+            caller.handle_datagram((), out.split().freeze(), now);
         }
-        while caller.poll_transmit(now, now, &mut out).is_some() {
+        while caller.poll_datagram(now, now, &mut out).is_some() {
             out.clear();
         }
         let _ = (connection.poll_timeout(), connection.figures(), caller.figures());
@@ -264,7 +264,7 @@ pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
             for unit in units() {
                 publisher.send_body(&flv::Body::of_unit(&unit, &headers()), 40);
             }
-            vec![[vec![0], publisher.outbox().take_all()].concat()]
+            vec![[vec![0], take_transmit(&mut publisher, T0)].concat()]
         }
         "srt-handshake" => {
             let said = connected().map(|(.., said)| said).unwrap_or_default();
@@ -278,7 +278,7 @@ pub(crate) fn seeds(name: &str) -> Vec<Vec<u8>> {
                 caller.send(Bytes::from_static(&[0x47; 188]), Duration::from_millis(at));
             }
             let mut out = BytesMut::new();
-            while caller.poll_transmit(Duration::from_millis(9), Duration::from_millis(9), &mut out).is_some() {
+            while caller.poll_datagram(Duration::from_millis(9), Duration::from_millis(9), &mut out).is_some() {
                 all.extend(framed(2, &out.split()));
             }
             let control = |kind: u8, rest: &[u8]| {

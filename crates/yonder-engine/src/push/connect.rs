@@ -90,7 +90,7 @@ impl Connecting {
             Link::plain(stream)
         };
         let publisher = Publisher::new(PublisherConfig { server: server.clone(), key, seed: rand::random() });
-        Ok(RtmpConnection::new(link, publisher, self.clock.now()))
+        Ok(RtmpConnection::new(self.clock, link, publisher))
     }
 
     async fn srt(&self, server: &SrtServer, route: &Route) -> Result<SrtConnection, Cause> {

@@ -8,12 +8,14 @@ use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
-use bytes::BytesMut;
 use yonder_core::{Cause, CauseCode, DialStep};
 use yonder_media::{StreamHeaders, Track, VideoCodec};
+use yonder_protocol::{Core as _, End};
 use yonder_rtmp::{MeasuredRates, Publisher, PublisherEvent, PushError};
 
 use crate::causes;
+use crate::clock::Clock;
+use crate::driver::{DriveEnd, Driver, StreamTransport, Transport};
 use crate::link::Link;
 use crate::output::{Cursor, Next};
 
@@ -40,11 +42,8 @@ const READ_SIZE: usize = 4096;
 /// Connection to an RTMP server.
 #[derive(Debug)]
 pub(crate) struct RtmpConnection {
-    link: Link,
-    publisher: Publisher,
-    /// Received bytes, before they are taken into `input`.
-    block: Box<[u8]>,
-    input: BytesMut,
+    clock: Clock,
+    driver: Driver<Publisher, StreamTransport>,
     /// Since when the platform accepts units.
     accepted_at: Option<Duration>,
     /// A unit was sent.
@@ -72,12 +71,11 @@ struct WriteStats {
 }
 
 impl RtmpConnection {
-    pub(super) fn new(link: Link, publisher: Publisher, now: Duration) -> Self {
+    pub(super) fn new(clock: Clock, link: Link, publisher: Publisher) -> Self {
+        let transport = StreamTransport::new(link, READ_SIZE);
         Self {
-            link,
-            publisher,
-            block: vec![0; READ_SIZE].into(),
-            input: BytesMut::new(),
+            clock,
+            driver: Driver { core: publisher, transport },
             accepted_at: None,
             is_live: false,
             base: None,
@@ -86,19 +84,20 @@ impl RtmpConnection {
             headers: None,
             announces_h265: false,
             metadata: None,
-            progressed_at: now,
+            progressed_at: clock.now(),
         }
     }
 
     /// Begins the dialogue.
     pub(super) fn start(&mut self, now: Duration) {
         self.progressed_at = now;
-        self.publisher.start(now);
+        self.driver.core.start(now);
     }
 
     /// Registers its socket with the runtime that runs the caller.
     pub(super) fn register_here(self) -> io::Result<Self> {
-        Ok(Self { link: self.link.register_here()?, ..self })
+        let Driver { core, transport } = self.driver;
+        Ok(Self { driver: Driver { core, transport: transport.register_here()? }, ..self })
     }
 
     /// Reads, keeps the time, and writes what the ring holds where `is_pump_due`. True when there is more to write at once.
@@ -113,7 +112,7 @@ impl RtmpConnection {
         context: &mut PushContext<'_, '_>,
     ) -> Result<bool, Cause> {
         let has_read = self.read(core, context)?;
-        self.handle_timeout(core, context.now)?;
+        self.check_progress(context.now)?;
         if context.is_tick {
             match self.waited_for_keyframe(context.now) {
                 Some(waited) => core.warn_about_keyframe(waited),
@@ -133,7 +132,7 @@ impl RtmpConnection {
             if !self.is_blocked() {
                 return Ok(false);
             }
-            match self.link.poll_write_ready(context.task) {
+            match Transport::<Publisher>::poll_writable(&mut self.driver.transport, context.task) {
                 Poll::Ready(Ok(())) => {}
                 Poll::Ready(Err(error)) => return Err(connection_lost(&error)),
                 Poll::Pending => return Ok(false),
@@ -142,28 +141,44 @@ impl RtmpConnection {
     }
 
     fn is_blocked(&self) -> bool {
-        self.link.wants_write() || !self.publisher.is_flushed()
+        Transport::<Publisher>::is_blocked(&self.driver.transport) || self.driver.core.pending() > 0
     }
 
-    /// Handles what the platform sends; true when there was something.
+    /// Handles what the platform sends, and what is due; true when something was received.
     fn read(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) -> Result<bool, Cause> {
         let mut has_read = false;
         loop {
-            let count = match self.link.poll_read(context.task, &mut self.block) {
-                Poll::Pending => return Ok(has_read),
-                Poll::Ready(Ok(0)) => return Err(self.closed_by_platform(core)),
-                Poll::Ready(Ok(count)) => count,
-                Poll::Ready(Err(error)) => return Err(connection_lost(&error)),
-            };
-            has_read = true;
-            self.input.extend_from_slice(self.block.get(..count).unwrap_or_default());
-            let handled = self.publisher.handle_input(&mut self.input, context.now);
-            handled.map_err(|error| {
-                if let PushError::Redirected { server } = &error {
-                    core.redirect = Some((**server).clone());
+            let input = self.driver.poll_input(context.task, context.now, |_transport, event| {
+                match event {
+                    PublisherEvent::Greeted => core.note_step(DialStep::Greeted),
+                    PublisherEvent::Connected { announces_h265 } => {
+                        self.announces_h265 = announces_h265;
+                        core.note_step(DialStep::ApplicationAccepted);
+                    }
+                    PublisherEvent::ReconnectRequested { server } => {
+                        core.is_reconnect_requested = true;
+                        core.redirect = server;
+                    }
+                    PublisherEvent::Accepted => {
+                        core.note_step(DialStep::KeyAccepted);
+                        self.accepted_at = Some(self.clock.now());
+                    }
                 }
-                causes::push(&error, |refusal| core.cause_of(refusal))
-            })?;
+                Ok(())
+            });
+            match input {
+                Ok(Poll::Pending) => return Ok(has_read),
+                Ok(Poll::Ready(_)) => has_read = true,
+                Err(DriveEnd::Eof) => return Err(self.closed_by_platform(core)),
+                Err(DriveEnd::Io(error)) => return Err(connection_lost(&error)),
+                Err(DriveEnd::Owner(cause)) => return Err(cause),
+                Err(DriveEnd::Protocol(End { why, .. })) => {
+                    if let PushError::Redirected { server } = &why {
+                        core.redirect = Some((**server).clone());
+                    }
+                    return Err(causes::push(&why, |refusal| core.cause_of(refusal)));
+                }
+            }
         }
     }
 
@@ -175,13 +190,13 @@ impl RtmpConnection {
         cursor: &mut Cursor,
         context: &mut PushContext<'_, '_>,
     ) -> Result<bool, Cause> {
-        self.handle_events(core);
         core.figures.warning = self.unannounced_codec();
         let mut stats = WriteStats::default();
         let has_more = loop {
             let is_exhausted = self.fill(&mut stats, cursor, context);
-            let written = self.link.try_write(self.publisher.outbox(), MAX_WRITE - stats.written);
-            stats.written += written.map_err(|error| connection_lost(&error))?;
+            let sent = self.driver.transmit(context.now, context.now, MAX_WRITE - stats.written);
+            sent.map_err(|error| connection_lost(&error))?;
+            stats.written += self.driver.transport.take_written();
             if stats.written >= MAX_WRITE {
                 break true;
             }
@@ -191,26 +206,6 @@ impl RtmpConnection {
         };
         self.record(&stats, core, context);
         Ok(has_more)
-    }
-
-    fn handle_events(&mut self, core: &mut PushCore) {
-        while let Some(event) = self.publisher.poll_event() {
-            match event {
-                PublisherEvent::Greeted => core.note_step(DialStep::Greeted),
-                PublisherEvent::Connected { announces_h265 } => {
-                    self.announces_h265 = announces_h265;
-                    core.note_step(DialStep::ApplicationAccepted);
-                }
-                PublisherEvent::ReconnectRequested { server } => {
-                    core.is_reconnect_requested = true;
-                    core.redirect = server;
-                }
-                PublisherEvent::Accepted => {
-                    core.note_step(DialStep::KeyAccepted);
-                    self.accepted_at = Some(core.clock.now());
-                }
-            }
-        }
     }
 
     /// Moves units into the outbox, as far as it has room; true when the ring has no more.
@@ -223,7 +218,7 @@ impl RtmpConnection {
         if self.accepted_at.is_none() {
             return true;
         }
-        while self.publisher.outbox().len() < MAX_OUTBOX {
+        while self.driver.core.pending() + self.driver.transport.unsent() < MAX_OUTBOX {
             let Some(Next { number, skipped }) = context.ring.read(cursor) else { return true };
             stats.dropped += skipped;
             stats.sent += u64::from(self.send(number, context) == Some(Track::Video));
@@ -245,14 +240,14 @@ impl RtmpConnection {
             if self.headers.as_ref().is_none_or(|known| **known != **headers) {
                 // At the beginning of the feed nothing has been measured yet: `update_metadata` follows.
                 let rates = context.feed.measured_rates(context.now);
-                self.publisher.send_headers(headers, rates, timestamp);
+                self.driver.core.send_headers(headers, rates, timestamp);
                 self.metadata = Some((rates, context.now));
                 self.last_timestamp = timestamp;
             }
             self.headers = Some(Arc::clone(headers));
         }
         self.last_timestamp = timestamp;
-        self.publisher.send_body(slot.body(), timestamp);
+        self.driver.core.send_body(slot.body(), timestamp);
         if track == Track::Video {
             self.last_dts = Some(dts);
         }
@@ -277,7 +272,7 @@ impl RtmpConnection {
             || differs(sent.video_kbps, rates.video_kbps, MAX_RATE_DEVIATION)
             || differs(sent.audio_kbps, rates.audio_kbps, MAX_RATE_DEVIATION)
         {
-            self.publisher.send_metadata(headers, rates, self.last_timestamp);
+            self.driver.core.send_metadata(headers, rates, self.last_timestamp);
             self.metadata = Some((rates, context.now));
         }
     }
@@ -319,7 +314,7 @@ impl RtmpConnection {
         let message = if self.accepted_at.is_some() {
             "The platform closed the connection.".to_owned()
         } else {
-            let waiting = self.publisher.step().waits_for();
+            let waiting = self.driver.core.step().waits_for();
             format!("The platform closed the connection while we waited for {waiting}.")
         };
         Cause::new(CauseCode::PushClosedByPlatform, message)
@@ -333,12 +328,11 @@ impl RtmpConnection {
     /// Returns the next time at which [`Self::poll`] has something to do.
     pub(super) fn poll_timeout(&self) -> Option<Duration> {
         let stalled = self.is_blocked().then(|| self.progressed_at + NO_PROGRESS_TIMEOUT);
-        [self.publisher.poll_timeout(), stalled].into_iter().flatten().min()
+        [self.driver.core.poll_timeout(), stalled].into_iter().flatten().min()
     }
 
-    fn handle_timeout(&mut self, core: &PushCore, now: Duration) -> Result<(), Cause> {
-        let handled = self.publisher.handle_timeout(now);
-        handled.map_err(|error| causes::push(&error, |refusal| core.cause_of(refusal)))?;
+    /// Fails when the platform has accepted no bytes for too long.
+    fn check_progress(&mut self, now: Duration) -> Result<(), Cause> {
         if !self.is_blocked() {
             // Nothing to write is no lack of progress.
             self.progressed_at = now;
@@ -355,37 +349,11 @@ impl RtmpConnection {
     /// # Cancel safety
     /// When dropped, the connection is closed.
     pub(super) async fn close(mut self) {
-        self.publisher.close();
-        let written = std::future::poll_fn(|context| {
-            loop {
-                if self.link.try_write(self.publisher.outbox(), usize::MAX).is_err() {
-                    return Poll::Ready(false);
-                }
-                if !self.is_blocked() {
-                    return Poll::Ready(true);
-                }
-                match self.link.poll_write_ready(context) {
-                    Poll::Ready(Ok(())) => {}
-                    Poll::Ready(Err(_)) => return Poll::Ready(false),
-                    Poll::Pending => return Poll::Pending,
-                }
-            }
-        });
-        if !written.await {
-            return;
+        self.driver.core.close();
+        if self.driver.finish(self.clock).await {
+            self.driver.transport.finish();
+            self.driver.transport.discard_until_closed().await;
         }
-        self.link.finish();
-        // What the platform still sends is left aside, until it closes.
-        std::future::poll_fn(|context| {
-            loop {
-                match self.link.poll_read(context, &mut self.block) {
-                    Poll::Ready(Ok(count)) if count > 0 => {}
-                    Poll::Ready(_) => return Poll::Ready(()),
-                    Poll::Pending => return Poll::Pending,
-                }
-            }
-        })
-        .await;
     }
 }
 

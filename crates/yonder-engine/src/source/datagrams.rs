@@ -7,7 +7,7 @@ use std::task::{Context, Poll};
 use bytes::{Bytes, BytesMut};
 use socket2::SockRef;
 use tokio::net::UdpSocket;
-use yonder_rtsp::{Channel, Datagram, DatagramPeer, Described};
+use yonder_rtsp::{Channel, DatagramPath, DatagramPeer, Described};
 
 /// Tracks that ports are opened for: picture and sound.
 const TRACKS: usize = 2;
@@ -21,14 +21,6 @@ const BLOCK: usize = 256 * 1024;
 const RECEIVE_BUFFER: usize = 2 * 1024 * 1024;
 /// How often a pair of neighbouring ports is looked for.
 const PORT_TRIES: usize = 64;
-
-/// A datagram that came.
-#[derive(Debug)]
-pub(super) struct Received {
-    pub(super) track: usize,
-    pub(super) channel: Channel,
-    pub(super) payload: Bytes,
-}
 
 /// Two neighbouring ports per track.
 #[derive(Debug)]
@@ -62,19 +54,18 @@ impl Datagrams {
     }
 
     /// Sends a datagram; that it may be lost is in its nature.
-    pub(super) fn send(&self, datagram: &Datagram) {
-        let (Some(pair), Some(Some(peer))) =
-            (self.sockets.get(datagram.track), self.peers.get(datagram.track))
+    pub(super) fn send(&self, path: DatagramPath, payload: &[u8]) {
+        let (Some(pair), Some(Some(peer))) = (self.sockets.get(path.track), self.peers.get(path.track))
         else {
             return;
         };
         let [media, control] = pair;
-        let (socket, port) = match datagram.channel {
+        let (socket, port) = match path.channel {
             Channel::Media => (media, peer.ports.0),
             Channel::Control => (control, peer.ports.1),
         };
         let target = SocketAddr::new(peer.source.unwrap_or(self.camera), port);
-        if let Err(error) = socket.try_send_to(&datagram.payload, target) {
+        if let Err(error) = socket.try_send_to(payload, target) {
             tracing::debug!(%error, "datagram not sent");
         }
     }
@@ -100,7 +91,7 @@ impl Datagrams {
     }
 
     /// Receives the datagrams of the camera; those from elsewhere are dropped.
-    pub(super) fn receive(&mut self, into: &mut Vec<Received>) {
+    pub(super) fn receive(&mut self, into: &mut Vec<(DatagramPath, Bytes)>) {
         for (track, pair) in self.sockets.iter().enumerate() {
             for (socket, channel) in pair.iter().zip([Channel::Media, Channel::Control]) {
                 for _ in 0..MAX_IN_A_ROW {
@@ -112,7 +103,7 @@ impl Datagrams {
                     let payload = self.block.split().freeze();
                     let named = self.peers.get(track).copied().flatten().and_then(|peer| peer.source);
                     if from.ip() == self.camera || Some(from.ip()) == named {
-                        into.push(Received { track, channel, payload });
+                        into.push((DatagramPath { track, channel }, payload));
                     }
                 }
             }

@@ -1,15 +1,16 @@
 //! Sources of a feed: an RTSP connection to a camera, and the [`Inlet`] that turns a source's units into frames of the
 //! feed.
 
-mod block;
 mod connect;
 mod datagrams;
 pub(crate) mod digest;
 mod inlet;
 mod session;
 
-use yonder_core::Cause;
+use yonder_core::{Cause, CauseCode};
 use yonder_rtsp::PullError;
+
+use crate::driver::DriveEnd;
 
 pub(crate) use connect::{ConnectError, Dial};
 pub(crate) use inlet::{Inlet, InletEvent};
@@ -30,8 +31,15 @@ impl From<Cause> for SourceEnd {
     }
 }
 
-impl From<PullError> for SourceEnd {
-    fn from(error: PullError) -> Self {
-        Self::Rtsp(error)
+impl From<DriveEnd<PullError>> for SourceEnd {
+    fn from(end: DriveEnd<PullError>) -> Self {
+        match end {
+            DriveEnd::Protocol(end) => Self::Rtsp(end.why),
+            DriveEnd::Eof => {
+                Self::Cause(Cause::new(CauseCode::FeedClosedByCamera, "The camera closed the connection."))
+            }
+            DriveEnd::Io(error) => Self::Cause(session::connection_lost(&error)),
+            DriveEnd::Owner(cause) => Self::Cause(cause),
+        }
     }
 }

@@ -10,6 +10,8 @@ use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 
 /// Maximum length of a message with media: a keyframe at a very high rate stays under 8 MB.
 const MAX_MEDIA: usize = 8 * 1024 * 1024;
+/// Memory that is reserved for a message before its bytes have come.
+const MAX_RESERVED: usize = 256 * 1024;
 /// Most chunk streams of one peer; real ones use under ten.
 const MAX_STREAMS: usize = 64;
 
@@ -81,19 +83,21 @@ impl ChunkReader {
         Self { chunk_size: DEFAULT_CHUNK_SIZE, max_message, streams: HashMap::new() }
     }
 
-    /// Takes the next message off the front of `buffer`; `None` when more bytes are needed.
+    /// Consumes chunks from the front of `input` up to the end of the next message, which it returns; `None` when more bytes are needed.
     ///
     /// # Errors
     /// [`ChunkError`]; the connection cannot be used further.
-    pub fn next_message(&mut self, buffer: &mut BytesMut) -> Result<Option<Message>, ChunkError> {
-        while let Some(head) = self.read_head(buffer)? {
+    pub fn next_message(&mut self, input: &mut &[u8]) -> Result<Option<Message>, ChunkError> {
+        while let Some(head) = self.read_head(input)? {
             let done = self.streams.get(&head.id).map_or(0, |stream| stream.partial.len());
             let part = (head.length - done.min(head.length)).min(self.chunk_size);
-            if buffer.len() < head.header_bytes + part {
+            let Some((chunk, rest)) = input.split_at_checked(head.header_bytes + part) else {
                 return Ok(None);
-            }
-            buffer.advance(head.header_bytes);
-            if let Some(message) = self.take_chunk(&head, buffer.split_to(part))? {
+            };
+            *input = rest;
+            if let Some(message) =
+                self.take_chunk(&head, chunk.get(head.header_bytes..).unwrap_or_default())?
+            {
                 self.apply_control(&message)?;
                 return Ok(Some(message));
             }
@@ -123,7 +127,7 @@ impl ChunkReader {
         Ok(Some(head))
     }
 
-    fn take_chunk(&mut self, head: &Head, part: BytesMut) -> Result<Option<Message>, ChunkError> {
+    fn take_chunk(&mut self, head: &Head, part: &[u8]) -> Result<Option<Message>, ChunkError> {
         let stream = self.streams.entry(head.id).or_default();
         if !stream.in_message {
             match head.format {
@@ -144,10 +148,10 @@ impl ChunkReader {
             stream.in_message = true;
         }
         if stream.partial.is_empty() {
-            stream.partial = part;
-        } else {
-            stream.partial.extend_from_slice(&part);
+            // Limited: the length is only announced so far.
+            stream.partial.reserve(stream.length.min(MAX_RESERVED));
         }
+        stream.partial.extend_from_slice(part);
         if stream.partial.len() < stream.length {
             return Ok(None);
         }

@@ -1,9 +1,9 @@
 //! Cutting messages into chunks without touching their payload.
 
 use bytes::{BufMut as _, Bytes, BytesMut};
+use yonder_protocol::Outbox;
 
 use crate::message::MessageKind;
-use crate::outbox::Outbox;
 
 use super::{DEFAULT_CHUNK_SIZE, EXTENDED};
 

@@ -1,12 +1,11 @@
 //! The publishing side, as a machine without I/O.
 //!
 //! ```text
-//!   Greeting ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ Closed
+//!   Greeting ─▶ Connecting ─▶ Creating ─▶ Publishing ─▶ Live ─▶ End
 //! ```
 //!
-//! Call order: [`Publisher::start`], then for every delivery [`Publisher::handle_input`] and for every deadline
-//! [`Publisher::handle_timeout`]; after each, write what lies in [`Publisher::outbox`] and drain
-//! [`Publisher::poll_event`]. Once [`PublisherEvent::Accepted`] came, send headers and bodies.
+//! Begins with [`Publisher::start`], and is driven as a [`StreamCore`]. Once [`PublisherEvent::Accepted`] came, headers and bodies
+//! may be sent.
 
 mod dialogue;
 mod metadata;
@@ -15,16 +14,16 @@ use std::collections::VecDeque;
 use std::fmt;
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use yonder_address::{RtmpServer, StreamKey};
 use yonder_media::flv::Body;
 use yonder_media::{StreamHeaders, Track, VideoCodec, VideoConfig};
+use yonder_protocol::{Core, End, Outbox, Side, StreamCore};
 
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
 use crate::command::Command;
 use crate::handshake::{Handshake, HandshakeError};
 use crate::message::{Message, MessageKind};
-use crate::outbox::Outbox;
 
 /// Maximum length of a message of a platform: commands and controls alone come from one.
 const MAX_COMMAND: usize = 64 * 1024;
@@ -158,6 +157,19 @@ pub enum PushError {
     /// A step took too long.
     #[error("no answer while waiting for {}", .0.waits_for())]
     NoAnswer(PushStep),
+    /// The push was closed in order.
+    #[error("the push was closed")]
+    Closed,
+}
+
+impl PushError {
+    /// Returns the side that ends the dialogue for this reason.
+    fn side(&self) -> Side {
+        match self {
+            Self::NotRtmp(_) | Self::Chunk(_) | Self::NoAnswer(_) | Self::Closed => Side::Local,
+            Self::Refused { .. } | Self::Redirected { .. } | Self::Ended { .. } => Side::Peer,
+        }
+    }
 }
 
 /// The dialogue with one platform over one connection.
@@ -178,9 +190,7 @@ pub struct Publisher {
     last_timestamp: u32,
     /// Codec of the picture that was announced last.
     codec: Option<VideoCodec>,
-    closed: bool,
-    /// Why the push is over.
-    ended: Option<PushError>,
+    end: Option<End<PushError>>,
 }
 
 impl Publisher {
@@ -203,8 +213,7 @@ impl Publisher {
             window: None,
             last_timestamp: 0,
             codec: None,
-            closed: false,
-            ended: None,
+            end: None,
         }
     }
 
@@ -214,68 +223,17 @@ impl Publisher {
         self.enter(PushStep::Greeting, now);
     }
 
-    /// Takes what the socket delivered.
-    ///
-    /// # Errors
-    /// [`PushError`] when the push is over; the connection should then be closed.
-    pub fn handle_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PushError> {
-        self.check_running()?;
-        let before = buffer.len();
-        let result = self.read_input(buffer, now);
-        self.received += u64::try_from(before - buffer.len()).unwrap_or_default();
-        self.acknowledge();
-        result.map_err(|error| self.end(error))
-    }
-
-    /// Returns why the push is over, once it is. Nothing is written any more, and every call returns the same error.
-    #[must_use]
-    pub fn ended(&self) -> Option<&PushError> {
-        self.ended.as_ref()
-    }
-
-    fn check_running(&self) -> Result<(), PushError> {
-        self.ended.clone().map_or(Ok(()), Err)
-    }
-
-    /// Ends the push for good: what was not written yet is dropped.
-    fn end(&mut self, error: PushError) -> PushError {
+    /// Ends the push for good. What has not been sent yet is dropped.
+    fn finish(&mut self, why: PushError) {
         self.deadline = None;
         self.outbox.clear();
-        self.ended.get_or_insert(error).clone()
+        self.end.get_or_insert(End { by: why.side(), why });
     }
 
-    /// The earliest time at which [`Publisher::handle_timeout`] has something to do.
+    /// Returns the number of bytes that are ready to be transmitted.
     #[must_use]
-    pub fn poll_timeout(&self) -> Option<Duration> {
-        self.deadline
-    }
-
-    /// Lets time pass. Early calls do nothing.
-    ///
-    /// # Errors
-    /// [`PushError::NoAnswer`] when a step took too long.
-    pub fn handle_timeout(&mut self, now: Duration) -> Result<(), PushError> {
-        self.check_running()?;
-        match self.deadline {
-            Some(deadline) if deadline <= now => Err(self.end(PushError::NoAnswer(self.step))),
-            _ => Ok(()),
-        }
-    }
-
-    /// The next event.
-    pub fn poll_event(&mut self) -> Option<PublisherEvent> {
-        self.events.pop_front()
-    }
-
-    /// What is to be written to the socket.
-    pub fn outbox(&mut self) -> &mut Outbox {
-        &mut self.outbox
-    }
-
-    /// True when nothing is to be written.
-    #[must_use]
-    pub fn is_flushed(&self) -> bool {
-        self.outbox.is_empty()
+    pub fn pending(&self) -> usize {
+        self.outbox.len()
     }
 
     /// The step that the dialogue is at.
@@ -319,7 +277,8 @@ impl Publisher {
         self.send(on, kind, timestamp, &body.pieces);
     }
 
-    /// Ends in order: the end of the sequence, `FCUnpublish`, deleteStream. Nothing can be sent afterwards.
+    /// Ends in order: the end of the sequence, `FCUnpublish`, deleteStream. Nothing more can be sent, but what has been sent before is
+    /// still to be transmitted.
     pub fn close(&mut self) {
         if self.is_live() {
             let timestamp = self.last_timestamp;
@@ -328,12 +287,12 @@ impl Publisher {
             }
             self.send_ending();
         }
-        self.closed = true;
         self.deadline = None;
+        self.end.get_or_insert(End::local(PushError::Closed));
     }
 
     fn is_live(&self) -> bool {
-        self.step == PushStep::Live && !self.closed && self.ended.is_none()
+        self.step == PushStep::Live && self.end.is_none()
     }
 
     fn enter(&mut self, step: PushStep, now: Duration) {
@@ -365,9 +324,9 @@ impl Publisher {
         }
     }
 
-    fn read_input(&mut self, buffer: &mut BytesMut, now: Duration) -> Result<(), PushError> {
+    fn read_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PushError> {
         if !self.handshake.is_done() {
-            if let Some(echo) = self.handshake.handle_input(buffer)? {
+            if let Some(echo) = self.handshake.handle_input(input)? {
                 self.outbox.push(echo);
             }
             if !self.handshake.is_done() {
@@ -375,7 +334,7 @@ impl Publisher {
             }
             self.after_greeting(now);
         }
-        while let Some(message) = self.reader.next_message(buffer)? {
+        while let Some(message) = self.reader.next_message(input)? {
             self.handle_message(&message, now)?;
         }
         Ok(())
@@ -416,6 +375,50 @@ impl Publisher {
         if let Some((&[0, 6, a, b, c, d], _)) = payload.split_first_chunk::<6>() {
             self.send_control(MessageKind::UserControl, &[0, 7, a, b, c, d]);
         }
+    }
+}
+
+impl Core for Publisher {
+    type Event = PublisherEvent;
+    type Why = PushError;
+
+    fn handle_timeout(&mut self, now: Duration) {
+        if self.deadline.is_some_and(|deadline| deadline <= now) {
+            self.finish(PushError::NoAnswer(self.step));
+        }
+    }
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        self.deadline
+    }
+
+    fn poll_event(&mut self) -> Option<PublisherEvent> {
+        self.events.pop_front()
+    }
+
+    fn end(&self) -> Option<&End<PushError>> {
+        self.end.as_ref()
+    }
+}
+
+impl StreamCore for Publisher {
+    fn handle_input(&mut self, input: &[u8], now: Duration) -> usize {
+        if self.end.is_some() {
+            return input.len();
+        }
+        let mut rest = input;
+        let result = self.read_input(&mut rest, now);
+        let consumed = input.len() - rest.len();
+        self.received += u64::try_from(consumed).unwrap_or_default();
+        self.acknowledge();
+        if let Err(error) = result {
+            self.finish(error);
+        }
+        consumed
+    }
+
+    fn poll_transmit(&mut self, _now: Duration, _horizon: Duration, out: &mut Outbox) -> Option<usize> {
+        (!self.outbox.is_empty()).then(|| out.append(&mut self.outbox))
     }
 }
 

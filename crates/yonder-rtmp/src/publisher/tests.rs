@@ -1,9 +1,11 @@
 use super::*;
 use crate::amf0::Value;
 use crate::receiver::{Receiver, ReceiverEvent};
+use bytes::BytesMut;
 use rstest::rstest;
 use secrecy::ExposeSecret as _;
 use yonder_media::{AccessUnit, Payload};
+use yonder_protocol::{deliver, take_transmit};
 
 const T0: Duration = Duration::ZERO;
 
@@ -31,23 +33,23 @@ impl Pair {
     /// Carries bytes both ways until neither side has any.
     fn exchange(&mut self) -> Result<(), PushError> {
         loop {
-            let up = self.publisher.outbox().take_all();
+            let up = take_transmit(&mut self.publisher, T0);
             let mut buffer = BytesMut::new();
             for part in up.chunks(self.segment) {
                 buffer.extend_from_slice(part);
-                self.receiver.handle_input(&mut buffer).unwrap();
+                deliver(&mut self.receiver, &mut buffer, T0).unwrap();
             }
             while let Some(event) = self.receiver.poll_event() {
                 self.events.push(event);
             }
-            let down = self.receiver.outbox().take_all();
+            let down = take_transmit(&mut self.receiver, T0);
             if up.is_empty() && down.is_empty() {
                 return Ok(());
             }
             let mut buffer = BytesMut::new();
             for part in down.chunks(self.segment) {
                 buffer.extend_from_slice(part);
-                self.publisher.handle_input(&mut buffer, T0)?;
+                deliver(&mut self.publisher, &mut buffer, T0)?;
             }
         }
     }
@@ -265,7 +267,7 @@ fn failed_courtesy_call_reported_by_status_is_ignored() {
 fn end_of_the_broadcast_by_the_platform_is_reported() {
     let mut pair = Pair::new(1000);
     pair.go_live();
-    pair.receiver.end("twelve hours are over");
+    pair.receiver.end_broadcast("twelve hours are over");
     let error = pair.exchange().unwrap_err();
     assert!(
         matches!(&error, PushError::Ended { status } if status.description.contains("twelve hours")),
@@ -307,16 +309,15 @@ fn refusals_of_courtesy_commands_are_passed_over() {
 #[test]
 fn a_silent_platform_is_no_answer_at_the_step_it_is_at() {
     let mut publisher = publisher();
-    assert_eq!(publisher.handle_timeout(Duration::from_secs(9)), Ok(()));
-    assert_eq!(
-        publisher.handle_timeout(Duration::from_secs(10)),
-        Err(PushError::NoAnswer(PushStep::Greeting))
-    );
+    publisher.handle_timeout(Duration::from_secs(9));
+    assert_eq!(publisher.end(), None);
+    publisher.handle_timeout(Duration::from_secs(10));
+    assert_eq!(publisher.end(), Some(&End::local(PushError::NoAnswer(PushStep::Greeting))));
 }
 
 #[test]
 fn a_server_of_another_protocol_is_named() {
-    let error = publisher().handle_input(&mut BytesMut::from(&b"HTTP/1.1 400"[..]), T0).unwrap_err();
+    let error = deliver(&mut publisher(), &mut BytesMut::from(&b"HTTP/1.1 400"[..]), T0).unwrap_err();
     assert!(matches!(error, PushError::NotRtmp(_)));
 }
 
@@ -328,7 +329,7 @@ fn closing_says_goodbye_and_sends_nothing_more() {
     pair.exchange().unwrap();
     assert!(matches!(pair.events.last(), Some(ReceiverEvent::Ended)));
     pair.publisher.send_body(&picture(10), 80);
-    assert!(pair.publisher.outbox().is_empty());
+    assert!(pair.publisher.outbox.is_empty());
 }
 
 #[test]
@@ -338,7 +339,7 @@ fn payload_slices_reach_the_outbox_without_a_copy() {
     let body = picture(1000);
     pair.publisher.send_body(&body, 0);
     let mut slices = [std::io::IoSlice::new(&[]); 8];
-    let filled = pair.publisher.outbox().io_slices(&mut slices, usize::MAX);
+    let filled = pair.publisher.outbox.io_slices(&mut slices, usize::MAX);
     assert!(slices[..filled].iter().any(|slice| slice.as_ptr() == body.pieces[1].as_ptr()));
 }
 
@@ -362,10 +363,10 @@ fn a_command_that_cannot_be_read_ends_no_broadcast(#[case] values: &[u8]) {
     for name in ["onBWDone", "onFCPublish", "_result", "somethingNew"] {
         let mut payload = Command::new(name, 0.0, vec![Value::Null]).encode().to_vec();
         payload.extend_from_slice(values);
-        assert_eq!(pair.publisher.handle_input(&mut message(20, &payload), T0), Ok(()), "{name}");
+        assert_eq!(deliver(&mut pair.publisher, &mut message(20, &payload), T0), Ok(()), "{name}");
     }
     // Neither does one without a name.
-    assert_eq!(pair.publisher.handle_input(&mut message(20, values), T0), Ok(()));
+    assert_eq!(deliver(&mut pair.publisher, &mut message(20, values), T0), Ok(()));
     assert_eq!(pair.publisher.step(), PushStep::Live);
 }
 
@@ -383,7 +384,7 @@ fn a_publish_start_is_understood_behind_values_that_cannot_be_read() {
     // In the place of the end of the object: a member in AMF3.
     payload.extend_from_slice(&object[..object.len() - 3]);
     payload.extend_from_slice(&[0, 4, b'd', b'a', b't', b'a', 0x11, 0x0a]);
-    pair.publisher.handle_input(&mut message(20, &payload), T0).unwrap();
+    deliver(&mut pair.publisher, &mut message(20, &payload), T0).unwrap();
     assert_eq!(pair.publisher.step(), PushStep::Live);
 }
 
@@ -397,10 +398,10 @@ fn a_publish_start_is_understood_behind_values_that_cannot_be_read() {
 #[case::no_number(f64::NAN, 1)]
 fn media_goes_to_the_stream_that_was_created(#[case] number: f64, #[case] stream: u32) {
     let mut publisher = publisher();
-    publisher.handle_input(&mut BytesMut::from(&[&[3_u8][..], &[0; 3072]].concat()[..]), T0).unwrap();
+    publisher.handle_input(&[&[3_u8][..], &[0; 3072]].concat(), T0);
     for (transaction, values) in [(1.0, vec![]), (4.0, vec![Value::Null, number.into()])] {
         let payload = Command::new("_result", transaction, values).encode();
-        publisher.handle_input(&mut message(20, &payload), T0).unwrap();
+        deliver(&mut publisher, &mut message(20, &payload), T0).unwrap();
     }
     assert_eq!(publisher.step(), PushStep::Publishing);
     assert_eq!(publisher.stream, stream);
@@ -410,8 +411,8 @@ fn media_goes_to_the_stream_that_was_created(#[case] number: f64, #[case] stream
 fn a_platform_cannot_make_us_hold_megabytes() {
     let mut pair = Pair::new(1000);
     pair.go_live();
-    let announced = BytesMut::from(&[3, 0, 0, 0, 0x40, 0, 0, 20, 0, 0, 0, 0][..]);
-    let refused = pair.publisher.handle_input(&mut announced.clone(), T0);
+    let mut announced = BytesMut::from(&[3, 0, 0, 0, 0x40, 0, 0, 20, 0, 0, 0, 0][..]);
+    let refused = deliver(&mut pair.publisher, &mut announced, T0);
     assert_eq!(refused, Err(PushError::Chunk(ChunkError::TooLong { length: 0x40_0000, limit: MAX_COMMAND })));
 }
 
@@ -419,12 +420,14 @@ fn a_platform_cannot_make_us_hold_megabytes() {
 fn push_that_is_over_stays_over_and_writes_nothing() {
     let mut pair = Pair::new(1000);
     pair.go_live();
-    pair.receiver.end("the owner ended it");
+    pair.receiver.end_broadcast("the owner ended it");
     let error = pair.exchange().unwrap_err();
-    assert_eq!(pair.publisher.ended(), Some(&error));
+    let end = Some(End::peer(error));
+    assert_eq!(pair.publisher.end(), end.as_ref());
     pair.publisher.send_body(&picture(10), 40);
     pair.publisher.close();
-    assert!(pair.publisher.is_flushed() && pair.publisher.poll_timeout().is_none());
-    assert_eq!(pair.publisher.handle_input(&mut BytesMut::from(&[0_u8; 64][..]), T0), Err(error.clone()));
-    assert_eq!(pair.publisher.handle_timeout(T0), Err(error));
+    assert!(take_transmit(&mut pair.publisher, T0).is_empty() && pair.publisher.poll_timeout().is_none());
+    assert_eq!(pair.publisher.handle_input(&[0; 64], T0), 64, "what comes afterwards is discarded");
+    pair.publisher.handle_timeout(T0);
+    assert_eq!(pair.publisher.end(), end.as_ref());
 }

@@ -7,16 +7,17 @@ mod conformance;
 mod replies;
 
 use std::collections::VecDeque;
+use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
+use bytes::Bytes;
 use secrecy::SecretString;
+use yonder_protocol::{Core, End, Outbox, StreamCore};
 
 use crate::amf0::{AmfError, Value};
 use crate::chunk::{ChunkError, ChunkReader, ChunkStream, ChunkWriter};
 use crate::command::{Command, CommandError};
 use crate::handshake::{Handshake, HandshakeError};
 use crate::message::{Message, MessageKind};
-use crate::outbox::Outbox;
 
 use conformance::Conformance;
 pub use conformance::Violation;
@@ -90,6 +91,7 @@ pub struct Receiver {
     acknowledged: Option<u32>,
     conformance: Conformance,
     violations: VecDeque<Violation>,
+    end: Option<End<ReceiverError>>,
 }
 
 /// Violations kept for a caller that does not ask.
@@ -111,37 +113,8 @@ impl Receiver {
             acknowledged: None,
             conformance: Conformance::default(),
             violations: VecDeque::new(),
+            end: None,
         }
-    }
-
-    /// Takes what the socket delivered.
-    ///
-    /// # Errors
-    /// [`ReceiverError`] when the publisher makes no sense.
-    pub fn handle_input(&mut self, buffer: &mut BytesMut) -> Result<(), ReceiverError> {
-        if !self.handshake.is_done() {
-            if let Some(echo) = self.handshake.handle_input(buffer)? {
-                self.outbox.push(self.handshake.hello());
-                self.outbox.push(echo);
-            }
-            if !self.handshake.is_done() {
-                return Ok(());
-            }
-        }
-        while let Some(message) = self.reader.next_message(buffer)? {
-            self.handle_message(message)?;
-        }
-        Ok(())
-    }
-
-    /// What is to be written to the socket.
-    pub fn outbox(&mut self) -> &mut Outbox {
-        &mut self.outbox
-    }
-
-    /// The next event.
-    pub fn poll_event(&mut self) -> Option<ReceiverEvent> {
-        self.events.pop_front()
     }
 
     /// Returns the next deviation of the publisher from the standard. The receiver itself is lenient.
@@ -153,6 +126,22 @@ impl Receiver {
     #[must_use]
     pub fn acknowledged(&self) -> Option<u32> {
         self.acknowledged
+    }
+
+    fn read_input(&mut self, input: &mut &[u8]) -> Result<(), ReceiverError> {
+        if !self.handshake.is_done() {
+            if let Some(echo) = self.handshake.handle_input(input)? {
+                self.outbox.push(self.handshake.hello());
+                self.outbox.push(echo);
+            }
+            if !self.handshake.is_done() {
+                return Ok(());
+            }
+        }
+        while let Some(message) = self.reader.next_message(input)? {
+            self.handle_message(message)?;
+        }
+        Ok(())
     }
 
     fn handle_message(&mut self, message: Message) -> Result<(), ReceiverError> {
@@ -213,5 +202,41 @@ impl Receiver {
     fn send_control(&mut self, kind: MessageKind, payload: &[u8]) {
         let payload = Bytes::copy_from_slice(payload);
         self.writer.write(&mut self.outbox, ChunkStream::Control, (kind, 0, 0), &[payload]);
+    }
+}
+
+impl Core for Receiver {
+    type Event = ReceiverEvent;
+    type Why = ReceiverError;
+
+    fn handle_timeout(&mut self, _now: Duration) {}
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        None
+    }
+
+    fn poll_event(&mut self) -> Option<ReceiverEvent> {
+        self.events.pop_front()
+    }
+
+    fn end(&self) -> Option<&End<ReceiverError>> {
+        self.end.as_ref()
+    }
+}
+
+impl StreamCore for Receiver {
+    fn handle_input(&mut self, input: &[u8], _now: Duration) -> usize {
+        if self.end.is_some() {
+            return input.len();
+        }
+        let mut rest = input;
+        if let Err(error) = self.read_input(&mut rest) {
+            self.end = Some(End::local(error));
+        }
+        input.len() - rest.len()
+    }
+
+    fn poll_transmit(&mut self, _now: Duration, _horizon: Duration, out: &mut Outbox) -> Option<usize> {
+        (!self.outbox.is_empty()).then(|| out.append(&mut self.outbox))
     }
 }

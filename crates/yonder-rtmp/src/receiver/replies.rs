@@ -79,7 +79,7 @@ impl Receiver {
     }
 
     /// Ends a running broadcast with the given words.
-    pub fn end(&mut self, words: &str) {
+    pub fn end_broadcast(&mut self, words: &str) {
         self.send_status("error", "NetStream.Publish.Rejected", words);
     }
 

@@ -79,7 +79,7 @@ pub enum Step {
 }
 
 /// Which part of a track's data a channel carries.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Channel {
     /// RTP packets.
     Media,

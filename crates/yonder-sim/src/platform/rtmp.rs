@@ -13,6 +13,7 @@ use tokio::sync::watch;
 use tokio::time::{Instant, sleep, sleep_until};
 use tokio_rustls::server::TlsStream;
 use yonder_ingest::{MediaEvent, RtmpMedia};
+use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{Receiver, ReceiverEvent, Violation};
 
 use crate::tls::Certificate;
@@ -105,7 +106,7 @@ impl Session {
             if manners.reconnects.0 > first.reconnects.0 && !self.has_asked_to_reconnect {
                 self.has_asked_to_reconnect = true;
                 self.receiver.request_reconnect(manners.reconnects.1.as_deref());
-                stream.write_all(&self.receiver.outbox().take_all()).await?;
+                stream.write_all(&take_transmit(&mut self.receiver, self.began.elapsed())).await?;
             }
             let next = Instant::now() + LOOK_EVERY;
             let most = if manners.slow.is_some() { usize::try_from(SLOW_READ).unwrap_or(READ) } else { READ };
@@ -125,7 +126,7 @@ impl Session {
                 _ = self.manners.changed() => {}
                 () = sleep_until(next) => self.look(),
             }
-            let reply = self.receiver.outbox().take_all();
+            let reply = take_transmit(&mut self.receiver, self.began.elapsed());
             if !self.silent {
                 stream.write_all(&reply).await?;
             }
@@ -135,7 +136,7 @@ impl Session {
 
     fn handle_input(&mut self, input: &mut BytesMut) -> io::Result<()> {
         self.fall_silent(Stage::Greeting);
-        self.receiver.handle_input(input).map_err(io::Error::other)?;
+        deliver(&mut self.receiver, input, self.began.elapsed()).map_err(io::Error::other)?;
         while let Some(event) = self.receiver.poll_event() {
             self.handle_event(event);
         }
@@ -176,7 +177,7 @@ impl Session {
     fn end(&mut self, words: &str) {
         if let Some(mut broadcast) = self.broadcast.take() {
             broadcast.end();
-            self.receiver.end(words);
+            self.receiver.end_broadcast(words);
         }
         self.over = true;
     }

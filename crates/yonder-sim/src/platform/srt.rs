@@ -11,7 +11,10 @@ use tokio::net::UdpSocket;
 use tokio::time::{Instant, sleep_until};
 use yonder_address::{KeyLength, Passphrase};
 use yonder_ingest::{MediaEvent, TsMedia};
-use yonder_srt::{Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request};
+use yonder_protocol::{Core as _, DatagramCore as _, End};
+use yonder_srt::{
+    CloseReason, Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request,
+};
 
 use crate::camera::Weather;
 
@@ -171,11 +174,11 @@ impl SrtPort {
                 session.connection.close(now, Duration::ZERO);
                 session.media.broadcast.end();
             }
-            while session.connection.poll_transmit(now, now, &mut out).is_some() {
+            while session.connection.poll_datagram(now, now, &mut out).is_some() {
                 datagrams.push((session.from, out.split().freeze()));
             }
-            if let Some(reason) = session.connection.closed() {
-                if reason == yonder_srt::CloseReason::ByPeer {
+            if let Some(end) = session.connection.end() {
+                if *end == End::peer(CloseReason::Shutdown) {
                     session.media.broadcast.end();
                 }
                 over.push((*socket, session.from, session.peer));
@@ -185,8 +188,8 @@ impl SrtPort {
             self.sessions.remove(&socket);
             self.listener.forget(from, peer);
         }
-        while let Some(answer) = self.listener.poll_transmit() {
-            datagrams.push(answer);
+        while let Some((to, _)) = self.listener.poll_datagram(now, now, &mut out) {
+            datagrams.push((to, out.split().freeze()));
         }
         for (to, datagram) in datagrams {
             self.weathered(Some(to), to, datagram);

@@ -9,9 +9,11 @@ mod rtt;
 mod sender;
 
 use std::collections::VecDeque;
+use std::convert::Infallible;
 use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
+use yonder_protocol::{Core, DatagramCore, End};
 
 use crate::crypto::{Entropy, KeyRefresh, KeyRing};
 use crate::error::CloseReason;
@@ -103,16 +105,13 @@ pub struct Connection {
     last_sent: Duration,
     last_heard: Duration,
     closing: Option<Closing>,
-    closed: Option<CloseReason>,
+    end: Option<End<CloseReason>>,
     undecrypted: u64,
 }
 
 impl std::fmt::Debug for Connection {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Connection")
-            .field("peer", &self.peer)
-            .field("closed", &self.closed)
-            .finish_non_exhaustive()
+        f.debug_struct("Connection").field("peer", &self.peer).field("end", &self.end).finish_non_exhaustive()
     }
 }
 
@@ -147,7 +146,7 @@ impl Connection {
             last_sent: now,
             last_heard: now,
             closing: None,
-            closed: None,
+            end: None,
             undecrypted: 0,
         }
     }
@@ -155,7 +154,7 @@ impl Connection {
     /// Puts a payload of at most [`crate::MAX_PAYLOAD`] bytes into the stream, to be sent at `at` or as soon as
     /// possible after it.
     pub fn send(&mut self, payload: Bytes, at: Duration) {
-        if self.closed.is_none() && self.closing.is_none() {
+        if self.end.is_none() && self.closing.is_none() {
             self.sender.push(payload, at);
         }
     }
@@ -163,12 +162,6 @@ impl Connection {
     /// The next payload whose time has come.
     pub fn poll_data(&mut self, now: Duration) -> Option<Bytes> {
         self.receiver.poll_data(now)
-    }
-
-    /// Why it is over, if it is.
-    #[must_use]
-    pub fn closed(&self) -> Option<CloseReason> {
-        self.closed
     }
 
     /// Payload bytes that wait to be sent for the first time.
@@ -197,12 +190,12 @@ impl Connection {
     }
 
     /// Ends the connection in order. For `drain` after `now`, losses of what was sent are repaired, and the peer can play what it
-    /// holds; some receivers discard that at a shutdown. Then shutdown packets are sent. [`Self::closed`] returns
-    /// [`CloseReason::Ours`] after the last of them.
+    /// holds; some receivers discard that at a shutdown. Then shutdown packets are sent; the connection ends after the last of
+    /// them.
     ///
     /// A connection that has sent nothing, or whose data is acknowledged with `drain` zero, ends at once.
     pub fn close(&mut self, now: Duration, drain: Duration) {
-        if self.closed.is_none() && self.closing.is_none() {
+        if self.end.is_none() && self.closing.is_none() {
             let drain = if self.sender.counts().sent == 0 { Duration::ZERO } else { drain };
             self.closing = Some(Closing { shutdown_at: now + drain, copies: SHUTDOWN_COPIES });
             self.handle_closing(now);
@@ -214,7 +207,7 @@ impl Connection {
             return;
         };
         if closing.copies == 0 {
-            self.closed = Some(CloseReason::Ours);
+            self.end = Some(End::local(CloseReason::Shutdown));
             return;
         }
         closing.copies -= 1;
@@ -230,7 +223,7 @@ impl Connection {
 
     /// Takes a packet that is meant for this connection.
     pub fn handle_packet(&mut self, packet: Packet, now: Duration) {
-        if self.closed.is_some() || self.is_shutting_down() {
+        if self.end.is_some() || self.is_shutting_down() {
             return;
         }
         self.last_heard = now;
@@ -279,7 +272,7 @@ impl Connection {
                 }
             }
             Control::DropRequest { range, .. } => self.receiver.handle_drop(range),
-            Control::Shutdown => self.closed = Some(CloseReason::ByPeer),
+            Control::Shutdown => self.end = Some(End::peer(CloseReason::Shutdown)),
             Control::KeyRequest(material) => {
                 let response = self.keys.handle_request(material);
                 self.say(response);
@@ -298,74 +291,6 @@ impl Connection {
         if self.waiting.len() < MAX_WAITING {
             self.waiting.push_back(control);
         }
-    }
-
-    /// Does what is due at `now`. Early and repeated calls do nothing.
-    pub fn handle_timeout(&mut self, now: Duration) {
-        if self.closed.is_some() {
-            return;
-        }
-        let silent = now.saturating_sub(self.last_heard);
-        if silent >= SILENCE {
-            self.closed = Some(CloseReason::Silent(silent));
-            return;
-        }
-        self.handle_closing(now);
-        if self.is_shutting_down() {
-            return;
-        }
-        self.receiver.wake(now, &self.rtt);
-        if let Some(ack) = self.receiver.due_ack(now, &self.rtt) {
-            self.say(ack);
-        }
-        if let Some(report) = self.receiver.due_report(now, &self.rtt) {
-            self.say(report);
-        }
-        self.sender.drop_late(now);
-        self.sender.repair_unasked(now, &self.rtt);
-        if let Some(request) = self.keys.poll_request(now, self.rtt.smoothed()) {
-            self.say(request);
-        }
-        if self.keys.is_exhausted() {
-            self.closed = Some(CloseReason::KeyExhausted);
-            return;
-        }
-        if now.saturating_sub(self.last_sent) >= KEEP_ALIVE {
-            // Counted as sent now, so that asking twice says it once.
-            self.last_sent = now;
-            self.say(Control::KeepAlive);
-        }
-    }
-
-    /// When [`Connection::handle_timeout`], or `poll_transmit`, has something to do next.
-    #[must_use]
-    pub fn poll_timeout(&self) -> Option<Duration> {
-        if self.closed.is_some() {
-            return None;
-        }
-        let always = (self.last_sent + KEEP_ALIVE).min(self.last_heard + SILENCE);
-        let always = self.closing.map_or(always, |closing| always.min(closing.shutdown_at));
-        let others =
-            [self.sender.next_due(&self.rtt), self.receiver.next_due(&self.rtt), self.keys.next_due()];
-        Some(others.into_iter().flatten().fold(always, Duration::min))
-    }
-
-    /// Appends the next datagram to `out` and returns its length; `None` when there is nothing to send at `now`.
-    ///
-    /// Data packets that are due up to `horizon` are sent as well, so that a driver can wake less often. Control packets and
-    /// round-trip measurements go by `now`.
-    pub fn poll_transmit(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<usize> {
-        let before = out.len();
-        if let Some(control) = self.waiting.pop_front() {
-            control.put(self.timestamp(now), self.peer, out);
-        } else if self.closed.is_none() && !self.is_shutting_down() {
-            let next = self.sender.next_packet(now, horizon.max(now))?;
-            self.put_data(next, out);
-        } else {
-            return None;
-        }
-        self.last_sent = now;
-        Some(out.len() - before)
     }
 
     fn put_data(&mut self, next: NextPacket, out: &mut BytesMut) {
@@ -387,5 +312,95 @@ impl Connection {
     fn timestamp(&self, time: Duration) -> u32 {
         let micros = time.saturating_sub(self.epoch).as_micros() & 0xffff_ffff;
         u32::try_from(micros).unwrap_or_default()
+    }
+}
+
+impl Core for Connection {
+    /// Received data is returned by [`Connection::poll_data`], at its time.
+    type Event = Infallible;
+    type Why = CloseReason;
+
+    fn handle_timeout(&mut self, now: Duration) {
+        if self.end.is_some() {
+            return;
+        }
+        let silent = now.saturating_sub(self.last_heard);
+        if silent >= SILENCE {
+            self.end = Some(End::local(CloseReason::Silent(silent)));
+            return;
+        }
+        self.handle_closing(now);
+        if self.is_shutting_down() {
+            return;
+        }
+        self.receiver.wake(now, &self.rtt);
+        if let Some(ack) = self.receiver.due_ack(now, &self.rtt) {
+            self.say(ack);
+        }
+        if let Some(report) = self.receiver.due_report(now, &self.rtt) {
+            self.say(report);
+        }
+        self.sender.drop_late(now);
+        self.sender.repair_unasked(now, &self.rtt);
+        if let Some(request) = self.keys.poll_request(now, self.rtt.smoothed()) {
+            self.say(request);
+        }
+        if self.keys.is_exhausted() {
+            self.end = Some(End::local(CloseReason::KeyExhausted));
+            return;
+        }
+        if now.saturating_sub(self.last_sent) >= KEEP_ALIVE {
+            // Counted as sent now, so that asking twice says it once.
+            self.last_sent = now;
+            self.say(Control::KeepAlive);
+        }
+    }
+
+    fn poll_timeout(&self) -> Option<Duration> {
+        if self.end.is_some() {
+            return None;
+        }
+        if let Some(closing) = self.closing.filter(|_| self.is_shutting_down()) {
+            // Nothing but the next shutdown packet follows.
+            return Some(closing.shutdown_at);
+        }
+        let always = (self.last_sent + KEEP_ALIVE).min(self.last_heard + SILENCE);
+        let always = self.closing.map_or(always, |closing| always.min(closing.shutdown_at));
+        let others =
+            [self.sender.next_due(&self.rtt), self.receiver.next_due(&self.rtt), self.keys.next_due()];
+        Some(others.into_iter().flatten().fold(always, Duration::min))
+    }
+
+    fn poll_event(&mut self) -> Option<Infallible> {
+        None
+    }
+
+    fn end(&self) -> Option<&End<CloseReason>> {
+        self.end.as_ref()
+    }
+}
+
+impl DatagramCore for Connection {
+    type Path = ();
+
+    fn handle_datagram(&mut self, _path: (), datagram: Bytes, now: Duration) {
+        if let Ok(packet) = Packet::read(datagram) {
+            self.handle_packet(packet, now);
+        }
+    }
+
+    /// Control packets and round-trip measurements go by `now`.
+    fn poll_datagram(&mut self, now: Duration, horizon: Duration, out: &mut BytesMut) -> Option<((), usize)> {
+        let before = out.len();
+        if let Some(control) = self.waiting.pop_front() {
+            control.put(self.timestamp(now), self.peer, out);
+        } else if self.end.is_none() && !self.is_shutting_down() {
+            let next = self.sender.next_packet(now, horizon.max(now))?;
+            self.put_data(next, out);
+        } else {
+            return None;
+        }
+        self.last_sent = now;
+        Some(((), out.len() - before))
     }
 }

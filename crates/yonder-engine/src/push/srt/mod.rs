@@ -6,28 +6,30 @@
 mod batch;
 mod pacer;
 mod port;
+mod transport;
 
 use std::collections::VecDeque;
 use std::io::{self, ErrorKind};
+use std::task::Poll;
 use std::time::Duration;
 
-use bytes::{Bytes, BytesMut};
 use yonder_core::{Cause, DialStep};
 use yonder_media::Track;
 use yonder_media::ts::Chunk;
-use yonder_srt::{Caller, CallerEvent, CallerStep, Figures, Packet};
+use yonder_srt::{Caller, CallerEvent, Figures, SrtError};
 
 use crate::causes;
 use crate::clock::Clock;
 use crate::dial::{self, DialError};
+use crate::driver::{DriveEnd, Driver, Transport as _};
 use crate::output::{Cursor, Next};
 use crate::view::LinkView;
 
 use super::{KEYFRAME_WARNING, PushContext, PushCore, backlog, no_keyframe};
 
-use batch::Batch;
 use pacer::Pacer;
 pub(super) use port::Port;
+use transport::SrtTransport;
 
 /// Payload bytes that may wait in the connection; what is beyond waits in the ring, where it costs nothing.
 const MAX_QUEUED: usize = 1024 * 1024;
@@ -53,15 +55,12 @@ const MIN_LOSS_PACKETS: u64 = 200;
 const ERROR_LOG_INTERVAL: Duration = Duration::from_secs(60);
 /// Longest time for which losses are repaired at an orderly end: a service that stops has three seconds for everything.
 const MAX_DRAIN: Duration = Duration::from_millis(1_500);
-/// Interval at which a connection that ends is driven.
-const CLOSE_INTERVAL: Duration = Duration::from_millis(5);
 
 /// Connection to an SRT listener.
 #[derive(Debug)]
 pub(crate) struct SrtConnection {
     clock: Clock,
-    port: Port,
-    caller: Caller,
+    driver: Driver<Caller, SrtTransport>,
     is_encrypted: bool,
     latency: Duration,
     /// Since when the listener accepts packets.
@@ -69,13 +68,6 @@ pub(crate) struct SrtConnection {
     is_live: bool,
     pacer: Pacer,
     last_dts: Option<i64>,
-    /// Datagrams that were made but not accepted by the socket yet.
-    batch: Batch,
-    /// A datagram that does not go with them, for the next batch.
-    next: BytesMut,
-    /// A control packet, to be sent behind the data.
-    control: BytesMut,
-    inbox: Vec<Bytes>,
     next_tick: Duration,
     /// Packets given up at the last evaluation.
     given_up: u64,
@@ -95,21 +87,15 @@ impl SrtConnection {
         is_encrypted: bool,
     ) -> Self {
         let now = clock.now();
-        let batch = port.batch();
         Self {
             clock,
-            port,
-            caller,
+            driver: Driver { core: caller, transport: SrtTransport::new(port) },
             is_encrypted,
             latency,
             connected_at: None,
             is_live: false,
             pacer: Pacer::default(),
             last_dts: None,
-            batch,
-            next: BytesMut::new(),
-            control: BytesMut::new(),
-            inbox: Vec::new(),
             next_tick: now,
             given_up: 0,
             socket_errors: 0,
@@ -148,16 +134,9 @@ impl SrtConnection {
             return Ok(());
         }
         self.next_tick = next_multiple(now, self.tick_interval());
-        self.read(core, now)?;
-        let handled = self.caller.handle_timeout(now);
-        handled.map_err(|error| causes::push_srt(&error, |refusal| core.cause_of(refusal)))?;
-        self.handle_events(core);
+        self.read(core, context)?;
         self.fill(core, cursor, context);
-        self.transmit(core, now)?;
-        if let Some(cause) = self.caller.closed().and_then(causes::push_srt_closed) {
-            return Err(self.blame_keyframe(cause));
-        }
-        Ok(())
+        self.transmit(core, now)
     }
 
     /// Handles a failure of the socket. Before the handshake is done it is the answer. Afterwards it is one lost datagram: a
@@ -169,7 +148,7 @@ impl SrtConnection {
                 ErrorKind::ConnectionRefused => DialError::Refused,
                 _ => dial::connect_error(error),
             };
-            return Err(causes::push_dial(&error, &self.port.peer().to_string()));
+            return Err(causes::push_dial(&error, &self.driver.transport.peer().to_string()));
         }
         let now = self.clock.now();
         self.socket_errors += 1;
@@ -188,34 +167,36 @@ impl SrtConnection {
         waited.filter(|waited| *waited >= KEYFRAME_WARNING).map_or(cause, no_keyframe)
     }
 
-    fn handle_events(&mut self, core: &mut PushCore) {
-        while let Some(event) = self.caller.poll_event() {
-            match event {
-                CallerEvent::Answered { .. } => core.note_step(DialStep::ListenerAnswered),
-                CallerEvent::Connected { latency } => {
-                    core.note_step(if self.is_encrypted {
-                        DialStep::AcceptedEncrypted
-                    } else {
-                        DialStep::Accepted
-                    });
-                    self.latency = latency;
-                    self.connected_at = Some(self.clock.now());
+    /// Handles what the listener has sent, and what is due.
+    fn read(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) -> Result<(), Cause> {
+        loop {
+            let input = self.driver.poll_input(context.task, context.now, |_transport, event| {
+                match event {
+                    CallerEvent::Answered { .. } => core.note_step(DialStep::ListenerAnswered),
+                    CallerEvent::Connected { latency } => {
+                        core.note_step(if self.is_encrypted {
+                            DialStep::AcceptedEncrypted
+                        } else {
+                            DialStep::Accepted
+                        });
+                        self.latency = latency;
+                        self.connected_at = Some(self.clock.now());
+                    }
+                }
+                Ok(())
+            });
+            match input {
+                Ok(Poll::Pending) => return Ok(()),
+                Ok(Poll::Ready(_)) | Err(DriveEnd::Eof) => {}
+                Err(DriveEnd::Io(error)) => self.handle_socket_error(&error, core)?,
+                Err(DriveEnd::Owner(cause)) => return Err(cause),
+                Err(DriveEnd::Protocol(end)) => {
+                    let cause = causes::push_srt(&end.why, |refusal| core.cause_of(refusal));
+                    let has_begun = matches!(end.why, SrtError::Closed(_));
+                    return Err(if has_begun { self.blame_keyframe(cause) } else { cause });
                 }
             }
         }
-    }
-
-    fn read(&mut self, core: &PushCore, now: Duration) -> Result<(), Cause> {
-        let mut inbox = std::mem::take(&mut self.inbox);
-        if let Err(error) = self.port.receive(&mut inbox) {
-            self.handle_socket_error(&error, core)?;
-        }
-        for datagram in inbox.drain(..) {
-            let handled = self.caller.handle_datagram(datagram, now);
-            handled.map_err(|error| causes::push_srt(&error, |refusal| core.cause_of(refusal)))?;
-        }
-        self.inbox = inbox;
-        Ok(())
     }
 
     /// Moves units from the ring into the connection, as far as it has room.
@@ -224,7 +205,7 @@ impl SrtConnection {
             return;
         }
         let (mut sent, mut dropped) = (0, 0);
-        while self.caller.backlog() < MAX_QUEUED {
+        while self.driver.core.backlog() < MAX_QUEUED {
             let Some(Next { number, skipped }) = context.ring.read(cursor) else { break };
             dropped += skipped;
             if let Some(slot) = context.ring.slot(number)
@@ -253,73 +234,25 @@ impl SrtConnection {
         let newest = context.ring.newest_dts();
         let is_behind = newest.zip(self.last_dts).is_some_and(|(newest, last)| newest - last > MAX_LAG_TICKS);
         self.pacer.begin(chunk.begin, context.now, is_behind);
-        for (clock, payload) in chunk.groups(self.port.packets_per_datagram()) {
-            self.caller.send(payload, self.pacer.time_of(clock));
+        for (clock, payload) in chunk.groups(self.driver.transport.packets_per_datagram()) {
+            self.driver.core.send(payload, self.pacer.time_of(clock));
         }
     }
 
-    /// Sends what is due before the next tick, several datagrams of one length at a time where the system offers that. A
-    /// control packet goes behind the data, with which it may travel as the shorter last one.
+    /// Sends what is due before the next tick.
     fn transmit(&mut self, core: &mut PushCore, now: Duration) -> Result<(), Cause> {
-        let horizon = self.next_tick;
-        loop {
-            if self.next.is_empty() {
-                let (caller, has_control) = (&mut self.caller, !self.control.is_empty());
-                let written = self.batch.add_with(
-                    &mut self.next,
-                    |datagram| Packet::is_control(datagram) && !has_control,
-                    |batch| caller.poll_transmit(now, horizon, batch),
-                );
-                if written.is_none() {
-                    break;
-                }
-                if self.next.is_empty() {
-                    continue;
-                }
-            }
-            if Packet::is_control(&self.next) && self.control.is_empty() {
-                std::mem::swap(&mut self.next, &mut self.control);
-                continue;
-            }
-            // One that does not fit begins the next batch.
-            if !self.batch.fits(self.next.len()) && !self.send(core, now)? {
-                return Ok(());
-            }
-            self.batch.add(&self.next);
-            self.next.clear();
+        while let Err(error) = self.driver.transmit(now, self.next_tick, usize::MAX) {
+            self.handle_socket_error(&error, core)?;
         }
-        if !self.control.is_empty() && (self.batch.fits(self.control.len()) || self.send(core, now)?) {
-            self.batch.add(&self.control);
-            self.control.clear();
+        if self.driver.transport.is_blocked() {
+            self.next_tick = self.next_tick.min(now + SEND_RETRY);
         }
-        self.send(core, now)?;
+        core.figures.add_bytes(self.driver.transport.take_written(), now);
         Ok(())
     }
 
-    /// Sends the batch. False when the socket has no room: the batch is kept.
-    fn send(&mut self, core: &mut PushCore, now: Duration) -> Result<bool, Cause> {
-        if self.batch.is_empty() {
-            return Ok(true);
-        }
-        let bytes = self.batch.bytes().len();
-        let is_sent = match self.port.send(&mut self.batch) {
-            Ok(is_sent) => is_sent,
-            Err(error) => {
-                self.handle_socket_error(&error, core)?;
-                // Datagrams that were not sent count as lost; the listener asks for them again.
-                self.batch.clear();
-                return Ok(true);
-            }
-        };
-        if !is_sent {
-            self.next_tick = self.next_tick.min(now + SEND_RETRY);
-        }
-        core.figures.add_bytes(bytes - self.batch.bytes().len(), now);
-        Ok(is_sent)
-    }
-
     fn evaluate(&mut self, core: &mut PushCore, context: &mut PushContext<'_, '_>) {
-        let figures = self.caller.figures();
+        let figures = self.driver.core.figures();
         core.figures.link = Some(self.link(&figures));
         if figures.dropped > self.given_up {
             self.given_up = figures.dropped;
@@ -370,28 +303,8 @@ impl SrtConnection {
     /// Ends the connection in order: what the listener misses is repaired for its latency, then shutdown packets are sent.
     pub(super) async fn close(mut self) {
         let drain = if self.is_live { self.latency.min(MAX_DRAIN) } else { Duration::ZERO };
-        self.caller.close(self.clock.now(), drain);
-        let mut batch = std::mem::replace(&mut self.batch, self.port.batch());
-        let _sent = self.port.send(&mut batch);
-        while self.caller.closed().is_none() && self.caller.step() == CallerStep::Connected {
-            let now = self.clock.now();
-            // An error may be that of an earlier datagram.
-            let _received = self.port.receive(&mut self.inbox);
-            for datagram in self.inbox.drain(..) {
-                let _handled = self.caller.handle_datagram(datagram, now);
-            }
-            let _handled = self.caller.handle_timeout(now);
-            loop {
-                self.next.clear();
-                if self.caller.poll_transmit(now, now, &mut self.next).is_none() {
-                    break;
-                }
-                batch.clear();
-                batch.add(&self.next);
-                let _sent = self.port.send(&mut batch);
-            }
-            tokio::time::sleep(CLOSE_INTERVAL).await;
-        }
+        self.driver.core.close(self.clock.now(), drain);
+        let _finished = self.driver.finish(self.clock).await;
     }
 }
 

@@ -223,8 +223,10 @@ impl PictureDepacketiser {
         if self.timestamp != Some(packet.timestamp) {
             self.judge_marker();
             units.extend(self.close());
+            // The first packet of all may be from the middle of a picture.
+            let is_uncertain = has_gap || self.timestamp.is_none();
             self.timestamp = Some(packet.timestamp);
-            self.integrity = if has_gap { Integrity::HeadUncertain } else { Integrity::Whole };
+            self.integrity = if is_uncertain { Integrity::HeadUncertain } else { Integrity::Whole };
         }
         let continues = self.marked == Some(packet.timestamp);
         self.marked = None;
@@ -297,9 +299,8 @@ impl PictureDepacketiser {
 
     /// Returns true for NAL units that are known to be all of their access unit although packets before them are missing.
     fn begins_access_unit(&self, nals: &[Bytes]) -> bool {
-        let begins = nals.first().is_some_and(|nal| {
-            matches!(self.format.role(nal), NalRole::Prefix | NalRole::Picture { begins: true })
-        });
+        let first = nals.iter().map(|nal| self.format.role(nal)).find(|role| !matches!(role, NalRole::Other));
+        let begins = matches!(first, Some(NalRole::Prefix | NalRole::Picture { begins: true }));
         let lacks_sets = self.sets_in_band && !nals.iter().any(|nal| self.format.is_sequence_set(nal));
         begins && !lacks_sets
     }

@@ -82,12 +82,12 @@ fn an_aggregate_holds_several_units(
 }
 
 #[rstest]
-#[case::h264(PictureFormat::H264, [&[0x7c, 0x85, 1, 2][..], &[0x7c, 0x05, 3], &[0x7c, 0x45, 4]], &[0x65, 1, 2, 3, 4])]
-#[case::h265(HEVC, [&[0x62, 1, 0x93, 1, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]], &[0x26, 1, 1, 2, 3, 4])]
+#[case::h264(PictureFormat::H264, [&[0x7c, 0x85, 0x81, 2][..], &[0x7c, 0x05, 3], &[0x7c, 0x45, 4]], &[0x65, 0x81, 2, 3, 4])]
+#[case::h265(HEVC, [&[0x62, 1, 0x93, 0x81, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]], &[0x26, 1, 0x81, 2, 3, 4])]
 #[case::h265_with_order(
     PictureFormat::H265 { order_numbers: true },
-    [&[0x62, 1, 0x93, 7, 7, 1, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]],
-    &[0x26, 1, 1, 2, 3, 4]
+    [&[0x62, 1, 0x93, 7, 7, 0x81, 2][..], &[0x62, 1, 0x13, 3], &[0x62, 1, 0x53, 4]],
+    &[0x26, 1, 0x81, 2, 3, 4]
 )]
 fn fragments_are_joined_under_the_original_header(
     #[case] format: PictureFormat,
@@ -110,6 +110,27 @@ fn order_numbers_of_single_h265_units_are_cut_out() {
         &[packet(1, true, &[0x26, 1, 9, 9, 0x80, 5]), packet(2, true, &[0x02, 1, 0, 1, 0x80])],
     );
     assert_eq!(units[0].nals, vec![&[0x26, 1, 0x80, 5][..]]);
+}
+
+#[rstest]
+#[case::h264(PictureFormat::H264, &[0x65, 0x40], &[0x41, 0x80], &[0x65, 0x80])]
+#[case::h265(HEVC, &[0x26, 1, 0x00], &[0x02, 1, 0x80], &[0x26, 1, 0x80])]
+fn stream_that_begins_within_a_picture_is_used_from_the_next_keyframe(
+    #[case] format: PictureFormat,
+    #[case] later_slice: &[u8],
+    #[case] dependent: &[u8],
+    #[case] keyframe: &[u8],
+) {
+    let packets = [(1, later_slice), (2, dependent), (3, keyframe), (4, dependent), (5, dependent)];
+    let units = run_as(format, &packets.map(|(time, nal)| packet(time, true, nal)));
+    assert_eq!(times(&units), [3, 4, 5]);
+}
+
+#[test]
+fn first_picture_may_begin_with_a_unit_of_no_known_role() {
+    let units =
+        run(&[packet(1, false, &[30, 7]), packet(1, true, &[0x65, 0x80]), packet(2, true, &[0x41, 0x80])]);
+    assert_eq!(times(&units), [1, 2]);
 }
 
 #[test]

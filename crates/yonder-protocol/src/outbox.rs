@@ -60,6 +60,19 @@ impl Outbox {
         }
     }
 
+    /// Moves everything from `other` to the end of this queue, and returns its length in bytes.
+    pub fn append(&mut self, other: &mut Self) -> usize {
+        let moved = other.len;
+        if self.pieces.is_empty() {
+            std::mem::swap(&mut self.pieces, &mut other.pieces);
+        } else {
+            self.pieces.append(&mut other.pieces);
+        }
+        self.len += moved;
+        other.len = 0;
+        moved
+    }
+
     /// Drops everything.
     pub fn clear(&mut self) {
         self.pieces.clear();

@@ -5,26 +5,24 @@ use std::task::{Context, Poll, ready};
 
 use crate::link::Link;
 
-/// Size of one read. Large reads keep system calls few at high rates.
-const READ_SIZE: usize = 64 * 1024;
-
 /// Receive buffer that is filled from its beginning whenever all of it was parsed, so that its memory stays in the cache.
 #[derive(Debug)]
-pub(super) struct Block {
+pub(crate) struct Block {
     bytes: Vec<u8>,
     filled: usize,
 }
 
 impl Block {
-    pub(super) fn new() -> Self {
-        Self { bytes: vec![0; READ_SIZE], filled: 0 }
+    /// Creates a buffer for reads of `size` bytes. Large reads keep system calls few at high rates.
+    pub(crate) fn new(size: usize) -> Self {
+        Self { bytes: vec![0; size.max(1)], filled: 0 }
     }
 
     /// Reads from `link` and returns the number of bytes; zero at the end of the stream.
     ///
     /// # Errors
     /// The connection's failure.
-    pub(super) fn poll_read(
+    pub(crate) fn poll_read(
         &mut self,
         context: &mut Context<'_>,
         link: &mut Link,
@@ -43,12 +41,12 @@ impl Block {
     }
 
     /// Returns the unparsed bytes.
-    pub(super) fn filled(&self) -> &[u8] {
+    pub(crate) fn filled(&self) -> &[u8] {
         self.bytes.get(..self.filled).unwrap_or_default()
     }
 
     /// Removes all but the last `left` bytes.
-    pub(super) fn keep_last(&mut self, left: usize) {
+    pub(crate) fn keep_last(&mut self, left: usize) {
         let parsed = self.filled.saturating_sub(left);
         if parsed > 0 {
             self.bytes.copy_within(parsed..self.filled, 0);
@@ -61,6 +59,8 @@ impl Block {
 mod tests {
     use super::*;
 
+    const READ_SIZE: usize = 64 * 1024;
+
     fn fill(block: &mut Block, bytes: &[u8]) {
         let room = block.room();
         let count = bytes.len().min(room.len());
@@ -70,7 +70,7 @@ mod tests {
 
     #[test]
     fn unparsed_bytes_stand_before_the_next_ones() {
-        let mut block = Block::new();
+        let mut block = Block::new(READ_SIZE);
         fill(&mut block, b"abcdef");
         block.keep_last(2);
         assert_eq!(block.filled(), b"ef");
@@ -83,7 +83,7 @@ mod tests {
     #[test]
     fn item_longer_than_the_buffer_is_held_whole() {
         let long: Vec<u8> = (0..=255).cycle().take(READ_SIZE * 3).collect();
-        let mut block = Block::new();
+        let mut block = Block::new(READ_SIZE);
         while block.filled().len() < long.len() {
             let at = block.filled().len();
             fill(&mut block, &long[at..]);
