@@ -19,7 +19,11 @@ demo: console
 	cargo build --locked -p yonder
 	./target/debug/yonder demo --home .demo
 
+# Tests mostly wait, for media and timeouts, so that many more run at a time than there are processors.
+RUST_TEST_THREADS ?= 6
+
 ## test: every test, on the real program, with a browser and a protocol analyser
+test: export RUST_TEST_THREADS := $(RUST_TEST_THREADS)
 test: setup tools console
 	cd console && npm run test
 	cargo test --workspace --locked

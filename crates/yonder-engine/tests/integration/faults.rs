@@ -1,0 +1,243 @@
+//! Faults between the engine and the world: silence, garbage, resets, and a platform that stops reading.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+use std::io::Write as _;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use crate::support::{KEY, PASSWORD, World, feed_code, push_code, set_port};
+use socket2::SockRef;
+use tokio::io::copy_bidirectional;
+use tokio::net::{TcpListener, TcpSocket, TcpStream};
+use tokio::sync::watch;
+use tokio::time::timeout;
+use yonder_core::{FeedPhase, PushPhase};
+use yonder_engine::RelaySpec;
+
+/// A port in front of another one, through which bytes pass or not.
+struct Gate {
+    address: SocketAddr,
+    open: watch::Sender<bool>,
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl Gate {
+    fn before(target: SocketAddr) -> Self {
+        let socket = TcpSocket::new_v4().unwrap();
+        // A peer that does not read fills its small buffer soon.
+        socket.set_recv_buffer_size(16 * 1024).unwrap();
+        socket.bind("127.0.0.1:0".parse().unwrap()).unwrap();
+        let listener = socket.listen(16).unwrap();
+        let address = listener.local_addr().unwrap();
+        let open = watch::Sender::new(true);
+        let gate = Arc::new(open.clone());
+        let task = tokio::spawn(async move {
+            let mut connections = tokio::task::JoinSet::new();
+            while let Ok((stream, _)) = listener.accept().await {
+                connections.spawn(pass(stream, target, gate.subscribe()));
+            }
+        });
+        Self { address, open, task }
+    }
+
+    /// Connections stay, but nothing passes any more; new ones pass once the gate is open again.
+    fn shut(&self) {
+        self.open.send_replace(false);
+    }
+
+    fn open(&self) {
+        self.open.send_replace(true);
+    }
+}
+
+impl Drop for Gate {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+async fn pass(mut stream: TcpStream, target: SocketAddr, mut open: watch::Receiver<bool>) {
+    if open.wait_for(|open| *open).await.is_err() {
+        return;
+    }
+    let Ok(mut other) = TcpStream::connect(target).await else { return };
+    let shut = async { open.wait_for(|open| !*open).await.is_ok() };
+    let was_shut = tokio::select! {
+        _ = copy_bidirectional(&mut stream, &mut other) => false,
+        shut = shut => shut,
+    };
+    if was_shut {
+        // Both sockets stay open and unread for as long as the test runs.
+        std::future::pending::<()>().await;
+    }
+}
+
+/// A port in front of another one whose first connection is reset after a while (RFC 9293, 3.10.7.4).
+async fn resetting(target: SocketAddr, after: Duration) -> SocketAddr {
+    let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap();
+    tokio::spawn(async move {
+        let mut first = true;
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let reset = std::mem::take(&mut first);
+            tokio::spawn(async move {
+                let Ok(mut other) = TcpStream::connect(target).await else { return };
+                let copying = copy_bidirectional(&mut stream, &mut other);
+                if !reset {
+                    // Whichever side ends it, both are done.
+                    let _ended = copying.await;
+                    return;
+                }
+                let _still_running = timeout(after, copying).await;
+                SockRef::from(&stream).set_linger(Some(Duration::ZERO)).unwrap();
+            });
+        }
+    });
+    address
+}
+
+/// A port that answers every connection with the same bytes and then nothing.
+fn mute(answer: &'static [u8]) -> SocketAddr {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        let mut kept = Vec::new();
+        for mut stream in listener.incoming().flatten() {
+            stream.write_all(answer).unwrap();
+            kept.push(stream);
+        }
+    });
+    address
+}
+
+fn with_camera_at(mut spec: RelaySpec, address: SocketAddr) -> RelaySpec {
+    spec.feed.url.port = address.port();
+    spec
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it() {
+    let world = World::start();
+    let gate = Gate::before(world.camera.address());
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), gate.address));
+    world.wait_live().await;
+    gate.shut();
+    let view = world
+        .wait("stalled", 4, |view| {
+            view.feed.state == FeedPhase::Stalled && view.pushes[0].state == PushPhase::Waiting
+        })
+        .await;
+    assert_eq!((feed_code(&view), push_code(&view, 0)), ("feed.stalled", "feed.stalled"));
+    world.wait("given up", 6, |view| view.feed.state != FeedPhase::Stalled).await;
+    gate.open();
+    let view = world.wait_live().await;
+    assert_eq!((view.feed.reconnects, view.pushes[0].reconnects), (1, 0));
+    let report = world.platform.report("one").unwrap();
+    assert_eq!(report.broadcasts, 1);
+    // The hole is there to be seen, but time never steps back.
+    assert!(report.findings.iter().all(|finding| !finding.sentence().contains("stepped back")), "{report:?}");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_reset_connection_is_dialled_again() {
+    let world = World::start();
+    let address = resetting(world.camera.address(), Duration::from_millis(1_500)).await;
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), address));
+    world.wait_live().await;
+    let view = world.wait("noticed", 4, |view| feed_code(view) == "feed.closed-by-camera").await;
+    assert!(view.feed.cause.unwrap().message.contains("reset"));
+    let view = world.wait("back", 5, |view| view.feed.reconnects == 1).await;
+    assert_eq!(view.pushes[0].reconnects, 0);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_camera_that_says_nothing_is_no_answer() {
+    let world = World::start();
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), mute(b"")));
+    let view = world.wait("no answer", 12, |view| feed_code(view) == "feed.no-answer").await;
+    // It is there: it is given the usual pause, not dialled anew at once.
+    assert_eq!(view.feed.state, FeedPhase::Waiting);
+    tokio::time::sleep(Duration::from_millis(600)).await;
+    assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Waiting);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
+    let world = World::start();
+    let garbage = mute(b"\x01\x02\x03 not rtsp at all\r\n\r\n");
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), garbage));
+    let view = world.wait("a cause", 5, |view| view.feed.state == FeedPhase::Waiting).await;
+    assert_eq!(feed_code(&view), "feed.protocol");
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_on() {
+    let world = World::start();
+    let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
+    set_port(&mut spec.pushes[0], mute(b"").port());
+    world.engine.apply(spec);
+    let view = world.wait("no answer", 14, |view| push_code(view, 0) == "push.no-answer").await;
+    assert_eq!(view.feed.state, FeedPhase::Flowing);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_server_of_another_protocol_is_told() {
+    let world = World::start();
+    let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
+    set_port(&mut spec.pushes[0], mute(b"HTTP/1.1 400 Bad Request\r\n\r\n").port());
+    world.engine.apply(spec);
+    world.wait("a cause", 5, |view| push_code(view, 0) == "push.protocol").await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
+    let world = World::start();
+    let gate = Gate::before(world.platform.address());
+    let mut spec = world.relay("/summit/main", PASSWORD, &[KEY, "second-key-0815"]);
+    set_port(&mut spec.pushes[1], gate.address.port());
+    world.engine.apply(spec);
+    world.wait_live().await;
+    gate.shut();
+    let view = world.wait("lagging", 15, |view| view.pushes[1].state == PushPhase::Lagging).await;
+    assert_eq!(push_code(&view, 1), "push.too-slow");
+    assert!(view.pushes[1].backlog.as_millis() > 1_000);
+    world
+        .wait("given up", 20, |view| {
+            matches!(push_code(view, 1), "push.no-answer" | "push.closed-by-platform")
+        })
+        .await;
+    let view = world.engine.relay("relay").unwrap();
+    assert_eq!((view.pushes[0].state, view.pushes[0].frames_dropped), (PushPhase::Live, 0));
+    let report = world.platform.report("one").unwrap();
+    assert!(report.is_good(), "{report:?}");
+    assert_eq!(report.broadcasts, 1);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn connections_cut_again_and_again_come_back_each_time() {
+    let world = World::start();
+    world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
+    for round in 0..4_u64 {
+        world.wait_live().await;
+        if round % 2 == 0 {
+            world.camera.switch_off().await;
+            world.camera.switch_on().unwrap();
+        } else {
+            world.platform.switch_off().await;
+            world.platform.switch_on().unwrap();
+        }
+        world.wait("back", 10, |view| view.feed.reconnects + view.pushes[0].reconnects > round).await;
+    }
+    let view = world.wait_live().await;
+    assert_eq!((view.feed.reconnects, view.pushes[0].reconnects), (2, 2));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_closed_port_is_a_refused_connection() {
+    let world = World::start();
+    let port = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();
+    world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), port));
+    world.wait("refused", 5, |view| feed_code(view) == "feed.connection-refused").await;
+}

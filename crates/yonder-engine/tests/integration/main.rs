@@ -1,0 +1,24 @@
+//! The engine against stand-in cameras and platforms. One program, so that it is linked once and its tests, which mostly wait, run side
+//! by side.
+
+mod actor;
+mod camera_faults;
+mod camera_manners;
+mod camera_oddities;
+mod capture;
+mod fan_out;
+mod faults;
+mod find;
+mod holding;
+#[path = "../../../yonder-media/tests/inspector/mod.rs"]
+mod inspector;
+mod platform_side;
+mod preview;
+mod relay;
+mod shutdown;
+mod srt_path;
+#[path = "../support/mod.rs"]
+mod support;
+mod survey;
+mod transport;
+mod uplinks;

@@ -1,0 +1,138 @@
+//! Surveys and stills, against the railway's cameras.
+
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
+
+use crate::support::{KEY, PASSWORD, World};
+use rstest::rstest;
+use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
+use yonder_sim::{Manners, Oddities, Weather};
+
+fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
+    SurveyRequest {
+        main: world.feed(main, PASSWORD),
+        sub: sub.map(|path| world.feed(path, PASSWORD)),
+        duration: Duration::from_secs(5),
+    }
+}
+
+fn codes(view: &SurveyView) -> Vec<&str> {
+    view.advice.iter().map(|advice| advice.code).collect()
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn main_and_sub_are_measured_together_each_with_a_picture() {
+    let world = World::start();
+    let told = AtomicUsize::new(0);
+    let tell = |_: &SurveyView| {
+        told.fetch_add(1, Ordering::Relaxed);
+    };
+    let view = world.engine.survey(request(&world, "/summit/main", Some("/summit/sub")), tell).await;
+    assert!(view.done && told.load(Ordering::Relaxed) >= 6, "{told:?}");
+    let (main, sub) = (&view.main, view.sub.as_ref().unwrap());
+    let measured = main.measured.unwrap();
+    assert!((measured.fps.unwrap() - 25.0).abs() < 0.1, "{measured:?}");
+    assert!(
+        (1_400..2_400).contains(&measured.video_kbps) && (80..110).contains(&measured.audio_kbps),
+        "{measured:?}"
+    );
+    let keyframes = measured.keyframes.unwrap();
+    assert!((keyframes.min_s - 2.0).abs() < 0.05 && (keyframes.max_s - 2.0).abs() < 0.05, "{keyframes:?}");
+    assert!((sub.measured.unwrap().fps.unwrap() - 12.5).abs() < 0.1);
+    assert_eq!((main.transport, main.shared, main.reception[0].lost), (Some(Carrier::Tcp), false, 0));
+    let sizes: Vec<(u32, u32)> = [main, sub]
+        .iter()
+        .map(|stream| stream.still.clone().unwrap().unwrap())
+        .map(|still| {
+            assert!(still.jpeg.starts_with(&[0xff, 0xd8]) && still.jpeg.ends_with(&[0xff, 0xd9]));
+            (still.width, still.height)
+        })
+        .collect();
+    assert_eq!(sizes, [(1280, 720), (640, 360)]);
+    assert_eq!(codes(&view), ["survey.no-sound"]);
+    world.until("both viewers gone", 3, || world.camera.viewers() == 0).await;
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn what_runs_already_is_watched_without_another_session() {
+    let world = World::start();
+    world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
+    world.wait_live().await;
+    let view = world.engine.survey(request(&world, "/bandstand", None), |_| {}).await;
+    let measured = view.main.measured.unwrap();
+    assert!(view.main.shared && measured.reordered, "{view:?}");
+    assert!(world.engine.still(world.feed("/bandstand", PASSWORD)).await.unwrap().is_ok());
+    assert_eq!(world.camera.sessions(), 1);
+}
+
+#[rstest]
+#[case::own_session(false)]
+#[case::feed_that_runs(true)]
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
+    let oddities =
+        Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, ..Oddities::default() };
+    let world = World::with(Manners { oddities, ..Manners::default() }, None);
+    if runs {
+        world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
+        world
+            .wait("skipped", 20, |view| view.feed.skipped.bytes > 0 && view.pushes[0].frames_sent > 250)
+            .await;
+    }
+    let view = world.engine.survey(request(&world, "/summit/main", None), |_| {}).await;
+    assert_eq!(view.main.shared, runs);
+    let drops = view.main.drops();
+    let reasons: Vec<&str> = drops.iter().map(|(reason, _)| *reason).collect();
+    assert_eq!(reasons, ["reserved-type", "unterminated-fragment", "stray-bytes"], "{drops:?}");
+    // Twenty-five pictures a second for five seconds; what came before does not count.
+    assert!((100..200).contains(&drops[0].1), "{drops:?}");
+    assert_eq!(codes(&view), ["survey.reserved-types", "survey.stray-bytes"]);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
+    let world = World::start();
+    let view = world.engine.survey(request(&world, "/summit/sub", Some("/tunnel")), |_| {}).await;
+    assert_eq!(codes(&view), ["survey.swapped", "survey.no-sound", "survey.h265", "survey.g711"]);
+    let tunnel = view.sub.unwrap();
+    assert_eq!((tunnel.video.unwrap().codec, tunnel.audio.unwrap().codec), ("H.265", "G.711 \u{b5}-law"));
+    assert_eq!(tunnel.still, Some(Err(StillError::NoDecoder("H.265"))));
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
+    let weather = Weather { lost: 30, ..Weather::default() };
+    let world = World::with(Manners { weather, ..Manners::default() }, None);
+    let mut request = request(&world, "/summit/sub", None);
+    request.main.transport = TransportChoice::Udp;
+    request.duration = Duration::from_secs(8);
+    let view = world.engine.survey(request, |_| {}).await;
+    assert!(codes(&view).contains(&"survey.loss"), "{view:?}");
+    assert!(view.main.reception[0].lost > 0 && view.main.reception[0].units_dropped > 0);
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
+    let world = World::start();
+    let view = world.engine.survey(request(&world, "/no-such-path", Some("/summit/sub")), |_| {}).await;
+    let cause = view.main.cause.unwrap();
+    assert_eq!(cause.code, "feed.no-such-stream");
+    assert!(cause.probable_causes.iter().any(|reason| reason.contains("channel")), "{cause:?}");
+    assert!(view.main.measured.is_none() && view.sub.unwrap().measured.is_some());
+}
+
+#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+async fn a_survey_of_a_blocked_feed_dials_it_now() {
+    let world = World::start();
+    world.engine.apply(world.relay("/summit/main", "another password", &[KEY]));
+    let blocked = || world.engine.relay("relay").is_some_and(|relay| relay.feed.needs_attention);
+    world.until("the feed blocked", 8, blocked).await;
+    world.camera.set_account(Some(("rail".to_owned(), "another password".into())));
+    let main = world.feed("/summit/main", "another password");
+    let request = SurveyRequest { main, sub: None, duration: Duration::from_secs(2) };
+    let view = world.engine.survey(request, |_| {}).await;
+    assert!(view.main.measured.is_some(), "{:?}", view.main.cause);
+    world.wait_live().await;
+}

@@ -1,0 +1,24 @@
+//! The real binary on loopback, driven through its client and its API. One program, so that it is linked once and its tests, which
+//! mostly wait, run side by side.
+
+mod alerts;
+mod book;
+mod camera_side;
+mod care;
+mod clock;
+mod commands;
+mod front_door;
+mod hold;
+mod jobs;
+mod keep_running;
+mod moved_camera;
+mod on_air;
+mod our_faults;
+mod people;
+mod platform_side;
+mod power_cuts;
+mod record;
+mod secrets;
+#[path = "../support/mod.rs"]
+mod support;
+mod uplinks;
