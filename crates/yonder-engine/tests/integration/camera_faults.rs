@@ -62,7 +62,9 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     assert!(view.feed.retry_in.unwrap() > Duration::from_secs(60));
     let refused = world.camera.refused();
     assert!(refused <= 2, "{refused}");
-    tokio::time::sleep(Duration::from_secs(6)).await;
+    let retry_in = || world.engine.relay("relay").unwrap().feed.retry_in.unwrap();
+    let later = retry_in().saturating_sub(Duration::from_secs(5));
+    world.until("five seconds nearer", 8, || retry_in() <= later).await;
     assert_eq!(world.camera.refused(), refused);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait("live", 3, |view| view.pushes[0].state == PushPhase::Live).await;
@@ -89,7 +91,8 @@ async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() 
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait("refused", 3, |view| feed_code(view) == "feed.connection-refused").await;
     // Long enough for the delays between dials to have grown.
-    tokio::time::sleep(Duration::from_secs(9)).await;
+    let is_long = |retry_in: Duration| retry_in > Duration::from_millis(3_500);
+    world.wait("a long delay", 30, |view| view.feed.retry_in.is_some_and(is_long)).await;
     let back = std::time::Instant::now();
     world.camera.switch_on().unwrap();
     world.wait("live", 5, |view| view.pushes[0].state == PushPhase::Live).await;

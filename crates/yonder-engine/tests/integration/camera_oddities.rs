@@ -10,12 +10,9 @@ use crate::support::{KEY, PASSWORD, World};
 use rand::rngs::SmallRng;
 use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
-use tokio::time::{Instant, sleep};
+use tokio::time::Instant;
 use yonder_engine::TransportChoice;
 use yonder_sim::{Manners, Oddities};
-
-/// How long a set of deviations lasts.
-const INTERVAL: Duration = Duration::from_millis(700);
 
 fn duration() -> Duration {
     let seconds = std::env::var("YONDER_ODDITIES_SECONDS").ok().and_then(|text| text.parse().ok());
@@ -65,13 +62,13 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
         let oddities = random_oddities(&mut random, other_payload_type);
         world.camera.change(|manners| manners.oddities = oddities);
         has_stray_bytes |= oddities.stray_bytes && transport == TransportChoice::Tcp;
-        sleep(INTERVAL).await;
+        world.flow(20).await;
         let view = world.engine.relay("relay").unwrap();
         assert_eq!(view.feed.reconnects, 0, "seed {seed}, {oddities:?}: {view:#?}");
     }
     world.camera.change(|manners| manners.oddities = Oddities { other_payload_type, ..Oddities::default() });
     // Figures are at most a second old.
-    sleep(INTERVAL * 2).await;
+    world.flow(40).await;
     let view = world.engine.relay("relay").unwrap();
     assert_eq!((world.camera.sessions(), view.feed.reconnects), (1, 0), "seed {seed}: {view:#?}");
     let drops = view.feed.reception.iter().find(|track| track.track == yonder_media::Track::Video).unwrap();

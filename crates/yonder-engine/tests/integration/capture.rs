@@ -1,8 +1,7 @@
 //! What goes over loopback, read by an independent protocol analyser: no malformed packet in RTSP, RTP, H.264,
 //! RTMP, SRT and MPEG-TS.
 //!
-//! Needs Debian's package `tshark` and the right to capture; where either is missing the test says so and
-//! passes.
+//! Needs Debian's package `tshark` and the right to capture; where either is missing the tests fail.
 
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 

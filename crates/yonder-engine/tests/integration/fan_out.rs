@@ -109,7 +109,8 @@ async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
     world.engine.apply(RelaySpec { feed: world.feed("/shed/main", PASSWORD), ..relay(&world, pushes) });
     world.wait("live", 30, |view| view.pushes.iter().all(|push| push.state == PushPhase::Live)).await;
     stalled.change(|manners| manners.frozen = true);
-    tokio::time::sleep(Duration::from_secs(15)).await;
+    let is_given_up = |view: &RelayView, at| push_code(view, at) == "push.no-answer";
+    world.wait("given up", 30, |view| (STEADY..STEADY + 2).all(|at| is_given_up(view, at))).await;
     let view = world.engine.relay("relay").unwrap();
     for push in &view.pushes[..STEADY] {
         assert_eq!((push.state, push.frames_dropped, push.reconnects), (PushPhase::Live, 0, 0), "{push:?}");
@@ -136,7 +137,7 @@ async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
     ];
     for edit in edits {
         world.engine.apply(relay(&world, vec![edit]));
-        tokio::time::sleep(Duration::from_millis(700)).await;
+        world.flow(15).await;
     }
     let view = world.engine.relay("relay").unwrap();
     assert_eq!((view.pushes[0].state, view.pushes[0].reconnects), (PushPhase::Live, 0));

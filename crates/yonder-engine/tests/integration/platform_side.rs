@@ -379,7 +379,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
     };
     world.engine.apply(relay(&world, "/summit/main", pushes(keys)));
     world.wait_live().await;
-    tokio::time::sleep(Duration::from_secs(1)).await;
+    world.flow(25).await;
     platform.set_key("b", "another-key-of-b".into());
     let rolled = tokio::time::Instant::now();
     world.engine.apply(relay(
@@ -389,7 +389,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
     ));
     world.wait("live under the new key", 5, |view| view.pushes[1].state == PushPhase::Live).await;
     assert!(rolled.elapsed() < Duration::from_secs(2), "it took {:?}", rolled.elapsed());
-    tokio::time::sleep(Duration::from_secs(1)).await;
+    world.flow(25).await;
     world.engine.withdraw("relay");
     for name in ["a", "c", "d"] {
         world.until("ended", 5, || !platform.report(name).unwrap().live).await;

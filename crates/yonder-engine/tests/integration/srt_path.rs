@@ -86,7 +86,7 @@ async fn port_that_is_unreachable_for_a_moment_ends_no_push() {
     world.engine.apply(relay(&world, &through));
     world.wait_live().await;
     for _ in 0..3 {
-        tokio::time::sleep(Duration::from_millis(700)).await;
+        world.flow(15).await;
         router.open.send_replace(false);
         tokio::time::sleep(Duration::from_millis(300)).await;
         router.open.send_replace(true);
@@ -134,7 +134,7 @@ fn small_mtu_is_fitted_from_the_start() {
         let world = world();
         world.engine.apply(relay(&world, &world.platform.srt_server().unwrap()));
         world.wait_live().await;
-        tokio::time::sleep(Duration::from_secs(2)).await;
+        world.flow(50).await;
         assert_carried(&world, 30);
     });
 }
@@ -151,7 +151,7 @@ fn mtu_that_shrinks_under_a_live_push_is_followed() {
         world.wait_live().await;
         let shrunk = Command::new("ip").args(["link", "set", "lo", "mtu", "1100"]).status().unwrap();
         assert!(shrunk.success());
-        tokio::time::sleep(Duration::from_secs(4)).await;
+        world.flow(100).await;
         assert_carried(&world, 80);
     });
 }

@@ -24,6 +24,8 @@ pub(crate) const KEY: &str = "bramble-summit-4711";
 
 /// Path of the summit's sub stream.
 const SUB: &str = "/summit/sub";
+/// Frame rate of the feeds that tests wait for frames of.
+const FRAMES_PER_SECOND: u64 = 25;
 
 fn summit_sub() -> LoopMedia {
     railway_feeds().iter().find_map(yonder_sim::RailwayFeed::sub).unwrap().1
@@ -130,6 +132,24 @@ impl World {
             assert!(tokio::time::Instant::now() < deadline, "not {what} within {seconds} s");
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
+    }
+
+    /// Waits until every push of a relay has sent so many frames more, at no less than half their rate.
+    pub(crate) async fn flow_of(&self, relay: &str, frames: u64) {
+        let sent = || -> Vec<u64> {
+            self.engine.relay(relay).unwrap().pushes.iter().map(|push| push.frames_sent).collect()
+        };
+        let before = sent();
+        let seconds = 4 + frames * 2 / FRAMES_PER_SECOND;
+        self.until("sending", seconds, || {
+            sent().iter().zip(&before).all(|(now, before)| *now >= before + frames)
+        })
+        .await;
+    }
+
+    /// As [`Self::flow_of`], for the relay of the world.
+    pub(crate) async fn flow(&self, frames: u64) {
+        self.flow_of("relay", frames).await;
     }
 
     /// What a channel received must be a run of what the camera plays at `path`, without hole or change.

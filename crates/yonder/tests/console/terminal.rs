@@ -157,7 +157,7 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         let card = service.home.path().join("card.png");
         service.must(&["relay", "holding-picture", "Night Trains", "--out", card.to_str().unwrap()], "");
         // Clearly longer than its platform waits.
-        std::thread::sleep(Duration::from_secs(4));
+        service.flow("Night Trains", 100);
         world.camera_on();
         service.wait_live("Night Trains");
         // The record is written a moment after what it tells of.
@@ -169,7 +169,7 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         service.kill();
         service.start_again();
         service.wait_live("Night Trains");
-        std::thread::sleep(Duration::from_secs(1));
+        service.flow("Night Trains", 25);
         let printed = |arguments: &[&str]| {
             let mut command = Command::new(support::program());
             command.arg("--home").arg(service.home.path()).args(arguments).env("CLICOLOR_FORCE", "1");

@@ -27,7 +27,7 @@ fn two_hundred_sign_ins_and_joins_at_a_time_take_little_memory_and_disturb_no_pu
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");
     service.wait_live("Line");
-    thread::sleep(Duration::from_secs(2));
+    service.flow("Line", 50);
     let before = resident_bytes(&service);
     let (url, ended) = (service.url(), AtomicBool::new(false));
     let (answers, most) = thread::scope(|scope| {
@@ -67,7 +67,7 @@ fn two_hundred_sign_ins_and_joins_at_a_time_take_little_memory_and_disturb_no_pu
     let limited = answers.iter().filter(|(status, _)| *status == 429).count();
     assert!(limited > 100 && answers.iter().all(|(status, retry)| (*status == 429) == *retry), "{answers:?}");
     assert!(most - before < 100_000_000, "{before} bytes became {most}");
-    thread::sleep(Duration::from_secs(2));
+    service.flow("Line", 50);
     let stall = world.platform.report("one").unwrap().longest_stall;
     // Half a second on a quiet machine; here the strangers' threads and other tests take the cores as well.
     assert!(stall < Duration::from_millis(1_500), "{stall:?}");

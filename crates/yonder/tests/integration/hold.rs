@@ -66,7 +66,7 @@ fn a_camera_that_goes_is_held_and_the_logbook_tells_what_that_saved() {
     wait_push(&service, "holding");
     let status = service.must(&["status"], "");
     assert!(status.contains("Camera side."), "{status}");
-    std::thread::sleep(Duration::from_secs(3));
+    service.flow("Line", 60);
     world.camera_on();
     service.wait_live("Line");
     wait_for_line(&service, "Hasty ends one after 1 s of silence.");
@@ -75,8 +75,8 @@ fn a_camera_that_goes_is_held_and_the_logbook_tells_what_that_saved() {
     service.must(&["relay", "edit", "Line", "--hold-after", "never"], "");
     world.camera_off();
     wait_push(&service, "waiting");
-    std::thread::sleep(Duration::from_secs(2));
-    wait_push(&service, "waiting");
+    let relay = service.wait("Line", "dialled again", |relay| relay["feed"]["attempts"].as_u64() >= Some(3));
+    assert_eq!(relay["pushes"][0]["state"], "waiting", "{relay:#}");
 }
 
 #[test]

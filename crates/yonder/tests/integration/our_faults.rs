@@ -32,11 +32,9 @@ fn on_a_full_disk_broadcasts_go_on_changes_are_refused_and_room_heals_it() {
     assert_eq!(refused.status.code(), Some(1));
     let said = text(&refused.stderr);
     assert!(said.contains("full"), "{said}");
-    let before = service.relay("Line")["pushes"][0]["frames_sent"].as_u64().unwrap();
-    std::thread::sleep(Duration::from_secs(3));
+    service.flow("Line", 50);
     let relay = service.relay("Line");
     assert_eq!((&relay["pushes"][0]["state"], &relay["hold_after_s"]), (&"live".into(), &3.into()));
-    assert!(relay["pushes"][0]["frames_sent"].as_u64().unwrap() > before + 40);
 
     fs::remove_file(&filler).unwrap();
     service.must(&["relay", "edit", "Line", "--hold-after", "9s"], "");

@@ -340,7 +340,7 @@ fn what_was_sent_is_counted_across_a_restart() {
     service.must(&["uplink", "add", "Fibre", "--rate", "20Mbit/s", "--allowance", "500GB"], "");
     service.must(&["relay", "start", "Line"], "");
     service.wait_live("Line");
-    std::thread::sleep(std::time::Duration::from_secs(2));
+    service.flow("Line", 50);
     assert!(service.stop());
     service.start_again();
     let sent = json(&service, &["uplink", "list"])[0]["sent_bytes"].as_u64().unwrap();

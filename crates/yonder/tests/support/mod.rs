@@ -26,6 +26,9 @@ pub(crate) const PASSPHRASE: &str = "planted-passphrase-6X";
 /// How long anything may take before a test gives up on it.
 pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
 
+/// Frame rate of the stand-in cameras that tests use.
+const FRAMES_PER_SECOND: u64 = 25;
+
 /// How long a process that ends by itself may take.
 const PROCESS_TIMEOUT: Duration = Duration::from_secs(120);
 
@@ -169,6 +172,11 @@ impl Service {
         nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGKILL).unwrap();
     }
 
+    /// Returns how many bytes of its standard error, a pipe, have not been read.
+    pub(crate) fn unread_errors(&self) -> u64 {
+        rustix::io::ioctl_fionread(self.child.as_ref().unwrap().stderr.as_ref().unwrap()).unwrap()
+    }
+
     /// As if the power had gone.
     pub(crate) fn kill(&mut self) {
         if let Some(mut child) = self.child.take() {
@@ -263,6 +271,25 @@ impl Service {
             assert!(Instant::now() < deadline, "not {what}: {relay:#}");
             std::thread::sleep(Duration::from_millis(50));
         }
+    }
+
+    /// Returns how many frames the first push of a relay has sent.
+    pub(crate) fn frames_sent(&self, name: &str) -> u64 {
+        self.relay(name)["pushes"][0]["frames_sent"].as_u64().unwrap()
+    }
+
+    /// Waits until the first push of a relay has sent so many frames more. Panics when it takes twice as long as it should.
+    pub(crate) fn flow(&self, name: &str, frames: u64) {
+        let until = self.frames_sent(name) + frames;
+        let patience = Duration::from_secs(4 + frames * 2 / FRAMES_PER_SECOND);
+        let sent = |relay: &Value| relay["pushes"][0]["frames_sent"].as_u64() >= Some(until);
+        self.wait_for(name, "sending", patience, sent);
+    }
+
+    /// Waits until the push of a relay has failed so many times in a row.
+    pub(crate) fn wait_attempts(&self, name: &str, attempts: u64, patience: Duration) {
+        let failed = |relay: &Value| relay["pushes"][0]["attempts"].as_u64() >= Some(attempts);
+        self.wait_for(name, "dialled again and again", patience, failed);
     }
 
     pub(crate) fn wait_live(&self, name: &str) -> Value {
