@@ -6,8 +6,10 @@
 #![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
 
 use std::io::{BufRead as _, BufReader};
+use std::net::UdpSocket;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
 
 use crate::support::{KEY, PASSWORD, World, push_to};
 use rstest::rstest;
@@ -43,15 +45,35 @@ impl Capture {
             if line.contains("Capturing on") {
                 // The announcement comes a moment before the first packet can be seen, and before the refusal
                 // of those who may not capture.
-                std::thread::sleep(std::time::Duration::from_millis(700));
-                if matches!(child.try_wait(), Ok(None)) {
+                if sees_packets(&mut child, file) {
                     return Self(child);
                 }
+                break;
             }
         }
         let _gone = (child.kill(), child.wait());
         panic!("tshark cannot capture on loopback: {message}");
     }
+}
+
+/// Sends datagrams until one of them is in the capture file. False when the capture has ended.
+fn sees_packets(child: &mut Child, file: &Path) -> bool {
+    let length = || std::fs::metadata(file).map_or(0, |facts| facts.len());
+    let socket = UdpSocket::bind("127.0.0.1:0").unwrap();
+    socket.connect(socket.local_addr().unwrap()).unwrap();
+    // Length of the file without packets, once it is there.
+    let mut empty = None;
+    let begun = Instant::now();
+    while begun.elapsed() < Duration::from_secs(20) && matches!(child.try_wait(), Ok(None)) {
+        socket.send(&[0; 64]).unwrap();
+        match empty {
+            Some(empty) if length() > empty => return true,
+            Some(_) => {}
+            None => empty = Some(length()).filter(|length| *length > 0),
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
 }
 
 impl Drop for Capture {

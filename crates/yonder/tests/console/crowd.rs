@@ -44,7 +44,8 @@ async fn five_hundred_lines_with_live_changes_scroll_and_filter_smoothly() {
     browser.set_up(&service, PASSWORD).await;
     browser.see("//article").await;
     // Drawing the list for the first time is not part of it.
-    tokio::time::sleep(Duration::from_secs(3)).await;
+    let idle = "for (let round = 0; round < 3; round++) await new Promise((done) => requestIdleCallback(done)); return true;";
+    browser.run(idle).await;
     let figures = browser
         .run(
             "const tasks = [];

@@ -137,7 +137,8 @@ fn without_file_descriptors_the_service_waits_and_goes_on_once_there_are_some() 
     world.camera_off();
     world.camera_on();
     // Nobody can be let in and nothing can be dialled.
-    std::thread::sleep(Duration::from_secs(4));
+    service.wait_log("Too many open files");
+    assert!(!service.run(&["status"]).status.success());
     set_file_limit(process, 4_096);
     let deadline = Instant::now() + PATIENCE;
     while !service.run(&["status"]).status.success() {
