@@ -233,6 +233,13 @@ fn transmit_datagrams<C: DatagramCore>(core: &mut C, now: Duration, out: &mut Ve
     }
 }
 
+/// Parcel on its way to an end.
+#[derive(Debug)]
+struct Flight<P> {
+    to: Side,
+    parcel: Parcel<P>,
+}
+
 /// Two ends and the lines between them.
 #[derive(Debug)]
 pub struct Network<A: Endpoint, B> {
@@ -247,8 +254,8 @@ pub struct Network<A: Endpoint, B> {
     /// Time.
     pub now: Duration,
     random: Random,
-    /// What is on its way, by arrival.
-    flying: BTreeMap<(Duration, u64), (Side, Parcel<A::Path>)>,
+    /// What is on its way, by arrival and in order of sending.
+    flying: BTreeMap<(Duration, u64), Flight<A::Path>>,
     flown: u64,
     /// Arrival of the last segment of the stream to each end: it overtakes none.
     last_arrival: [Duration; 2],
@@ -313,7 +320,7 @@ impl<A: Endpoint, B: Endpoint<Path = A::Path>> Network<A, B> {
 
     fn arrive(&mut self) {
         while let Some(entry) = self.flying.first_entry().filter(|entry| entry.key().0 <= self.now) {
-            let (to, parcel) = entry.remove();
+            let Flight { to, parcel } = entry.remove();
             match to {
                 Side::Local => self.local.receive(parcel, self.now),
                 Side::Peer => self.peer.receive(parcel, self.now),
@@ -372,6 +379,6 @@ impl<A: Endpoint, B: Endpoint<Path = A::Path>> Network<A, B> {
 
     fn fly(&mut self, at: Duration, to: Side, parcel: Parcel<A::Path>) {
         self.flown += 1;
-        self.flying.insert((at, self.flown), (to, parcel));
+        self.flying.insert((at, self.flown), Flight { to, parcel });
     }
 }

@@ -1,5 +1,7 @@
 //! Publisher and receiver over a simulated network. A failing run prints its seed.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 use std::time::Duration;
 
 use bytes::Bytes;

@@ -206,7 +206,7 @@ impl Pull {
 
     fn finish(&mut self, why: PullError) {
         self.report_at = None;
-        self.end.get_or_insert(End { by: why.side(), why });
+        self.end.get_or_insert_with(|| End { by: why.side(), why });
     }
 
     /// Ends in order. A TEARDOWN is still to be transmitted where there is a session, even after an end by the camera.

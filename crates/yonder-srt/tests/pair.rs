@@ -70,7 +70,7 @@ impl DatagramCore for Server {
         let destination = Packet::read(datagram.clone()).unwrap().destination;
         match &mut self.accepted {
             Some((socket, connection)) if destination == *socket => {
-                connection.handle_datagram((), datagram, now)
+                connection.handle_datagram((), datagram, now);
             }
             _ => self.listener.handle_datagram(CALLER.parse::<SocketAddr>().unwrap(), datagram, now),
         }

@@ -181,7 +181,7 @@ impl Transport<Pull> for CameraTransport {
                     Poll::Pending
                 }
                 Poll::Pending => Poll::Ready(Ok(bytes)),
-                ended => ended,
+                ended @ Poll::Ready(_) => ended,
             };
         }
         received

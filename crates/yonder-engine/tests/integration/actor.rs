@@ -1,7 +1,5 @@
 //! A feed as one actor: it moves between media threads while it runs, and a panic in one of its parts is that part's alone.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support;
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code};
 use rstest::rstest;

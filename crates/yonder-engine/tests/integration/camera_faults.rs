@@ -1,7 +1,5 @@
 //! Faults of cameras: each ends flowing again, or blocked with the right cause.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::sync::Arc;
 use std::time::Duration;
 

@@ -1,7 +1,5 @@
 //! Cameras that bend the standard in harmless ways: each flows, and what arrives is what they sent.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support::{KEY, PASSWORD, World, feed_code};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};

@@ -2,8 +2,6 @@
 //!
 //! Runs for some seconds; for `YONDER_ODDITIES_SECONDS` where that is set.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World};

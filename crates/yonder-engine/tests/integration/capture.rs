@@ -3,8 +3,6 @@
 //!
 //! Needs Debian's package `tshark` and the right to capture; where either is missing the tests fail.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::io::{BufRead as _, BufReader};
 use std::net::UdpSocket;
 use std::path::Path;

@@ -1,7 +1,5 @@
 //! Fan-out: what one destination does is nobody else's business.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, push_code, push_to};

@@ -1,7 +1,5 @@
 //! Faults between the engine and the world: silence, garbage, resets, and a platform that stops reading.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::io::Write as _;
 use std::net::SocketAddr;
 use std::sync::Arc;

@@ -1,7 +1,5 @@
 //! Finding cameras, against stand-in devices.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use rstest::rstest;

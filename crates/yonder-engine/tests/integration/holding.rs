@@ -1,7 +1,5 @@
 //! Holding pictures: a broadcast outlives its camera, and returns without a seam.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 

@@ -1,7 +1,5 @@
 //! Pushes over every protocol, bit for bit, and what platforms do to them.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to, set_port};

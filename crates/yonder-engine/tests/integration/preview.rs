@@ -1,7 +1,5 @@
 //! Live previews: what a viewer gets, and what the camera notices of it.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 

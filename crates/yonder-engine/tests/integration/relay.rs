@@ -1,7 +1,5 @@
 //! A camera and a platform on loopback, with the engine between them.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};

@@ -1,7 +1,5 @@
 //! The end of the service: every broadcast ends in order, soon.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support;

@@ -1,7 +1,5 @@
 //! SRT over paths that fail for a moment, or whose MTU is small.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::net::SocketAddr;
 use std::process::Command;
 use std::sync::Arc;

@@ -1,7 +1,5 @@
 //! Surveys and stills, against the railway's cameras.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 

@@ -1,7 +1,5 @@
 //! Transport streams of whole pushes over a lossy network, packet by packet.
 
-#![expect(clippy::unwrap_used, clippy::panic, reason = "a test ends where something unexpected happens")]
-
 use std::sync::Arc;
 use std::time::Duration;
 

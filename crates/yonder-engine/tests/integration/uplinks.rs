@@ -1,8 +1,6 @@
 //! Pushes that are bound to uplinks. All of 127.0.0.0/8 is this machine's, so that several ways out can be told
 //! apart on loopback.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support;

@@ -227,7 +227,7 @@ impl Publisher {
     fn finish(&mut self, why: PushError) {
         self.deadline = None;
         self.outbox.clear();
-        self.end.get_or_insert(End { by: why.side(), why });
+        self.end.get_or_insert_with(|| End { by: why.side(), why });
     }
 
     /// Returns the number of bytes that are ready to be transmitted.
@@ -288,7 +288,7 @@ impl Publisher {
             self.send_ending();
         }
         self.deadline = None;
-        self.end.get_or_insert(End::local(PushError::Closed));
+        self.end.get_or_insert_with(|| End::local(PushError::Closed));
     }
 
     fn is_live(&self) -> bool {

@@ -1,7 +1,5 @@
 //! Five hundred lines with live changes: the list stays smooth, and the stream of events bounded.
 
-use std::time::Duration;
-
 use crate::PASSWORD;
 use crate::browser::Browser;
 use crate::support::{CAMERA_PASSWORD, Service, World, say};

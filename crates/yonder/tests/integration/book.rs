@@ -1,7 +1,5 @@
 //! The site book, by command: checked, compared, brought into effect as a whole, and written out.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 
 use crate::support;

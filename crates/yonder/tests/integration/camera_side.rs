@@ -1,7 +1,5 @@
 //! The camera's side by its commands: patterns, finding, surveys, stills, transports and warnings.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::io::{BufRead as _, BufReader, Write as _};
 use std::process::{Command, Stdio};
 

@@ -1,7 +1,5 @@
 //! Care of the service: backup, restore, selfcheck, figures, and the service manager.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::os::unix::net::UnixDatagram;

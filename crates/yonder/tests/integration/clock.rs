@@ -1,7 +1,5 @@
 //! The clock of our own machine is stepped by an hour, forth and back, under a relay that runs.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 use std::path::PathBuf;
 use std::process::Command;

@@ -1,7 +1,5 @@
 //! The program as people use it: by its commands, on loopback, with stand-ins.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support;
 use crate::support::{KEY, Service, World, program, text};
 use rstest::rstest;

@@ -1,7 +1,5 @@
 //! The HTTP server towards strangers: floods, slow bodies, TLS, and proxies.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 use std::io::{BufRead as _, BufReader, Read as _, Write as _};
 use std::net::TcpStream;

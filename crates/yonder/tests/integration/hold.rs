@@ -1,7 +1,5 @@
 //! Holding pictures, by command.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 use std::time::{Duration, Instant};
 

@@ -1,7 +1,5 @@
 //! Jobs through the real program: progress, results over lost connections, cancellation, and a restart in between.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::io;
 use std::net::{Shutdown, SocketAddr, TcpListener, TcpStream};
 use std::process::{Command, Output, Stdio};

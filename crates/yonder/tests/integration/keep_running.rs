@@ -3,8 +3,6 @@
 //!
 //! With `YONDER_LONG_TESTS` set, clocks run apart by 3 000 ppm for five minutes; without it, as far in less time.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::io::Write as _;
 use std::net::TcpStream;
 use std::os::unix::net::UnixDatagram;

@@ -1,6 +1,8 @@
 //! The real binary on loopback, driven through its client and its API. One program, so that it is linked once and its tests, which
 //! mostly wait, run side by side.
 
+#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
+
 mod alerts;
 mod book;
 mod camera_side;

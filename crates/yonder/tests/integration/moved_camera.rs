@@ -3,8 +3,6 @@
 //! Needs a table of names of its own, which takes the right to make a mount namespace; where that is missing the test
 //! says so and passes.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::net::Ipv4Addr;
 use std::sync::Arc;
 

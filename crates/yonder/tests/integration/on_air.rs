@@ -1,7 +1,5 @@
 //! On-air windows and rollovers, by command.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::{Duration, Instant};
 
 use crate::support::{PATIENCE, Service, World, text};

@@ -1,7 +1,5 @@
 //! Faults of our own machine: a full disk, no file descriptors left, records that are locked or damaged.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 use std::process::Command;
 use std::time::{Duration, Instant};

@@ -1,7 +1,5 @@
 //! People, their sessions and tokens, by command.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
 

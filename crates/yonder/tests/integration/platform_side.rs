@@ -1,8 +1,6 @@
 //! The platform's side through the real program: destinations as they are pasted, keys, rule sheets, uplinks,
 //! preflight and rehearsal.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support;
 use crate::support::{KEY, PASSPHRASE, SECOND_KEY, Service, World, text};
 use rstest::rstest;

@@ -2,8 +2,6 @@
 //!
 //! `YONDER_POWER_CUTS` sets how often; `YONDER_SEED` repeats a run.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::Duration;
 
 use crate::support::{Service, World};

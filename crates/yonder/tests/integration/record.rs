@@ -1,7 +1,5 @@
 //! The record, by command: what was down, for how long, and whose side it was.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::time::{Duration, Instant};
 
 use crate::support;

@@ -1,7 +1,5 @@
 //! Planted secrets, looked for everywhere they must not be.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use std::fs;
 
 use crate::support;

@@ -1,7 +1,5 @@
 //! Uplinks that destinations are bound to, by command, with an address of this machine that goes and comes back.
 
-#![expect(clippy::unwrap_used, reason = "a test ends where something unexpected happens")]
-
 use crate::support::{KEY, Service, World, privileged, text};
 use serde_json::Value;
 
