@@ -7,7 +7,7 @@
 //! 2. Drain [`Core::poll_event`], and check [`Core::end`].
 //! 3. Drain [`StreamCore::poll_transmit`] or [`DatagramCore::poll_datagram`].
 //!
-//! The feature `simulation` adds [`simulation::Network`], which connects two cores in simulated time.
+//! The feature `simulation` adds a network that connects two cores in simulated time.
 
 #![forbid(unsafe_code)]
 #![deny(
