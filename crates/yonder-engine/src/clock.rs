@@ -1,11 +1,13 @@
 //! The service's clock: monotonic time since its start, and the wall time that belongs to it.
 
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, SystemTime};
+
+use tokio::time::Instant;
 
 /// The wall clock may differ from its reckoned value by this much before it counts as stepped.
 const STEP: Duration = Duration::from_secs(2);
 
-/// Time since the service started. Copies share the epoch.
+/// Time since the service started. Copies share the epoch. It is tokio's clock, which tests pause and advance.
 #[derive(Debug, Clone, Copy)]
 pub struct Clock {
     epoch: Instant,
@@ -45,8 +47,8 @@ impl Clock {
 
     /// The moment of tokio's clock at `time`.
     #[must_use]
-    pub fn instant(&self, time: Duration) -> tokio::time::Instant {
-        tokio::time::Instant::from_std(self.epoch + time)
+    pub fn instant(&self, time: Duration) -> Instant {
+        self.epoch + time
     }
 
     /// The wall time at which `time` was. The same value for the same `time`, until the wall clock is stepped:

@@ -3,14 +3,14 @@
 use std::io::{self, ErrorKind};
 use std::net::{IpAddr, SocketAddr, SocketAddrV6};
 use std::sync::Mutex;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use futures_util::StreamExt as _;
 use futures_util::stream::FuturesUnordered;
 use if_addrs::IfAddr;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
-use tokio::time::{sleep, timeout};
+use tokio::time::{Instant, sleep, timeout};
 
 use crate::resolver::Resolver;
 use crate::spec::{Binding, UplinkSpec};

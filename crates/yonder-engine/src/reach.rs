@@ -1,10 +1,10 @@
 //! Whether a platform's server can be reached: name, port, and whatever comes before anything secret is said.
 
 use std::net::SocketAddr;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use bytes::{Bytes, BytesMut};
-use tokio::time::timeout;
+use tokio::time::{Instant, timeout};
 use yonder_address::{RtmpServer, ServerAddress, SrtServer};
 use yonder_core::{Cause, DialStep};
 use yonder_protocol::{Core as _, DatagramCore as _, End};

@@ -2,13 +2,13 @@
 
 use std::io;
 use std::sync::Arc;
-use std::time::Instant;
 
 use bytes::BytesMut;
 use secrecy::ExposeSecret as _;
 use tokio::io::{AsyncReadExt as _, AsyncWriteExt as _};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::task::JoinSet;
+use tokio::time::Instant;
 use yonder_protocol::{Core as _, deliver, take_transmit};
 use yonder_rtmp::{Receiver, ReceiverEvent};
 

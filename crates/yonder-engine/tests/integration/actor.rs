@@ -56,7 +56,7 @@ async fn live_on_two() -> World {
     world
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn panic_in_a_push_ends_that_push_alone_and_it_returns() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Push);
@@ -69,7 +69,7 @@ async fn panic_in_a_push_ends_that_push_alone_and_it_returns() {
     assert_eq!(world.platform.report("two").unwrap().broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn panic_in_an_output_ends_the_pushes_of_its_relay_alone() {
     let world = World::start();
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
@@ -87,7 +87,7 @@ async fn panic_in_an_output_ends_the_pushes_of_its_relay_alone() {
     assert_eq!(world.platform.report("two").unwrap().broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn panic_in_a_source_is_a_failure_of_the_feed_that_no_broadcast_ends_by() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Source);
@@ -100,7 +100,7 @@ async fn panic_in_a_source_is_a_failure_of_the_feed_that_no_broadcast_ends_by() 
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn panic_in_the_actor_is_told_and_everything_begins_again() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Actor);

@@ -28,7 +28,7 @@ fn refusal(status: u16, words: &str) -> Manners {
 #[case::crowded(453, "Not Enough Bandwidth", "feed.too-many-viewers", FeedPhase::Waiting)]
 #[case::starting(503, "Service Unavailable", "feed.not-ready", FeedPhase::Waiting)]
 #[case::something_else(418, "Resting", "feed.protocol", FeedPhase::Waiting)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
     #[case] status: u16,
     #[case] words: &str,
@@ -48,7 +48,7 @@ async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
     world.wait("flowing", 8, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", "planted-wrong-word", &[KEY]));
@@ -68,7 +68,7 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
     world.wait("live", 3, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn one_session_allowed_and_taken_is_waited_for() {
     let world = World::with(Manners { most_viewers: Some(1), ..Manners::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -82,7 +82,7 @@ async fn one_session_allowed_and_taken_is_waited_for() {
     world.until("flowing", 8, || other().feed.state == FeedPhase::Flowing).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() {
     let world = World::start();
     world.camera.switch_off().await;
@@ -91,13 +91,13 @@ async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() 
     // Long enough for the delays between dials to have grown.
     let is_long = |retry_in: Duration| retry_in > Duration::from_millis(3_500);
     world.wait("a long delay", 30, |view| view.feed.retry_in.is_some_and(is_long)).await;
-    let back = std::time::Instant::now();
+    let back = tokio::time::Instant::now();
     world.camera.switch_on().unwrap();
     world.wait("live", 5, |view| view.pushes[0].state == PushPhase::Live).await;
     assert!(back.elapsed() < Duration::from_millis(1_500), "{:?}", back.elapsed());
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_frozen_camera_stalls_and_flows_when_it_thaws() {
     let world = live("/viaduct/main").await;
     world.camera.change(|manners| manners.frozen = true);
@@ -107,7 +107,7 @@ async fn a_frozen_camera_stalls_and_flows_when_it_thaws() {
     world.wait("flowing", 12, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn lost_and_reordered_datagrams_never_damage_a_picture() {
     let weather = Weather { lost: 50, reordered: 50, repeated: 20 };
     let world = World::with(Manners { weather, ..Manners::default() }, None);
@@ -143,7 +143,7 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
     let weather = Weather { lost: 400, ..Weather::default() };
     let world = World::with(Manners { weather, ..Manners::default() }, None);
@@ -158,7 +158,7 @@ async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
 #[rstest]
 #[case::five_minutes_ahead(300 * 90_000)]
 #[case::an_hour_back(-3_600 * 90_000)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_jump_of_the_cameras_time_is_bridged(#[case] ticks: i64) {
     let world = live("/summit/main").await;
     world.camera.change(|manners| manners.time_jump = (1, ticks));
@@ -169,7 +169,7 @@ async fn a_jump_of_the_cameras_time_is_bridged(#[case] ticks: i64) {
     assert_eq!(report.broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn sources_and_numbers_that_start_anew_are_followed() {
     let world = live("/summit/main").await;
     world.camera.change(|manners| manners.new_source = 1);
@@ -180,7 +180,7 @@ async fn sources_and_numbers_that_start_anew_are_followed() {
     assert!(report.findings.iter().all(|finding| !finding.sentence().contains("stepped back")), "{report:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
     let world = live("/summit/main").await;
     let size = || world.platform.report("one").unwrap().size();
@@ -195,7 +195,7 @@ async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
     assert!(report.is_good(), "{report:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
     let world = World::with(Manners { no_keyframes: true, ..Manners::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -205,7 +205,7 @@ async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
     world.wait("flowing", 10, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn garbage_in_the_stream_costs_no_session() {
     let world = live("/viaduct/main").await;
     for count in 1..=5 {
@@ -231,7 +231,7 @@ async fn garbage_in_the_stream_costs_no_session() {
 #[case::other_payload_type(Oddities { other_payload_type: true, ..Oddities::default() })]
 #[case::many_at_once(Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, odd_heads: true,
     refused_keep_alives: true, no_range: true, ..Oddities::default() })]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
     #[case] oddities: Oddities,
     #[values("/viaduct/main", "/summit/main")] stream: &str,
@@ -244,7 +244,7 @@ async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
     assert_eq!(view.feed.cause, None);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
     let oddities = Oddities { unreadable: true, ..Oddities::default() };
     let world = World::with(Manners { oddities, ..Manners::default() }, None);
@@ -257,7 +257,7 @@ async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
 #[rstest]
 #[case(TransportChoice::Tcp)]
 #[case(TransportChoice::Udp)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_goodbye_is_heard_at_once(#[case] transport: TransportChoice) {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -269,7 +269,7 @@ async fn a_goodbye_is_heard_at_once(#[case] transport: TransportChoice) {
     world.wait("back", 5, |view| view.feed.reconnects == 1).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_clock_that_drifts_is_measured() {
     let world = World::with(Manners { drift_ppm: 20_000, ..Manners::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -282,7 +282,7 @@ async fn a_clock_that_drifts_is_measured() {
     assert!((ppm - 20_000.0).abs() < 2_000.0 + 4.0 * uncertainty, "{ppm} ± {uncertainty}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn each_dial_looks_its_name_up_and_tells_its_steps() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -305,7 +305,7 @@ async fn each_dial_looks_its_name_up_and_tells_its_steps() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_failed_dial_tells_where_it_failed_and_what_that_usually_means() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);

@@ -34,7 +34,7 @@ fn signs_in(sign_in: SignIn) -> Manners {
 #[case::requests_of_its_own(Manners { asks_back: true, ..Manners::default() })]
 #[case::no_get_parameter(Manners { no_get_parameter: true, timeout_s: Some(10), ..Manners::default() })]
 #[case::short_sessions(Manners { timeout_s: Some(1), ..Manners::default() })]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn harmless_oddities_are_accepted(
     #[case] manners: Manners,
     #[values("/shed/main", "/tunnel")] path: &str,
@@ -49,7 +49,7 @@ async fn harmless_oddities_are_accepted(
     assert_eq!(world.camera.refused(), 0, "never a wrong answer to a challenge");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn sound_in_latm_arrives_like_any_other() {
     let world = World::with(Manners { latm: true, ..Manners::default() }, None);
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
@@ -61,7 +61,7 @@ async fn sound_in_latm_arrives_like_any_other() {
 #[rstest]
 #[case::interleaved_refused(Transports::UdpOnly, Carrier::Udp)]
 #[case::datagrams_refused(Transports::TcpOnly, Carrier::Tcp)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn auto_finds_the_transport_that_the_camera_serves(
     #[case] serves: Transports,
     #[case] carrier: Carrier,
@@ -81,7 +81,7 @@ async fn auto_finds_the_transport_that_the_camera_serves(
 #[rstest]
 #[case(TransportChoice::Tcp, Transports::UdpOnly)]
 #[case(TransportChoice::Udp, Transports::TcpOnly)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_transport_that_was_demanded_and_refused_needs_a_person(
     #[case] wants: TransportChoice,
     #[case] serves: Transports,
@@ -97,7 +97,7 @@ async fn a_transport_that_was_demanded_and_refused_needs_a_person(
     world.wait("live", 3, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host() {
     let (front, back) = (World::start(), World::start());
     // The same host by the same name: the password goes along.
@@ -121,7 +121,7 @@ async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host(
     front.wait("given up", 5, |view| feed_code(view) == "feed.protocol").await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn redirect_that_leaves_tls_does_not_carry_the_password() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
     let front = World::with(Manners::default(), Some(certificate.clone()));
@@ -135,7 +135,7 @@ async fn redirect_that_leaves_tls_does_not_carry_the_password() {
     assert_eq!((back.camera.refused(), back.camera.sessions()), (0, 0));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
     let other = Certificate::self_signed("summit.example.net").unwrap();
@@ -158,7 +158,7 @@ async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     world.assert_exact("one", "/bandstand");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn tls_that_meets_no_tls_says_so() {
     let world = World::start();
     let mut spec = world.relay("/bandstand", PASSWORD, &[KEY]);

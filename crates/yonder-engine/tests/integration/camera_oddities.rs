@@ -39,7 +39,7 @@ fn random_oddities(random: &mut SmallRng, other_payload_type: bool) -> Oddities 
 #[case::h264_tcp("/summit/main", TransportChoice::Tcp, false)]
 #[case::h264_udp("/summit/main", TransportChoice::Udp, true)]
 #[case::h265_tcp("/tunnel", TransportChoice::Tcp, true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     #[case] path: &str,
     #[case] transport: TransportChoice,

@@ -168,7 +168,7 @@ fn over_sealed_srt() -> Line {
 #[case::h264_interleaved(over_rtmp, "/summit/main", TransportChoice::Tcp, &[("rtsp", 60), ("rtp", 60), ("h264", 40), ("rtmpt", 60)])]
 #[case::h264_datagrams(over_rtmp, "/summit/main", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("rtcp", 4), ("rtmpt", 60)])]
 #[case::h265_datagrams(over_rtmp, "/tunnel", TransportChoice::Udp, &[("rtsp", 5), ("rtp", 200), ("h265", 100), ("rtcp", 4), ("rtmpt", 60)])]
-#[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 20)])]
+#[case::srt(over_plain_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100), ("srt.type == 3", 2), ("srt.type == 6", 5)])]
 #[case::sealed_srt(over_sealed_srt, "/summit/main", TransportChoice::Tcp, &[("srt.iscontrol == 0", 200), ("srt.type == 0", 4), ("srt.type == 2", 100)])]
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn an_independent_analyser_finds_nothing_malformed(

@@ -29,7 +29,7 @@ fn relay(world: &World, pushes: Vec<PushSpec>) -> RelaySpec {
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_a_minute() {
     let world = World::start();
     let steady = platform(STEADY, PlatformManners::default());
@@ -64,7 +64,7 @@ async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_hole() {
     let world = World::start();
     let steady = platform(1, PlatformManners::default());
@@ -95,7 +95,7 @@ async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_ho
     assert!(report.is_good(), "{report:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
     const STEADY: usize = 62;
     let world = World::start();
@@ -120,7 +120,7 @@ async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
     let world = World::start();
     let platform = platform(1, PlatformManners::default());
@@ -142,7 +142,7 @@ async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
     assert_eq!(platform.report("channel-0").unwrap().broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn successor_of_a_replaced_push_waits_for_its_predecessors_end() {
     let world = World::start();
     let platform = platform(1, PlatformManners::default());

@@ -115,7 +115,7 @@ fn with_camera_at(mut spec: RelaySpec, address: SocketAddr) -> RelaySpec {
     spec
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it() {
     let world = World::start();
     let gate = Gate::before(world.camera.address());
@@ -138,7 +138,7 @@ async fn a_frozen_camera_is_stalled_then_dialled_again_and_the_push_outlives_it(
     assert!(report.findings.iter().all(|finding| !finding.sentence().contains("stepped back")), "{report:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_reset_connection_is_dialled_again() {
     let world = World::start();
     let address = resetting(world.camera.address(), Duration::from_millis(1_500)).await;
@@ -150,7 +150,7 @@ async fn a_reset_connection_is_dialled_again() {
     assert_eq!(view.pushes[0].reconnects, 0);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_camera_that_says_nothing_is_no_answer() {
     let world = World::start();
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), mute(b"")));
@@ -161,7 +161,7 @@ async fn a_camera_that_says_nothing_is_no_answer() {
     assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Waiting);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
     let world = World::start();
     let garbage = mute(b"\x01\x02\x03 not rtsp at all\r\n\r\n");
@@ -170,7 +170,7 @@ async fn a_camera_that_talks_garbage_breaks_the_protocol_and_is_tried_again() {
     assert_eq!(feed_code(&view), "feed.protocol");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_on() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -180,7 +180,7 @@ async fn a_platform_that_hangs_in_the_dialogue_is_no_answer_and_the_feed_flows_o
     assert_eq!(view.feed.state, FeedPhase::Flowing);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_server_of_another_protocol_is_told() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -189,7 +189,7 @@ async fn a_server_of_another_protocol_is_told() {
     world.wait("a cause", 5, |view| push_code(view, 0) == "push.protocol").await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
     let world = World::start();
     let gate = Gate::before(world.platform.address());
@@ -213,7 +213,7 @@ async fn a_platform_that_stops_reading_harms_no_other_and_is_given_up() {
     assert_eq!(report.broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn connections_cut_again_and_again_come_back_each_time() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -232,7 +232,7 @@ async fn connections_cut_again_and_again_come_back_each_time() {
     assert_eq!((view.feed.reconnects, view.pushes[0].reconnects), (2, 2));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_closed_port_is_a_refused_connection() {
     let world = World::start();
     let port = TcpListener::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();

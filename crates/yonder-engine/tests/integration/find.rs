@@ -51,7 +51,7 @@ async fn found(config: DeviceConfig, password: Option<&str>) -> FoundCamera {
 #[case::by_http_digest_for_all(DeviceSignIn::HttpDigestForAll, 0)]
 #[case::with_a_clock_a_year_behind(DeviceSignIn::Token, -31_536_000)]
 #[case::with_a_clock_an_hour_ahead(DeviceSignIn::Token, 3_600)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_device_tells_its_profiles_to_whoever_signs(
     #[case] sign_in: DeviceSignIn,
     #[case] clock_ahead_s: i64,
@@ -65,7 +65,7 @@ async fn a_device_tells_its_profiles_to_whoever_signs(
     assert_eq!(sub.profile.keyframe_interval_s(), Some(2.0));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn addresses_of_another_host_are_offered_with_the_one_that_was_asked() {
     let config = DeviceConfig { believes_host: Some("192.168.77.20".into()), ..config() };
     let camera = found(config, Some(PASSWORD)).await;
@@ -74,7 +74,7 @@ async fn addresses_of_another_host_are_offered_with_the_one_that_was_asked() {
     assert!(!format!("{camera:?}").contains("planted"));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_device_with_the_first_media_service_alone_shows_what_that_shows() {
     let camera = found(DeviceConfig { has_media2: false, ..config() }, Some(PASSWORD)).await;
     assert_eq!(camera.streams.iter().map(|s| s.profile.codec.as_str()).collect::<Vec<_>>(), ["H264"]);
@@ -83,7 +83,7 @@ async fn a_device_with_the_first_media_service_alone_shows_what_that_shows() {
 #[rstest]
 #[case::no_credentials(None, "asks for a user name and password")]
 #[case::wrong(Some("something-else"), "refuses this user name and password")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn device_that_needs_sign_in_is_listed_as_such(#[case] password: Option<&str>, #[case] problem: &str) {
     for sign_in in [DeviceSignIn::Token, DeviceSignIn::HttpDigest, DeviceSignIn::HttpDigestForAll] {
         let camera = found(DeviceConfig { sign_in, ..config() }, password).await;
@@ -92,7 +92,7 @@ async fn device_that_needs_sign_in_is_listed_as_such(#[case] password: Option<&s
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn password_is_never_sent_in_clear() {
     let device = Device::start(DeviceConfig { sign_in: DeviceSignIn::HttpBasic, ..config() }).await.unwrap();
     let credentials = Some(Credentials { user: "rail".into(), password: PASSWORD.into() });
@@ -103,7 +103,7 @@ async fn password_is_never_sent_in_clear() {
     assert!(found[0].streams.is_empty());
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn device_that_knows_get_capabilities_alone_shows_its_profiles() {
     let camera = found(DeviceConfig { is_old: true, ..config() }, Some(PASSWORD)).await;
     assert_eq!(camera.problem, None);
@@ -117,13 +117,13 @@ async fn device_that_knows_get_capabilities_alone_shows_its_profiles() {
     "<a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a><a>"
 )]
 #[case::empty_answers("<a/>")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_device_that_makes_no_sense_is_listed_with_its_problem(#[case] garbage: &str) {
     let camera = found(DeviceConfig { garbage: Some(garbage.into()), ..config() }, Some(PASSWORD)).await;
     assert!(camera.problem.is_some() && camera.streams.is_empty(), "{camera:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_host_where_nothing_listens_is_listed_with_its_problem() {
     let engine = Engine::new(tokio::runtime::Handle::current());
     let at = |host: &str| FindRequest {
@@ -138,7 +138,7 @@ async fn a_host_where_nothing_listens_is_listed_with_its_problem() {
 #[rstest]
 #[case::video_transmitter(false)]
 #[case::device_only(true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn devices_in_the_local_network_are_found_without_credentials(#[case] is_device_only: bool) {
     let name = if is_device_only { "Door Mast" } else { "Summit Mast" };
     let protected = DeviceConfig {

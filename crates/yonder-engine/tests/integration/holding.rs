@@ -1,10 +1,11 @@
 //! Holding pictures: a broadcast outlives its camera, and returns without a seam.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
 use rstest::rstest;
+use tokio::time::Instant;
 use yonder_core::grade::Finding;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, Picture, PushSpec, RelaySpec};
@@ -20,11 +21,13 @@ fn hold_after(seconds: u64) -> HoldSpec {
 /// A platform that ends a broadcast after some seconds of silence, by RTMP and by SRT.
 fn world(grace: u64) -> World {
     let manners = PlatformManners { grace: Some(Duration::from_secs(grace)), ..PlatformManners::default() };
-    World::with_platform(PlatformConfig {
+    let world = World::with_platform(PlatformConfig {
         srt: Some(SrtConfig::default()),
         manners,
         ..PlatformConfig::default()
-    })
+    });
+    world.pace();
+    world
 }
 
 fn held_relay(world: &World, path: &str, hold: HoldSpec) -> RelaySpec {
@@ -57,7 +60,7 @@ fn skew(world: &World, recording: &Recording, path: &str) -> i64 {
     picture - sound
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
     let world = world(10);
     world.engine.apply(held_relay(&world, "/bandstand", hold_after(3)));
@@ -70,7 +73,7 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
     let view = world.engine.relay("relay").unwrap();
     assert_eq!([feed_code(&view), push_code(&view, 0), push_code(&view, 1)], ["feed.connection-refused"; 3]);
     // A minute altogether: six times as long as the platform waits.
-    tokio::time::sleep_until((gone + Duration::from_secs(60)).into()).await;
+    tokio::time::sleep_until(gone + Duration::from_secs(60)).await;
     world.camera.switch_on().unwrap();
     let returned = Instant::now();
     wait_state(&world, PushPhase::Live).await;
@@ -103,7 +106,7 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
 #[rstest]
 #[case::h264_without_sound("/shed/main")]
 #[case::h265_with_g711("/tunnel")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_person_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
     let world = world(30);
     world.engine.apply(held_relay(&world, path, hold_after(3)));
@@ -125,7 +128,7 @@ async fn a_person_holds_and_resumes_without_a_reconnect(#[case] path: &str) {
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_push_that_joins_or_drops_while_it_is_held_gets_the_holding_picture() {
     let world = world(30);
     let only = |hold| {
@@ -149,7 +152,7 @@ async fn a_push_that_joins_or_drops_while_it_is_held_gets_the_holding_picture() 
     wait_state(&world, PushPhase::Live).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_picture_of_the_users_own_is_shown_and_changed_while_it_is() {
     let world = world(30);
     let picture = |red: u8| {
@@ -179,7 +182,7 @@ async fn a_picture_of_the_users_own_is_shown_and_changed_while_it_is() {
     world.until("the other one is shown", 10, || keyframes() == 2).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn two_relays_of_one_feed_hold_each_for_itself() {
     let world = world(30);
     let relay = |name: &str, push: PushSpec, wanted| RelaySpec {

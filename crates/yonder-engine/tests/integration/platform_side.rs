@@ -61,7 +61,7 @@ async fn ended(world: &World, channel: &str) {
 #[case::one_slice("/viaduct/main")]
 #[case::sound("/summit/main")]
 #[case::reordered("/bandstand")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn rtmps_delivers_bit_for_bit_under_a_private_authority(#[case] path: &str) {
     let (world, authority) = tls_world();
     let mut push = push_to("to-0", &world.platform.tls_server().unwrap(), KEY);
@@ -74,7 +74,7 @@ async fn rtmps_delivers_bit_for_bit_under_a_private_authority(#[case] path: &str
     world.assert_exact("one", path);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_certificate_that_nobody_vouches_for_blocks_and_is_described() {
     let (world, _) = tls_world();
     world.engine.apply(relay(
@@ -90,7 +90,7 @@ async fn a_certificate_that_nobody_vouches_for_blocks_and_is_described() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
     let authority = TestAuthority::new().unwrap();
     let tls = Some((0, authority.issue("thistle.example.net").unwrap()));
@@ -102,7 +102,7 @@ async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("another name"), "{view:#?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn tls_to_a_port_that_speaks_none_fails_and_is_tried_again() {
     let (world, _) = tls_world();
     let server = world.platform.server().replace("rtmp://", "rtmps://");
@@ -123,7 +123,7 @@ const ROUGH: Weather = Weather { lost: 50, reordered: 50, repeated: 10 };
 #[case::plain_in_rough_weather("/summit/main", None, ROUGH)]
 #[case::aes_128_in_rough_weather("/summit/main", Some(KeyLength::Aes128), ROUGH)]
 #[case::aes_256_in_rough_weather("/bandstand", Some(KeyLength::Aes256), ROUGH)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn srt_delivers_bit_for_bit(
     #[case] path: &str,
     #[case] encryption: Option<KeyLength>,
@@ -153,7 +153,7 @@ async fn srt_delivers_bit_for_bit(
 #[case::another(Some("not the passphrase"), Some(PHRASE))]
 #[case::none_here(None, Some(PHRASE))]
 #[case::none_there(Some(PHRASE), None)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[case] theirs: Option<&str>) {
     let world = srt_world(theirs, CALM);
     let mut push = srt_push(&world, KEY);
@@ -163,7 +163,7 @@ async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[cas
     assert_eq!(push_code(&view, 0), "push.passphrase-refused");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
     let world = srt_world(None, CALM);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, "an-unknown-stream-id")]));
@@ -182,7 +182,7 @@ async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
         .await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
     let world = srt_world(None, CALM);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, KEY)]));
@@ -194,7 +194,7 @@ async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
     assert_eq!(view.pushes[0].reconnects, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
     let world = srt_world(None, CALM);
     world.platform.switch_off().await;
@@ -204,7 +204,7 @@ async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
     world.wait_live().await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
     let world = srt_world(None, CALM);
     world.engine.apply(relay(&world, "/summit/main", vec![srt_push(&world, KEY)]));
@@ -221,7 +221,7 @@ async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
 #[case::greeting(Stage::Greeting, "greeting")]
 #[case::application(Stage::Connect, "application")]
 #[case::key(Stage::Publish, "key")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_falls_silent_is_told_by_its_step_and_taken_when_it_speaks(
     #[case] stage: Stage,
     #[case] word: &str,
@@ -238,7 +238,7 @@ async fn a_platform_that_falls_silent_is_told_by_its_step_and_taken_when_it_spea
 #[rstest]
 #[case::ended("the owner ended it", "push.closed-by-platform")]
 #[case::codec("HEVC is not supported on this channel", "push.codec-refused")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
     #[case] words: &str,
     #[case] code: &str,
@@ -253,7 +253,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
     world.wait_live().await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() {
     let world = World::start();
     world.platform.change(|manners| manners.refuses_app = Some("closed for the winter".to_owned()));
@@ -263,7 +263,7 @@ async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() 
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("closed for the winter"));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_key_that_is_busy_after_a_drop_is_waited_for() {
     let world = World::start();
     world.platform.change(|manners| manners.busy_after_drop = Duration::from_secs(4));
@@ -275,7 +275,7 @@ async fn a_key_that_is_busy_after_a_drop_is_waited_for() {
     assert_eq!(view.pushes[0].reconnects, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
     let world = World::start();
     world.platform.change(|manners| manners.flaky = Some(Duration::from_millis(900)));
@@ -286,7 +286,7 @@ async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
     assert_eq!(world.engine.relay("relay").unwrap().feed.reconnects, 0);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
     let world = World::start();
     let other = yonder_sim::Platform::start(PlatformConfig {
@@ -312,7 +312,7 @@ async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
 #[case::too_many_bits(Limits { kbps: Some(200), ..Limits::default() }, "/summit/main", "kbit/s are too many")]
 #[case::no_sound(Limits { needs_sound: true, ..Limits::default() }, "/viaduct/main", "there is no sound")]
 #[case::codec(Limits { h264_only: true, ..Limits::default() }, "/tunnel", "H.265 is not supported")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn what_a_platform_does_not_take_ends_with_its_words(
     #[case] limits: Limits,
     #[case] path: &str,
@@ -327,7 +327,7 @@ async fn what_a_platform_does_not_take_ends_with_its_words(
     world.wait("told", 12, told).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn the_backup_server_takes_over_and_gives_back() {
     let world = World::start();
     let backup = yonder_sim::Platform::start(PlatformConfig {
@@ -358,7 +358,7 @@ async fn the_backup_server_takes_over_and_gives_back() {
     world.until("ended there", 3, || !backup.report("spare").unwrap().live).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() {
     let keys = ["key-of-channel-a", "key-of-channel-b", "key-of-channel-c", "key-of-channel-d"];
     let names = ["a", "b", "c", "d"];
@@ -398,7 +398,7 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
     assert_eq!(platform.report("b").unwrap().broadcasts, 2);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
     let world = World::start();
     world.platform.change(|manners| manners.grace = Some(Duration::from_secs(5)));
@@ -412,7 +412,7 @@ async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
 #[rstest]
 #[case::rtmp(false)]
 #[case::srt(true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(#[case] by_srt: bool) {
     let world = srt_world(None, CALM);
     world.platform.change(|manners| {
@@ -433,7 +433,7 @@ async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
     let world = srt_world(None, CALM);
     // On many machines this name stands for ::1 first, where the platform does not listen.
@@ -442,7 +442,7 @@ async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
     world.wait_live().await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_server_name_that_does_not_exist_is_told() {
     let world = World::start();
     let push = push_to("to-0", "rtmp://nobody.invalid/live", KEY);
@@ -455,7 +455,7 @@ async fn a_server_name_that_does_not_exist_is_told() {
         .await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_port_that_is_closed_is_told() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -465,7 +465,7 @@ async fn a_platform_port_that_is_closed_is_told() {
     world.wait("refused", 5, |view| push_code(view, 0) == "push.connection-refused").await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn feed_that_flows_without_keyframes_shows_it() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[]));
@@ -489,7 +489,7 @@ fn other_platform(application: &str) -> yonder_sim::Platform {
     .unwrap()
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn redirect_is_followed_and_the_address_stays() {
     let world = World::start();
     let other = other_platform("moved");
@@ -505,7 +505,7 @@ async fn redirect_is_followed_and_the_address_stays() {
     world.until("media at the first platform", 10, || world.platform.report("one").is_some()).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn redirect_to_a_server_that_is_away_is_followed_again_until_it_is_back() {
     let world = World::start();
     let other = other_platform("away");
@@ -518,7 +518,7 @@ async fn redirect_to_a_server_that_is_away_is_followed_again_until_it_is_back() 
     world.until("media at the other platform", 40, || !other.recording("one").pictures.is_empty()).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn redirects_in_a_circle_end_with_a_cause() {
     let world = World::start();
     let own = world.platform.server();
@@ -529,7 +529,7 @@ async fn redirects_in_a_circle_end_with_a_cause() {
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn reconnect_request_moves_the_push_without_a_failure() {
     let world = World::start();
     let other = other_platform("drained");
@@ -544,7 +544,7 @@ async fn reconnect_request_moves_the_push_without_a_failure() {
     assert!(!report.live && report.is_good(), "the first broadcast ended in order: {report:?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn sign_in_that_a_server_asks_for_is_explained() {
     let world = World::start();
     let words = "[ AccessManager.Reject ] : [ code=403 need auth; authmod=adobe ]";
@@ -559,7 +559,7 @@ async fn sign_in_that_a_server_asks_for_is_explained() {
 #[rstest]
 #[case::announced(&["hvc1"], false)]
 #[case::not_announced(&[], true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn h265_that_the_server_has_not_announced_is_pushed_with_a_warning(
     #[case] announces: &[&str],
     #[case] warns: bool,
@@ -575,7 +575,7 @@ async fn h265_that_the_server_has_not_announced_is_pushed_with_a_warning(
     assert_eq!(view.pushes[0].warning.is_some(), warns, "{view:#?}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn metadata_is_sent_again_once_rates_are_known() {
     let world = World::start();
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));

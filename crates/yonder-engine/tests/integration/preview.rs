@@ -1,11 +1,12 @@
 //! Live previews: what a viewer gets, and what the camera notices of it.
 
 use std::sync::Arc;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World};
 use tokio::sync::mpsc;
 use tokio::task::JoinHandle;
+use tokio::time::Instant;
 use tokio::time::timeout;
 use yonder_core::FeedPhase;
 use yonder_engine::PreviewMessage;
@@ -35,7 +36,7 @@ fn boxes(message: &PreviewMessage) -> Vec<String> {
     names
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_running_feed_is_shown_from_its_last_keyframe_without_another_session() {
     let world = Arc::new(World::start());
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
@@ -53,7 +54,7 @@ async fn a_running_feed_is_shown_from_its_last_keyframe_without_another_session(
     assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Flowing);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_feed_that_does_not_run_is_pulled_for_as_long_as_somebody_watches() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/tunnel", 400);
@@ -66,7 +67,7 @@ async fn a_feed_that_does_not_run_is_pulled_for_as_long_as_somebody_watches() {
     world.until("the camera left alone", 3, || world.camera.viewers() == 0).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_viewer_that_is_too_slow_goes_on_with_a_keyframe() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/viaduct/main", 8);
@@ -84,7 +85,7 @@ async fn a_viewer_that_is_too_slow_goes_on_with_a_keyframe() {
     assert_eq!(kinds, 2, "once at the beginning, and once where it goes on");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_size_that_changes_is_announced_anew() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/summit/main", 400);
@@ -102,7 +103,7 @@ async fn a_size_that_changes_is_announced_anew() {
     assert_eq!(kind, "video/mp4; codecs=\"avc1.640032, mp4a.40.2\"");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn an_end_tells_its_cause() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/viaduct/main", 400);
@@ -119,7 +120,7 @@ async fn an_end_tells_its_cause() {
     assert_eq!(cause.code, "feed.connection-refused");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn all_viewers_of_a_stream_share_one_session() {
     let world = Arc::new(World::start());
     world.camera.change(|manners| manners.most_viewers = Some(1));
@@ -139,7 +140,7 @@ async fn all_viewers_of_a_stream_share_one_session() {
     world.until("the camera left alone", 3, || world.camera.viewers() == 0).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn viewers_keep_no_session_from_a_relay_and_continue_with_it() {
     let world = Arc::new(World::start());
     world.camera.change(|manners| manners.most_viewers = Some(1));
@@ -159,7 +160,7 @@ async fn viewers_keep_no_session_from_a_relay_and_continue_with_it() {
     assert_eq!(world.camera.viewers(), 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn viewers_of_an_absent_feed_dial_nothing_and_get_its_cause() {
     let world = Arc::new(World::start());
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));

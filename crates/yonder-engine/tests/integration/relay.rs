@@ -10,7 +10,7 @@ use yonder_engine::{Carrier, TransportChoice};
 #[case::several_slices("/shed/main")]
 #[case::reordered_pictures_with_sound("/bandstand")]
 #[case::h265_with_slices_reordering_and_g711("/tunnel")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn what_arrives_is_bit_for_bit_what_the_camera_sent(
     #[case] path: &str,
     #[values(TransportChoice::Tcp, TransportChoice::Udp)] transport: TransportChoice,
@@ -26,7 +26,7 @@ async fn what_arrives_is_bit_for_bit_what_the_camera_sent(
     world.assert_exact("one", path);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn the_measured_facts_are_the_cameras() {
     let world = World::start();
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
@@ -51,7 +51,7 @@ async fn the_measured_facts_are_the_cameras() {
     );
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_camera_that_goes_and_returns_is_live_again_by_itself() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -71,7 +71,7 @@ async fn a_camera_that_goes_and_returns_is_live_again_by_itself() {
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_platform_that_goes_and_returns_is_live_again_and_the_feed_does_not_notice() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -90,7 +90,7 @@ async fn a_platform_that_goes_and_returns_is_live_again_and_the_feed_does_not_no
 #[rstest]
 #[case::wrong_password("/viaduct/main", "wrong", "feed.wrong-password", FeedPhase::Blocked)]
 #[case::wrong_path("/nowhere", PASSWORD, "feed.no-such-stream", FeedPhase::Blocked)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn what_the_camera_refuses_blocks_the_feed(
     #[case] path: &str,
     #[case] password: &str,
@@ -104,7 +104,7 @@ async fn what_the_camera_refuses_blocks_the_feed(
     assert!(!format!("{view:?}").contains("wrong:") && !format!("{view:?}").contains(PASSWORD));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_blocked_feed_flows_once_its_password_is_put_right() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", "wrong", &[KEY]));
@@ -113,7 +113,7 @@ async fn a_blocked_feed_flows_once_its_password_is_put_right() {
     world.wait_live().await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_wrong_key_blocks_its_own_push_and_no_other() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY, "no-such-key-here"]));
@@ -127,7 +127,7 @@ async fn a_wrong_key_blocks_its_own_push_and_no_other() {
     assert!(message.contains("not known here") && !message.contains("no-such-key-here"), "{message}");
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY, KEY]));
@@ -147,7 +147,7 @@ async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
     world.wait_live().await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn names_that_do_not_resolve_are_told() {
     let world = World::start();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
@@ -156,7 +156,7 @@ async fn names_that_do_not_resolve_are_told() {
     world.wait("name not found", 15, |view| push_code(view, 0) == "push.name-not-found").await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn adding_a_destination_leaves_the_others_alone() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));

@@ -73,7 +73,7 @@ async fn route(address: SocketAddr, outer: Arc<UdpSocket>, mut is_open: watch::R
     }
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn port_that_is_unreachable_for_a_moment_ends_no_push() {
     let world = world();
     let server = world.platform.srt_server().unwrap();
@@ -97,7 +97,7 @@ async fn port_that_is_unreachable_for_a_moment_ends_no_push() {
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn closed_port_is_an_answer_before_the_handshake() {
     let world = world();
     let closed = UdpSocket::bind("127.0.0.1:0").await.unwrap().local_addr().unwrap();

@@ -20,7 +20,7 @@ fn codes(view: &SurveyView) -> Vec<&str> {
     view.advice.iter().map(|advice| advice.code).collect()
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn main_and_sub_are_measured_together_each_with_a_picture() {
     let world = World::start();
     let told = AtomicUsize::new(0);
@@ -53,7 +53,7 @@ async fn main_and_sub_are_measured_together_each_with_a_picture() {
     world.until("both viewers gone", 3, || world.camera.viewers() == 0).await;
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn what_runs_already_is_watched_without_another_session() {
     let world = World::start();
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
@@ -68,7 +68,7 @@ async fn what_runs_already_is_watched_without_another_session() {
 #[rstest]
 #[case::own_session(false)]
 #[case::feed_that_runs(true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
     let oddities =
         Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, ..Oddities::default() };
@@ -89,7 +89,7 @@ async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
     assert_eq!(codes(&view), ["survey.reserved-types", "survey.stray-bytes"]);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
     let world = World::start();
     let view = world.engine.survey(request(&world, "/summit/sub", Some("/tunnel")), |_| {}).await;
@@ -99,7 +99,7 @@ async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
     assert_eq!(tunnel.still, Some(Err(StillError::NoDecoder("H.265"))));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
     let weather = Weather { lost: 30, ..Weather::default() };
     let world = World::with(Manners { weather, ..Manners::default() }, None);
@@ -111,7 +111,7 @@ async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
     assert!(view.main.reception[0].lost > 0 && view.main.reception[0].units_dropped > 0);
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
     let world = World::start();
     let view = world.engine.survey(request(&world, "/no-such-path", Some("/summit/sub")), |_| {}).await;
@@ -121,7 +121,7 @@ async fn a_stream_that_cannot_be_had_says_why_and_the_other_is_measured() {
     assert!(view.main.measured.is_none() && view.sub.unwrap().measured.is_some());
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_survey_of_a_blocked_feed_dials_it_now() {
     let world = World::start();
     world.engine.apply(world.relay("/summit/main", "another password", &[KEY]));

@@ -41,7 +41,7 @@ fn clips() -> Vec<(&'static str, LoopMedia)> {
     ]
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn streams_over_a_lossy_network_keep_to_the_standard_from_the_first_packet_to_the_last() {
     let clips = clips();
     let path = |name: &str| format!("/{name}");

@@ -40,7 +40,7 @@ fn own_ends(srt: bool) -> String {
 #[rstest]
 #[case::rtmp(false, "127.0.0.41", "2900007F")]
 #[case::srt(true, "127.0.0.42", "2A00007F")]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn the_next_uplink_takes_over_where_the_first_is_away(
     #[case] srt: bool,
     #[case] address: &str,
@@ -66,7 +66,7 @@ async fn the_next_uplink_takes_over_where_the_first_is_away(
 #[rstest]
 #[case::rtmp(false)]
 #[case::srt(true)]
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn a_push_is_bound_to_an_interface(#[case] srt: bool) {
     let world = world();
     let uplinks = vec![interface("Summit mast", "mast0"), interface("Loop line", "lo")];
@@ -75,7 +75,7 @@ async fn a_push_is_bound_to_an_interface(#[case] srt: bool) {
     assert_eq!(view.pushes[0].uplink.as_deref(), Some("Loop line"));
 }
 
-#[tokio::test(flavor = "multi_thread", worker_threads = 2)]
+#[tokio::test(start_paused = true)]
 async fn an_address_of_the_other_family_says_so() {
     let world = world();
     world.engine.apply(bound(&world, false, vec![source("Office fibre", "::1")]));

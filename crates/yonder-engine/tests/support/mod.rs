@@ -78,6 +78,18 @@ impl World {
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
 
+    /// Lets paused time pass at four times the speed of real time at most: slates are rendered on threads of their own, which paused
+    /// time does not wait for.
+    pub(crate) fn pace(&self) {
+        tokio::spawn(async {
+            let rest = || std::thread::sleep(Duration::from_millis(1));
+            // Paused time stands still while a blocking task runs.
+            while tokio::task::spawn_blocking(rest).await.is_ok() {
+                tokio::time::sleep(Duration::from_millis(4)).await;
+            }
+        });
+    }
+
     pub(crate) fn feed(&self, path: &str, password: &str) -> FeedSpec {
         feed_spec("feed", &self.camera.url(path).replace("://", &format!("://rail:{password}@")))
     }
