@@ -9,8 +9,8 @@ use clap::Args;
 use rand::rngs::StdRng;
 use rand::{RngExt as _, SeedableRng as _};
 use yonder_sim::{
-    Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig,
-    PlatformManners, SrtConfig, TestAuthority, railway_feeds,
+    Camera, CameraConfig, CameraFaults, CameraStream, Certificate, LoopMedia, Platform, PlatformConfig,
+    PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
 };
 
 use crate::service::{Service, Taken};
@@ -224,12 +224,12 @@ impl Line {
             Fault::Camera(words) => {
                 let mut told = Ok(());
                 let other: Arc<LoopMedia> = Arc::new(railway_feeds()[1].main());
-                self.camera.change(|manners| told = manners.tell(words, &other));
+                self.camera.change(|faults| told = faults.apply_command(words, &other));
                 told.map_err(anyhow::Error::msg)?;
             }
             Fault::Platform(words) => {
                 let mut told = Ok(());
-                self.platform.change(|manners| told = manners.tell(words));
+                self.platform.change(|faults| told = faults.apply_command(words));
                 told.map_err(anyhow::Error::msg)?;
             }
             Fault::Hold => {
@@ -246,14 +246,14 @@ impl Line {
     /// or held: everything else has to come back by itself.
     fn mend(&mut self, service: &Service) -> anyhow::Result<()> {
         let fault = self.fault.take();
-        self.camera.change(|manners| {
-            let Manners { time_jump, new_source, garbage, goodbye, .. } = *manners;
-            *manners = Manners { time_jump, new_source, garbage, goodbye, ..Manners::default() };
+        self.camera.change(|faults| {
+            let CameraFaults { time_jump, new_source, garbage, goodbye, .. } = *faults;
+            *faults = CameraFaults { time_jump, new_source, garbage, goodbye, ..CameraFaults::default() };
         });
-        self.platform.change(|manners| {
-            let PlatformManners { resets, forgets, .. } = *manners;
-            let ends = manners.ends.clone();
-            *manners = PlatformManners { resets, forgets, ends, ..PlatformManners::default() };
+        self.platform.change(|faults| {
+            let PlatformFaults { resets, forgets, .. } = *faults;
+            let ends = faults.ends.clone();
+            *faults = PlatformFaults { resets, forgets, ends, ..PlatformFaults::default() };
         });
         self.camera.switch_on()?;
         self.platform.switch_on()?;

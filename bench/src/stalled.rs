@@ -34,7 +34,7 @@ pub(crate) fn run(seconds: u64) -> anyhow::Result<()> {
         pushes.push(push(PUSHES - 1, &stuck.platform.server())?);
         engine.apply(RelaySpec { name: "load".into(), feed, pushes, hold: HoldSpec::default() });
         tokio::time::sleep(Duration::from_secs(3)).await;
-        stuck.platform.change(|manners| manners.frozen = true);
+        stuck.platform.change(|faults| faults.frozen = true);
         tokio::time::sleep(Duration::from_secs(seconds)).await;
         let view = engine.relay("load");
         let all = view.map(|view| view.pushes).unwrap_or_default();

@@ -1,4 +1,4 @@
-//! A stand-in ONVIF device: answers probes and tells profiles and stream addresses, signed or not.
+//! Stand-in ONVIF device: answers probes, and requests for profiles and stream addresses, with or without authentication.
 
 use std::collections::HashMap;
 use std::io;
@@ -20,15 +20,15 @@ use yonder_onvif::{Element, MULTICAST_ADDRESS, MULTICAST_PORT, password_digest};
 
 /// Protection space of HTTP Digest.
 const REALM: &str = "Hollow Fell";
-/// Largest request taken.
+/// Maximum length of a request, in bytes.
 const MAX_REQUEST: usize = 64 * 1024;
 
-/// A profile that the device tells.
+/// Media profile of the device.
 #[derive(Debug, Clone)]
 pub struct DeviceProfile {
     /// Token.
     pub token: String,
-    /// Token of its lens or channel.
+    /// Token of its video source.
     pub source: String,
     /// `H264` or `H265`.
     pub codec: String,
@@ -38,12 +38,12 @@ pub struct DeviceProfile {
     pub fps: u32,
     /// Kilobits per second.
     pub kbps: u32,
-    /// Stream address, as the device believes it to be.
+    /// Stream address, as the device reports it.
     pub address: String,
 }
 
 impl DeviceProfile {
-    /// The profile of a stand-in camera's stream. Streams are of one lens when their paths differ in the last part
+    /// Returns the profile of a stand-in camera's stream. Streams share a video source when their paths differ in the last part
     /// alone.
     #[must_use]
     pub fn of_stream(stream: &CameraStream, camera: &Camera) -> Self {
@@ -62,7 +62,7 @@ impl DeviceProfile {
     }
 }
 
-/// How the device wants messages signed.
+/// Authentication of messages.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum DeviceSignIn {
     /// By a user name token in the message.
@@ -76,38 +76,38 @@ pub enum DeviceSignIn {
     HttpBasic,
 }
 
-/// How a device is set up.
+/// Configuration of a device.
 #[derive(Debug, Clone, Default)]
 pub struct DeviceConfig {
     /// Name.
     pub name: String,
     /// Model.
     pub model: String,
-    /// Its profiles.
+    /// Media profiles.
     pub profiles: Vec<DeviceProfile>,
-    /// User name and password; `None` tells everybody.
+    /// User name and password; `None` without authentication.
     pub account: Option<(String, SecretString)>,
-    /// How messages are signed.
+    /// Authentication of messages.
     pub sign_in: DeviceSignIn,
     /// Seconds by which its clock is ahead.
     pub clock_ahead_s: i64,
-    /// It has the second media service; without it H.265 profiles are not shown.
+    /// The second media service is available; without it H.265 profiles are not listed.
     pub has_media2: bool,
-    /// It is older than ONVIF 2.1, and knows `GetCapabilities` instead of `GetServices`.
+    /// The device predates ONVIF 2.1: it has `GetCapabilities` instead of `GetServices`.
     pub is_old: bool,
-    /// It answers only probes for `tds:Device`.
+    /// Only probes for `tds:Device` are answered.
     pub is_device_only: bool,
-    /// Host that it names in its own addresses; `None` names the right one.
+    /// Host in the addresses that the device reports; `None` for the right one.
     pub believes_host: Option<String>,
-    /// It answers probes in the local network.
+    /// Multicast probes are answered.
     pub answers_probes: bool,
-    /// What is answered instead of sense.
+    /// Response in place of a valid one.
     pub garbage: Option<String>,
     /// Port on loopback; 0 picks one.
     pub port: u16,
 }
 
-/// A device that runs until it is dropped.
+/// Device that runs until it is dropped.
 #[derive(Debug)]
 pub struct Device {
     address: SocketAddr,
@@ -127,7 +127,7 @@ impl Drop for Device {
 struct Shared {
     config: DeviceConfig,
     port: u16,
-    /// Nonces seen in tokens: none is good twice.
+    /// Nonces of received tokens, each of which is valid once.
     nonces: Mutex<HashMap<String, ()>>,
     /// Requests that held a token or HTTP credentials.
     signed: AtomicU64,
@@ -137,7 +137,7 @@ impl Device {
     /// Starts a device. To be called within a tokio runtime.
     ///
     /// # Errors
-    /// When a port cannot be had.
+    /// When a port cannot be bound.
     pub async fn start(config: DeviceConfig) -> io::Result<Self> {
         let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, config.port)).await?;
         let address = listener.local_addr()?;
@@ -167,13 +167,13 @@ impl Device {
         Ok(Self { address, shared, tasks })
     }
 
-    /// Requests so far that held a token or HTTP credentials.
+    /// Returns the number of requests with a token or HTTP credentials so far.
     #[must_use]
     pub fn signed_requests(&self) -> u64 {
         self.shared.signed.load(Ordering::Relaxed)
     }
 
-    /// Where its web service is.
+    /// Returns the address of its web service.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.address
@@ -399,7 +399,7 @@ fn digest_is_right(head: &str, user: &str, password: &str) -> bool {
     field("username") == user && field("response") == proof
 }
 
-/// Head of a request, length of its body, and where that begins.
+/// Returns the head of a request, and the length and position of its body.
 fn request_head(request: &[u8]) -> Option<(String, usize, usize)> {
     let end = request.windows(4).position(|window| window == b"\r\n\r\n")?;
     let head = String::from_utf8_lossy(&request[..end]).into_owned();
@@ -423,7 +423,7 @@ fn soap(body: &str) -> String {
     )
 }
 
-/// Seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ`.
+/// Formats seconds since 1970 as `YYYY-MM-DDTHH:MM:SSZ`.
 fn clock_text(seconds: i64) -> String {
     let time = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH);
     time.format(&Rfc3339).unwrap_or_default()

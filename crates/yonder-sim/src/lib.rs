@@ -3,20 +3,20 @@
 
 mod camera;
 mod device;
-mod door;
+mod listener;
 mod media;
 mod platform;
 mod railway;
 mod tls;
 
 pub use camera::{
-    Camera, CameraConfig, CameraStream, Description, Manners, Marker, Oddities, SignIn, Transports, WORDS,
-    Weather,
+    CAMERA_COMMANDS, Camera, CameraConfig, CameraFaults, CameraStream, Description, Impairment, Marker,
+    Oddities, SignIn, Transports,
 };
 pub use device::{Device, DeviceConfig, DeviceProfile, DeviceSignIn};
 pub use media::{LoopFrame, LoopMedia, LoopSound, MediaError};
 pub use platform::{
-    Limits, PLATFORM_WORDS, Platform, PlatformConfig, PlatformManners, Recording, SrtConfig, Stage,
+    Limits, PLATFORM_COMMANDS, Platform, PlatformConfig, PlatformFaults, Recording, SrtConfig, Stage,
 };
 pub use railway::{RailwayFeed, railway_feeds, tunnel_media};
 pub use tls::{Certificate, TestAuthority};

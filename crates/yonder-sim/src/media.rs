@@ -1,4 +1,4 @@
-//! Files that stand-in cameras play in a loop.
+//! Media files that stand-in cameras play in a loop.
 
 use bytes::Bytes;
 use yonder_media::aac::{AdtsError, SAMPLES_PER_FRAME, split_adts};
@@ -19,51 +19,51 @@ pub enum MediaError {
     /// The parameter sets are missing or cannot be read.
     #[error("the picture has no readable parameter sets")]
     NoParameterSet,
-    /// There is no picture.
+    /// There is no video frame.
     #[error("the file holds no picture that begins with a keyframe")]
     NoPicture,
-    /// The sound is no ADTS file.
+    /// The audio is no ADTS file.
     #[error("the sound cannot be read: {0}")]
     Sound(#[from] AdtsError),
 }
 
-/// One picture of a loop, in decoding order.
+/// Video frame of a loop.
 #[derive(Debug, Clone)]
 pub struct LoopFrame {
     /// NAL units.
     pub nals: Vec<Bytes>,
-    /// Its place on screen, counted in frames from the loop's start.
+    /// Position in presentation order, in frames from the start of the loop.
     pub shown: i64,
     /// Decoding may start here.
     pub keyframe: bool,
 }
 
-/// The sound of a loop.
+/// Audio of a loop.
 #[derive(Debug, Clone)]
 pub struct LoopSound {
-    /// Codec and its facts.
+    /// Codec configuration.
     pub config: AudioConfig,
     /// Frames in order.
     pub frames: Vec<Bytes>,
-    /// Samples of one frame.
+    /// Samples in a frame.
     pub samples: u32,
 }
 
-/// A loop of pictures, with sound or without.
+/// Loop of video frames, with or without audio.
 #[derive(Debug, Clone)]
 pub struct LoopMedia {
-    /// Frames per second as numerator and denominator.
+    /// Frame rate as numerator and denominator.
     pub frame_rate: (u32, u32),
-    /// The description of the picture.
+    /// Video configuration.
     pub video: VideoConfig,
-    /// Pictures in decoding order.
+    /// Video frames in decoding order.
     pub frames: Vec<LoopFrame>,
-    /// Sound.
+    /// Audio.
     pub sound: Option<LoopSound>,
 }
 
 impl LoopMedia {
-    /// Reads a loop from an Annex B file and, where there is sound, an ADTS file.
+    /// Reads a loop from an Annex B file and, with audio, an ADTS file.
     ///
     /// # Errors
     /// [`MediaError`] when the files hold nothing that can be played.
@@ -84,7 +84,7 @@ impl LoopMedia {
         Ok(Self { frame_rate, video, frames, sound })
     }
 
-    /// The same pictures with a hum of G.711, as long as the loop.
+    /// Returns the loop with a low tone in G.711.
     #[must_use]
     pub fn with_g711(mut self, law: Law) -> Self {
         let (rate, per) = self.frame_rate;
@@ -98,7 +98,7 @@ impl LoopMedia {
         self
     }
 
-    /// RTP time of a picture shown at `shown` frames from the start, at 90 kHz.
+    /// Returns the RTP timestamp of the frame at position `shown`, in ticks of 1/90 000 s.
     #[must_use]
     pub fn picture_time(&self, shown: i64) -> i64 {
         let (rate, per) = self.frame_rate;
@@ -106,7 +106,7 @@ impl LoopMedia {
     }
 }
 
-/// A low square wave, near silence: the sample 16 codes away from it, to either side.
+/// Returns a quiet square wave: 16 codes from silence, on both sides.
 fn hum(law: Law, at: u32) -> u8 {
     let up = (at / 40).is_multiple_of(2);
     law.silence() ^ if up { 0x10 } else { 0x90 }
@@ -133,7 +133,7 @@ fn frames(nals: &[Bytes], video: &VideoConfig) -> Vec<LoopFrame> {
     frames
 }
 
-/// The picture's place on screen within its group, where the stream tells.
+/// Returns the presentation position of a frame within its GOP, from the picture order count.
 fn shown_in_group(nal: &[u8], video: &VideoConfig, order: &mut PictureOrder) -> Option<i64> {
     match video {
         // The count rises by two a frame (H.264, 8.2.1).

@@ -15,7 +15,7 @@ pub struct RailwayFeed {
     pub path: &'static str,
     picture: &'static [u8],
     sound: Option<&'static [u8]>,
-    /// Path and picture of its sub stream.
+    /// Path and video of its sub stream.
     sub: Option<(&'static str, &'static [u8])>,
 }
 

@@ -1,4 +1,4 @@
-//! Certificates for stand-ins, made on the spot.
+//! Generated certificates for stand-ins.
 
 use std::fmt;
 use std::io;
@@ -13,7 +13,7 @@ use tokio_rustls::TlsAcceptor;
 use tokio_rustls::rustls::ServerConfig;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
 
-/// A self-signed certificate with its key, as cameras make for themselves.
+/// Self-signed certificate with its key, as cameras generate them.
 #[derive(Clone)]
 pub struct Certificate {
     config: Arc<ServerConfig>,
@@ -27,10 +27,10 @@ impl fmt::Debug for Certificate {
 }
 
 impl Certificate {
-    /// Makes one for a host name or address.
+    /// Generates a certificate for a host name or address.
     ///
     /// # Errors
-    /// When the name is none, or the system gives no randomness.
+    /// When the name is invalid, or the system has no randomness.
     pub fn self_signed(host: &str) -> io::Result<Self> {
         let CertifiedKey { cert, signing_key } =
             generate_simple_self_signed([host.to_owned()]).map_err(io::Error::other)?;
@@ -48,13 +48,13 @@ impl Certificate {
         Ok(Self { config: Arc::new(config), fingerprint })
     }
 
-    /// SHA-256 of the certificate in hexadecimal, pairs apart by colons.
+    /// Returns the SHA-256 fingerprint of the certificate, in hexadecimal pairs with colons.
     #[must_use]
     pub fn fingerprint(&self) -> String {
         self.fingerprint.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(":")
     }
 
-    /// SHA-256 of the certificate.
+    /// Returns the SHA-256 fingerprint of the certificate.
     #[must_use]
     pub fn digest(&self) -> [u8; 32] {
         self.fingerprint
@@ -65,7 +65,7 @@ impl Certificate {
     }
 }
 
-/// An authority of our own, for platforms on this machine.
+/// Certificate authority for stand-in platforms.
 pub struct TestAuthority {
     issuer: CertifiedIssuer<'static, KeyPair>,
 }
@@ -77,10 +77,10 @@ impl fmt::Debug for TestAuthority {
 }
 
 impl TestAuthority {
-    /// Makes one.
+    /// Generates an authority.
     ///
     /// # Errors
-    /// When the system gives no randomness.
+    /// When the system has no randomness.
     pub fn new() -> io::Result<Self> {
         let mut params = CertificateParams::new(Vec::new()).map_err(io::Error::other)?;
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
@@ -89,16 +89,16 @@ impl TestAuthority {
         Ok(Self { issuer })
     }
 
-    /// Its own certificate in PEM, for whoever is to trust it.
+    /// Returns the certificate of the authority in PEM.
     #[must_use]
     pub fn pem(&self) -> String {
         self.issuer.pem()
     }
 
-    /// Vouches for a host name or address.
+    /// Issues a certificate for a host name or address.
     ///
     /// # Errors
-    /// When the name is none, or the system gives no randomness.
+    /// When the name is invalid, or the system has no randomness.
     pub fn issue(&self, host: &str) -> io::Result<Certificate> {
         let key = KeyPair::generate().map_err(io::Error::other)?;
         let params = CertificateParams::new([host.to_owned()]).map_err(io::Error::other)?;

@@ -255,9 +255,9 @@ pub(crate) struct DemoArguments {
     /// End by itself after this time, like 30s or 2m, with a summary.
     #[arg(long = "for", value_parser = parse_duration, value_name = "TIME")]
     pub(crate) duration: Option<Duration>,
-    /// Let the stand-ins misbehave once everything is live: a frozen camera, a revoked key, a slow platform.
-    #[arg(long)]
-    pub(crate) bad_hour: bool,
+    /// Inject faults once everything is live: a frozen camera, a revoked stream key, a slow platform.
+    #[arg(long, alias = "bad-hour")]
+    pub(crate) with_faults: bool,
     /// Address and port to listen on; port 0 picks one. By default 127.0.0.1:8460, or another port where that is in use.
     #[arg(long, value_name = "ADDR:PORT")]
     pub(crate) listen: Option<SocketAddr>,

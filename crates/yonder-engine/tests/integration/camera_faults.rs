@@ -9,7 +9,7 @@ use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{RelayView, TransportChoice};
 use yonder_media::h264::kind_of;
-use yonder_sim::{Manners, Oddities, Weather};
+use yonder_sim::{CameraFaults, Impairment, Oddities};
 
 async fn live(path: &str) -> World {
     let world = World::start();
@@ -18,8 +18,8 @@ async fn live(path: &str) -> World {
     world
 }
 
-fn refusal(status: u16, words: &str) -> Manners {
-    Manners { refuses: Some((status, words.to_owned())), ..Manners::default() }
+fn refusal(status: u16, words: &str) -> CameraFaults {
+    CameraFaults { refuses: Some((status, words.to_owned())), ..CameraFaults::default() }
 }
 
 #[rstest]
@@ -40,7 +40,7 @@ async fn refusals_are_told_apart_and_end_with_the_cameras_change_of_mind(
     let settled = |view: &RelayView| feed_code(view) == code && view.feed.state == state;
     let view = world.wait("settled", 12, settled).await;
     assert!(view.feed.cause.unwrap().message.contains(words));
-    world.camera.change(|manners| manners.refuses = None);
+    world.camera.change(|faults| faults.refuses = None);
     if state == FeedPhase::Blocked {
         world.engine.withdraw("relay");
         world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
@@ -70,7 +70,7 @@ async fn password_that_never_worked_blocks_at_once_and_is_rationed() {
 
 #[tokio::test(start_paused = true)]
 async fn one_session_allowed_and_taken_is_waited_for() {
-    let world = World::with(Manners { most_viewers: Some(1), ..Manners::default() }, None);
+    let world = World::with(CameraFaults { max_viewers: Some(1), ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
     let mut other = world.relay("/viaduct/main", PASSWORD, &[]);
@@ -100,17 +100,17 @@ async fn a_camera_that_is_powered_on_late_is_found_within_a_second_and_a_half() 
 #[tokio::test(start_paused = true)]
 async fn a_frozen_camera_stalls_and_flows_when_it_thaws() {
     let world = live("/viaduct/main").await;
-    world.camera.change(|manners| manners.frozen = true);
+    world.camera.change(|faults| faults.frozen = true);
     world.wait("stalled", 4, |view| view.feed.state == FeedPhase::Stalled).await;
     world.wait("given up", 6, |view| view.feed.state != FeedPhase::Stalled).await;
-    world.camera.change(|manners| manners.frozen = false);
+    world.camera.change(|faults| faults.frozen = false);
     world.wait("flowing", 12, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
 #[tokio::test(start_paused = true)]
 async fn lost_and_reordered_datagrams_never_damage_a_picture() {
-    let weather = Weather { lost: 50, reordered: 50, repeated: 20 };
-    let world = World::with(Manners { weather, ..Manners::default() }, None);
+    let impairment = Impairment { loss_permille: 50, reorder_permille: 50, duplicate_permille: 20 };
+    let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/summit/sub", PASSWORD, &[KEY]);
     spec.feed.transport = TransportChoice::Udp;
     world.engine.apply(spec);
@@ -145,8 +145,8 @@ async fn lost_and_reordered_datagrams_never_damage_a_picture() {
 
 #[tokio::test(start_paused = true)]
 async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
-    let weather = Weather { lost: 400, ..Weather::default() };
-    let world = World::with(Manners { weather, ..Manners::default() }, None);
+    let impairment = Impairment { loss_permille: 400, ..Impairment::default() };
+    let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
     spec.feed.transport = TransportChoice::Udp;
     world.engine.apply(spec);
@@ -161,7 +161,7 @@ async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
 #[tokio::test(start_paused = true)]
 async fn a_jump_of_the_cameras_time_is_bridged(#[case] ticks: i64) {
     let world = live("/summit/main").await;
-    world.camera.change(|manners| manners.time_jump = (1, ticks));
+    world.camera.change(|faults| faults.time_jump = (1, ticks));
     let before = world.engine.relay("relay").unwrap().pushes[0].frames_sent;
     world.wait("going on", 8, |view| view.pushes[0].frames_sent > before + 100).await;
     let report = world.platform.report("one").unwrap();
@@ -172,7 +172,7 @@ async fn a_jump_of_the_cameras_time_is_bridged(#[case] ticks: i64) {
 #[tokio::test(start_paused = true)]
 async fn sources_and_numbers_that_start_anew_are_followed() {
     let world = live("/summit/main").await;
-    world.camera.change(|manners| manners.new_source = 1);
+    world.camera.change(|faults| faults.new_source = 1);
     let before = world.engine.relay("relay").unwrap().pushes[0].frames_sent;
     let view = world.wait("going on", 8, |view| view.pushes[0].frames_sent > before + 60).await;
     assert_eq!((view.feed.reconnects, view.feed.packets_lost), (0, 0));
@@ -186,7 +186,7 @@ async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
     let size = || world.platform.report("one").unwrap().size();
     world.until("the first size", 3, || size() == Some((1280, 720))).await;
     let bandstand = Arc::new(world.media("/bandstand"));
-    world.camera.change(|manners| manners.shows = Some(bandstand));
+    world.camera.change(|faults| faults.shows = Some(bandstand));
     world.until("the new size", 8, || size() == Some((1920, 1080))).await;
     let is_wide = |view: &RelayView| view.feed.video.as_ref().is_some_and(|video| video.width == 1920);
     let view = world.wait("the new size in the snapshot", 3, is_wide).await;
@@ -197,11 +197,11 @@ async fn a_size_that_changes_in_mid_stream_becomes_new_headers() {
 
 #[tokio::test(start_paused = true)]
 async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
-    let world = World::with(Manners { no_keyframes: true, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { no_keyframes: true, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("no keyframe", 10, |view| feed_code(view) == "feed.no-keyframe").await;
     assert!(view.feed.cause.unwrap().message.contains("no keyframe"));
-    world.camera.change(|manners| manners.no_keyframes = false);
+    world.camera.change(|faults| faults.no_keyframes = false);
     world.wait("flowing", 10, |view| view.feed.state == FeedPhase::Flowing).await;
 }
 
@@ -209,7 +209,7 @@ async fn a_camera_without_keyframes_is_told_and_flows_once_one_comes() {
 async fn garbage_in_the_stream_costs_no_session() {
     let world = live("/viaduct/main").await;
     for count in 1..=5 {
-        world.camera.change(|manners| manners.garbage = count);
+        world.camera.change(|faults| faults.garbage = count);
         world.wait("skipped", 3, |view| view.feed.skipped.bytes >= 26 * u64::from(count)).await;
     }
     let before = world.engine.relay("relay").unwrap().pushes[0].frames_sent;
@@ -236,7 +236,7 @@ async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
     #[case] oddities: Oddities,
     #[values("/viaduct/main", "/summit/main")] stream: &str,
 ) {
-    let world = World::with(Manners { oddities, timeout_s: Some(2), ..Manners::default() }, None);
+    let world = World::with(CameraFaults { oddities, timeout_s: Some(2), ..CameraFaults::default() }, None);
     world.engine.apply(world.relay(stream, PASSWORD, &[KEY]));
     let flows = |view: &RelayView| view.feed.state == FeedPhase::Flowing && view.pushes[0].frames_sent > 100;
     let view = world.wait("flowing", 30, flows).await;
@@ -247,7 +247,7 @@ async fn oddities_of_firmware_cost_neither_a_session_nor_a_picture(
 #[tokio::test(start_paused = true)]
 async fn packets_that_cannot_be_read_are_named_instead_of_a_silence() {
     let oddities = Oddities { unreadable: true, ..Oddities::default() };
-    let world = World::with(Manners { oddities, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { oddities, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("named", 40, |view| feed_code(view) == "feed.unreadable").await;
     let message = view.feed.cause.unwrap().message;
@@ -264,14 +264,14 @@ async fn a_goodbye_is_heard_at_once(#[case] transport: TransportChoice) {
     spec.feed.transport = transport;
     world.engine.apply(spec);
     world.wait_live().await;
-    world.camera.change(|manners| manners.goodbye = 1);
+    world.camera.change(|faults| faults.goodbye = 1);
     world.wait("noticed", 2, |view| feed_code(view) == "feed.closed-by-camera").await;
     world.wait("back", 5, |view| view.feed.reconnects == 1).await;
 }
 
 #[tokio::test(start_paused = true)]
 async fn a_clock_that_drifts_is_measured() {
-    let world = World::with(Manners { drift_ppm: 20_000, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { drift_ppm: 20_000, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world
         .wait("measured", 15, |view| {

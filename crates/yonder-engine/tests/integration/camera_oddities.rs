@@ -10,7 +10,7 @@ use rand::{RngExt as _, SeedableRng as _};
 use rstest::rstest;
 use tokio::time::Instant;
 use yonder_engine::TransportChoice;
-use yonder_sim::{Manners, Oddities};
+use yonder_sim::{CameraFaults, Oddities};
 
 fn duration() -> Duration {
     let seconds = std::env::var("YONDER_ODDITIES_SECONDS").ok().and_then(|text| text.parse().ok());
@@ -48,8 +48,8 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     let seed: u64 = rand::random();
     let mut random = SmallRng::seed_from_u64(seed);
     let oddities = random_oddities(&mut random, other_payload_type);
-    let manners = Manners { timeout_s: Some(4), oddities, ..Manners::default() };
-    let world = World::without_recording(manners);
+    let faults = CameraFaults { timeout_s: Some(4), oddities, ..CameraFaults::default() };
+    let world = World::without_recording(faults);
     let mut spec = world.relay(path, PASSWORD, &[KEY]);
     spec.feed.transport = transport;
     world.engine.apply(spec);
@@ -58,13 +58,13 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     let end = Instant::now() + duration();
     while Instant::now() < end {
         let oddities = random_oddities(&mut random, other_payload_type);
-        world.camera.change(|manners| manners.oddities = oddities);
+        world.camera.change(|faults| faults.oddities = oddities);
         has_stray_bytes |= oddities.stray_bytes && transport == TransportChoice::Tcp;
         world.flow(20).await;
         let view = world.engine.relay("relay").unwrap();
         assert_eq!(view.feed.reconnects, 0, "seed {seed}, {oddities:?}: {view:#?}");
     }
-    world.camera.change(|manners| manners.oddities = Oddities { other_payload_type, ..Oddities::default() });
+    world.camera.change(|faults| faults.oddities = Oddities { other_payload_type, ..Oddities::default() });
     // Figures are at most a second old.
     world.flow(40).await;
     let view = world.engine.relay("relay").unwrap();

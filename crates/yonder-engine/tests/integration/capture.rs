@@ -16,7 +16,7 @@ use yonder_address::{KeyLength, Passphrase};
 use yonder_engine::{FeedSpec, HoldSpec, PushSpec, RelaySpec, TransportChoice};
 use yonder_media::ts::{Muxer, PACKET};
 use yonder_media::{AccessUnit, Payload, StreamHeaders, Track};
-use yonder_sim::{PlatformConfig, PlatformManners, SrtConfig, Weather};
+use yonder_sim::{Impairment, PlatformConfig, PlatformFaults, SrtConfig};
 
 static ONE_AT_A_TIME: Mutex<()> = Mutex::const_new(());
 
@@ -143,13 +143,15 @@ fn over_rtmp() -> Line {
     Line { world, push, port }
 }
 
-/// In rough weather, so that there are loss reports and retransmissions to be read as well.
+/// With losses, so that there are loss reports and retransmissions to be read as well.
 fn over_srt(passphrase: Option<&str>) -> Line {
     let phrase = passphrase.map(|text| Passphrase::parse(text).unwrap());
     let srt = SrtConfig { passphrase: phrase.clone(), ..SrtConfig::default() };
-    let manners =
-        PlatformManners { weather: Weather { lost: 30, ..Weather::default() }, ..PlatformManners::default() };
-    let world = World::with_platform(PlatformConfig { srt: Some(srt), manners, ..PlatformConfig::default() });
+    let faults = PlatformFaults {
+        impairment: Impairment { loss_permille: 30, ..Impairment::default() },
+        ..PlatformFaults::default()
+    };
+    let world = World::with_platform(PlatformConfig { srt: Some(srt), faults, ..PlatformConfig::default() });
     let mut push = push_to("to-0", &world.platform.srt_server().unwrap(), KEY);
     push.encryption = phrase.map(|phrase| (phrase, KeyLength::Aes256));
     let port = push.server.port();

@@ -5,7 +5,7 @@ use std::time::Duration;
 use crate::support::{KEY, PASSWORD, World, push_code, push_to};
 use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PushSpec, RelaySpec, RelayView};
-use yonder_sim::{Platform, PlatformConfig, PlatformManners};
+use yonder_sim::{Platform, PlatformConfig, PlatformFaults};
 
 const STEADY: usize = 6;
 
@@ -13,10 +13,10 @@ fn key(at: usize) -> String {
     format!("channel-key-{at:04}")
 }
 
-fn platform(channels: usize, manners: PlatformManners) -> Platform {
+fn platform(channels: usize, faults: PlatformFaults) -> Platform {
     let channels = (0..channels).map(|at| (format!("channel-{at}"), key(at).into())).collect();
     let config =
-        PlatformConfig { app: "live".into(), channels, record: true, manners, ..PlatformConfig::default() };
+        PlatformConfig { app: "live".into(), channels, record: true, faults, ..PlatformConfig::default() };
     Platform::start(config).unwrap()
 }
 
@@ -32,17 +32,17 @@ fn relay(world: &World, pushes: Vec<PushSpec>) -> RelaySpec {
 #[tokio::test(start_paused = true)]
 async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_a_minute() {
     let world = World::start();
-    let steady = platform(STEADY, PlatformManners::default());
+    let steady = platform(STEADY, PlatformFaults::default());
     // A tenth of what the camera sends.
-    let slow = platform(1, PlatformManners { slow: Some(40_000), ..PlatformManners::default() });
-    let stalled = platform(1, PlatformManners::default());
+    let slow = platform(1, PlatformFaults { slow: Some(40_000), ..PlatformFaults::default() });
+    let stalled = platform(1, PlatformFaults::default());
     let mut pushes: Vec<PushSpec> =
         (0..STEADY).map(|at| push_to(&format!("steady-{at}"), &steady.server(), &key(at))).collect();
     pushes.push(push_to("slow", &slow.server(), &key(0)));
     pushes.push(push_to("stalled", &stalled.server(), &key(0)));
     world.engine.apply(relay(&world, pushes));
     world.wait_live().await;
-    stalled.change(|manners| manners.frozen = true);
+    stalled.change(|faults| faults.frozen = true);
     let view = world.wait("lagging", 40, |view| view.pushes[STEADY].state == PushPhase::Lagging).await;
     let message = &view.pushes[STEADY].cause.as_ref().unwrap().message;
     assert_eq!(push_code(&view, STEADY), "push.too-slow");
@@ -67,7 +67,7 @@ async fn a_stalled_and_a_slow_platform_of_eight_cost_the_other_six_nothing_over_
 #[tokio::test(start_paused = true)]
 async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_hole() {
     let world = World::start();
-    let steady = platform(1, PlatformManners::default());
+    let steady = platform(1, PlatformFaults::default());
     let constant = || push_to("constant", &steady.server(), &key(0));
     world.engine.apply(relay(&world, vec![constant()]));
     world.wait_live().await;
@@ -99,14 +99,14 @@ async fn pushes_that_come_go_and_change_their_keys_leave_the_others_without_a_ho
 async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
     const STEADY: usize = 62;
     let world = World::start();
-    let steady = platform(STEADY, PlatformManners::default());
-    let stalled = platform(2, PlatformManners::default());
+    let steady = platform(STEADY, PlatformFaults::default());
+    let stalled = platform(2, PlatformFaults::default());
     let mut pushes: Vec<PushSpec> =
         (0..STEADY).map(|at| push_to(&format!("steady-{at}"), &steady.server(), &key(at))).collect();
     pushes.extend((0..2).map(|at| push_to(&format!("stalled-{at}"), &stalled.server(), &key(at))));
     world.engine.apply(RelaySpec { feed: world.feed("/shed/main", PASSWORD), ..relay(&world, pushes) });
     world.wait("live", 30, |view| view.pushes.iter().all(|push| push.state == PushPhase::Live)).await;
-    stalled.change(|manners| manners.frozen = true);
+    stalled.change(|faults| faults.frozen = true);
     let is_given_up = |view: &RelayView, at| push_code(view, at) == "push.no-answer";
     world.wait("given up", 30, |view| (STEADY..STEADY + 2).all(|at| is_given_up(view, at))).await;
     let view = world.engine.relay("relay").unwrap();
@@ -123,7 +123,7 @@ async fn two_stalled_pushes_of_sixty_four_leave_no_gap_on_the_others() {
 #[tokio::test(start_paused = true)]
 async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
     let world = World::start();
-    let platform = platform(1, PlatformManners::default());
+    let platform = platform(1, PlatformFaults::default());
     let push = || push_to("constant", &platform.server(), &key(0));
     world.engine.apply(relay(&world, vec![push()]));
     world.wait_live().await;
@@ -145,7 +145,7 @@ async fn edits_of_what_is_not_in_use_cut_no_broadcast() {
 #[tokio::test(start_paused = true)]
 async fn successor_of_a_replaced_push_waits_for_its_predecessors_end() {
     let world = World::start();
-    let platform = platform(1, PlatformManners::default());
+    let platform = platform(1, PlatformFaults::default());
     world.engine.apply(relay(&world, vec![push_to("constant", &platform.server(), &key(0))]));
     world.wait_live().await;
     // Another authority is another push, under the same key at the same server.

@@ -10,7 +10,7 @@ use yonder_core::grade::Finding;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, Picture, PushSpec, RelaySpec};
 use yonder_media::aac::SAMPLES_PER_FRAME;
-use yonder_sim::{PlatformConfig, PlatformManners, Recording, SrtConfig};
+use yonder_sim::{PlatformConfig, PlatformFaults, Recording, SrtConfig};
 
 const SECOND_KEY: &str = "second-key-0815";
 
@@ -20,10 +20,10 @@ fn hold_after(seconds: u64) -> HoldSpec {
 
 /// A platform that ends a broadcast after some seconds of silence, by RTMP and by SRT.
 fn world(grace: u64) -> World {
-    let manners = PlatformManners { grace: Some(Duration::from_secs(grace)), ..PlatformManners::default() };
+    let faults = PlatformFaults { grace: Some(Duration::from_secs(grace)), ..PlatformFaults::default() };
     let world = World::with_platform(PlatformConfig {
         srt: Some(SrtConfig::default()),
-        manners,
+        faults,
         ..PlatformConfig::default()
     });
     world.pace();

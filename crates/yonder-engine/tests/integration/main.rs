@@ -5,8 +5,8 @@
 
 mod actor;
 mod camera_faults;
-mod camera_manners;
 mod camera_oddities;
+mod camera_quirks;
 mod capture;
 mod fan_out;
 mod faults;

@@ -8,7 +8,7 @@ use yonder_address::{KeyLength, Passphrase};
 use yonder_core::ServerRole;
 use yonder_core::{DialStep, FeedPhase, PushPhase};
 use yonder_engine::{HoldSpec, PrivateAuthority, PushSpec, RelaySpec};
-use yonder_sim::{Limits, PlatformConfig, PlatformManners, SrtConfig, Stage, TestAuthority, Weather};
+use yonder_sim::{Impairment, Limits, PlatformConfig, PlatformFaults, SrtConfig, Stage, TestAuthority};
 
 const PHRASE: &str = "steam and semaphores";
 
@@ -20,21 +20,21 @@ fn relay(world: &World, path: &str, pushes: Vec<PushSpec>) -> RelaySpec {
     RelaySpec { name: "relay".into(), feed: world.feed(path, PASSWORD), pushes, hold: HoldSpec::default() }
 }
 
-/// A platform that takes SRT, with that passphrase and that weather.
-fn srt_world(passphrase: Option<&str>, weather: Weather) -> World {
+/// A platform that takes SRT, with that passphrase and that impairment.
+fn srt_world(passphrase: Option<&str>, impairment: Impairment) -> World {
     let srt = SrtConfig {
         passphrase: passphrase.map(phrase),
-        latency: srt_latency(weather),
+        latency: srt_latency(impairment),
         ..SrtConfig::default()
     };
-    let manners = PlatformManners { weather, ..PlatformManners::default() };
-    World::with_platform(PlatformConfig { srt: Some(srt), manners, ..PlatformConfig::default() })
+    let faults = PlatformFaults { impairment, ..PlatformFaults::default() };
+    World::with_platform(PlatformConfig { srt: Some(srt), faults, ..PlatformConfig::default() })
 }
 
 /// Latency of the listener: enough for retransmissions on a busy machine, where packets are lost. A scheduling gap longer than
 /// the latency would drop packets, as it should, and the test is about what can still be delivered.
-fn srt_latency(weather: Weather) -> Duration {
-    Duration::from_millis(if weather.lost > 0 { 1_500 } else { 120 })
+fn srt_latency(impairment: Impairment) -> Duration {
+    Duration::from_millis(if impairment.loss_permille > 0 { 1_500 } else { 120 })
 }
 
 fn srt_push(world: &World, key: &str) -> PushSpec {
@@ -111,25 +111,25 @@ async fn tls_to_a_port_that_speaks_none_fails_and_is_tried_again() {
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
 }
 
-const CALM: Weather = Weather { lost: 0, reordered: 0, repeated: 0 };
-const ROUGH: Weather = Weather { lost: 50, reordered: 50, repeated: 10 };
+const UNIMPAIRED: Impairment = Impairment { loss_permille: 0, reorder_permille: 0, duplicate_permille: 0 };
+const IMPAIRED: Impairment = Impairment { loss_permille: 50, reorder_permille: 50, duplicate_permille: 10 };
 
 #[rstest]
-#[case::one_slice("/viaduct/main", None, CALM)]
-#[case::sound("/summit/main", None, CALM)]
-#[case::reordered("/bandstand", None, CALM)]
-#[case::slices("/shed/main", None, CALM)]
-#[case::h265("/tunnel", None, CALM)]
-#[case::plain_in_rough_weather("/summit/main", None, ROUGH)]
-#[case::aes_128_in_rough_weather("/summit/main", Some(KeyLength::Aes128), ROUGH)]
-#[case::aes_256_in_rough_weather("/bandstand", Some(KeyLength::Aes256), ROUGH)]
+#[case::one_slice("/viaduct/main", None, UNIMPAIRED)]
+#[case::sound("/summit/main", None, UNIMPAIRED)]
+#[case::reordered("/bandstand", None, UNIMPAIRED)]
+#[case::slices("/shed/main", None, UNIMPAIRED)]
+#[case::h265("/tunnel", None, UNIMPAIRED)]
+#[case::plain_over_an_impaired_network("/summit/main", None, IMPAIRED)]
+#[case::aes_128_over_an_impaired_network("/summit/main", Some(KeyLength::Aes128), IMPAIRED)]
+#[case::aes_256_over_an_impaired_network("/bandstand", Some(KeyLength::Aes256), IMPAIRED)]
 #[tokio::test(start_paused = true)]
 async fn srt_delivers_bit_for_bit(
     #[case] path: &str,
     #[case] encryption: Option<KeyLength>,
-    #[case] weather: Weather,
+    #[case] impairment: Impairment,
 ) {
-    let world = srt_world(encryption.map(|_| PHRASE), weather);
+    let world = srt_world(encryption.map(|_| PHRASE), impairment);
     let mut push = srt_push(&world, KEY);
     push.encryption = encryption.map(|length| (phrase(PHRASE), length));
     world.engine.apply(relay(&world, path, vec![push]));
@@ -137,8 +137,8 @@ async fn srt_delivers_bit_for_bit(
     pictures(&world, "one", 130).await;
     let view = world.engine.relay("relay").unwrap();
     let link = view.pushes[0].link.unwrap();
-    assert_eq!((link.encrypted, link.latency), (encryption.is_some(), srt_latency(weather)));
-    assert_eq!(link.lost > 0, weather.lost > 0, "{link:?}");
+    assert_eq!((link.encrypted, link.latency), (encryption.is_some(), srt_latency(impairment)));
+    assert_eq!(link.lost > 0, impairment.loss_permille > 0, "{link:?}");
     ended(&world, "one").await;
     if path == "/tunnel" {
         // G.711 has no place in a transport stream: the picture goes without it.
@@ -155,7 +155,7 @@ async fn srt_delivers_bit_for_bit(
 #[case::none_there(Some(PHRASE), None)]
 #[tokio::test(start_paused = true)]
 async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[case] theirs: Option<&str>) {
-    let world = srt_world(theirs, CALM);
+    let world = srt_world(theirs, UNIMPAIRED);
     let mut push = srt_push(&world, KEY);
     push.encryption = ours.map(|text| (phrase(text), KeyLength::Aes128));
     world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
@@ -165,7 +165,7 @@ async fn a_passphrase_that_does_not_fit_blocks(#[case] ours: Option<&str>, #[cas
 
 #[tokio::test(start_paused = true)]
 async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
-    let world = srt_world(None, CALM);
+    let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, "an-unknown-stream-id")]));
     let view = world.wait("blocked", 8, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.key-refused");
@@ -184,10 +184,10 @@ async fn a_stream_id_that_is_not_known_blocks_and_one_in_use_waits() {
 
 #[tokio::test(start_paused = true)]
 async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
-    let world = srt_world(None, CALM);
+    let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, KEY)]));
     world.wait_live().await;
-    world.platform.change(|manners| manners.forgets += 1);
+    world.platform.change(|faults| faults.forgets += 1);
     let view = world.wait("noticed", 9, |view| push_code(view, 0) == "push.no-answer").await;
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("for 5 s"), "{view:#?}");
     let view = world.wait_live().await;
@@ -196,7 +196,7 @@ async fn an_srt_session_that_the_platform_forgot_is_dialled_again() {
 
 #[tokio::test(start_paused = true)]
 async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
-    let world = srt_world(None, CALM);
+    let world = srt_world(None, UNIMPAIRED);
     world.platform.switch_off().await;
     world.engine.apply(relay(&world, "/viaduct/main", vec![srt_push(&world, KEY)]));
     world.wait("refused", 3, |view| push_code(view, 0) == "push.connection-refused").await;
@@ -206,14 +206,14 @@ async fn a_closed_srt_port_is_told_at_once_and_taken_when_it_opens() {
 
 #[tokio::test(start_paused = true)]
 async fn an_srt_way_that_carries_too_little_lags_and_says_so() {
-    let world = srt_world(None, CALM);
+    let world = srt_world(None, UNIMPAIRED);
     world.engine.apply(relay(&world, "/summit/main", vec![srt_push(&world, KEY)]));
     world.wait_live().await;
-    world.platform.change(|manners| manners.weather.lost = 600);
+    world.platform.change(|faults| faults.impairment.loss_permille = 600);
     let view = world.wait("lagging", 10, |view| view.pushes[0].state == PushPhase::Lagging).await;
     assert_eq!(push_code(&view, 0), "push.too-slow");
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("packets"), "{view:#?}");
-    world.platform.change(|manners| manners.weather.lost = 0);
+    world.platform.change(|faults| faults.impairment.loss_permille = 0);
     world.wait("live again", 25, |view| view.pushes[0].state == PushPhase::Live).await;
 }
 
@@ -227,11 +227,11 @@ async fn a_platform_that_falls_silent_is_told_by_its_step_and_taken_when_it_spea
     #[case] word: &str,
 ) {
     let world = World::start();
-    world.platform.change(|manners| manners.silent_from = Some(stage));
+    world.platform.change(|faults| faults.silent_from = Some(stage));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("no answer", 14, |view| push_code(view, 0) == "push.no-answer").await;
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains(word), "{view:#?}");
-    world.platform.change(|manners| manners.silent_from = None);
+    world.platform.change(|faults| faults.silent_from = None);
     world.wait_live().await;
 }
 
@@ -246,7 +246,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
-    world.platform.change(|manners| manners.ends = (manners.ends.0 + 1, words.to_owned()));
+    world.platform.change(|faults| faults.ends = (faults.ends.0 + 1, words.to_owned()));
     let view = world.wait("told", 5, |view| push_code(view, 0) == code).await;
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains(words), "{view:#?}");
@@ -256,7 +256,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
 #[tokio::test(start_paused = true)]
 async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() {
     let world = World::start();
-    world.platform.change(|manners| manners.refuses_app = Some("closed for the winter".to_owned()));
+    world.platform.change(|faults| faults.refuses_app = Some("closed for the winter".to_owned()));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait("blocked", 15, |view| view.pushes[0].state == PushPhase::Blocked).await;
     assert_eq!(push_code(&view, 0), "push.app-refused");
@@ -266,10 +266,10 @@ async fn an_application_that_is_closed_keeps_its_words_and_blocks_after_three() 
 #[tokio::test(start_paused = true)]
 async fn a_key_that_is_busy_after_a_drop_is_waited_for() {
     let world = World::start();
-    world.platform.change(|manners| manners.busy_after_drop = Duration::from_secs(4));
+    world.platform.change(|faults| faults.busy_after_drop = Duration::from_secs(4));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
-    world.platform.change(|manners| manners.resets += 1);
+    world.platform.change(|faults| faults.resets += 1);
     world.wait("busy", 6, |view| push_code(view, 0) == "push.key-busy").await;
     let view = world.wait_live().await;
     assert_eq!(view.pushes[0].reconnects, 1);
@@ -278,10 +278,10 @@ async fn a_key_that_is_busy_after_a_drop_is_waited_for() {
 #[tokio::test(start_paused = true)]
 async fn a_platform_that_resets_again_and_again_is_dialled_each_time() {
     let world = World::start();
-    world.platform.change(|manners| manners.flaky = Some(Duration::from_millis(900)));
+    world.platform.change(|faults| faults.flaky = Some(Duration::from_millis(900)));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait("three returns", 30, |view| view.pushes[0].reconnects >= 3).await;
-    world.platform.change(|manners| manners.flaky = None);
+    world.platform.change(|faults| faults.flaky = None);
     world.wait("live for good", 20, |view| view.pushes[0].state == PushPhase::Live).await;
     assert_eq!(world.engine.relay("relay").unwrap().feed.reconnects, 0);
 }
@@ -292,7 +292,7 @@ async fn a_platform_that_reads_slowly_lags_with_figures_and_harms_no_other() {
     let other = yonder_sim::Platform::start(PlatformConfig {
         app: "live".into(),
         channels: vec![("slow".to_owned(), "slow-key-1234".into())],
-        manners: PlatformManners { slow: Some(40_000), ..PlatformManners::default() },
+        faults: PlatformFaults { slow: Some(40_000), ..PlatformFaults::default() },
         ..PlatformConfig::default()
     })
     .unwrap();
@@ -318,8 +318,8 @@ async fn what_a_platform_does_not_take_ends_with_its_words(
     #[case] path: &str,
     #[case] words: &str,
 ) {
-    let manners = PlatformManners { limits, ..PlatformManners::default() };
-    let world = World::with_platform(PlatformConfig { manners, ..PlatformConfig::default() });
+    let faults = PlatformFaults { limits, ..PlatformFaults::default() };
+    let world = World::with_platform(PlatformConfig { faults, ..PlatformConfig::default() });
     world.engine.apply(world.relay(path, PASSWORD, &[KEY]));
     let told = |view: &yonder_engine::RelayView| {
         view.pushes[0].cause.as_ref().is_some_and(|cause| cause.message.contains(words))
@@ -401,10 +401,10 @@ async fn a_new_key_takes_over_on_one_push_of_four_and_the_others_lose_nothing() 
 #[tokio::test(start_paused = true)]
 async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
     let world = World::start();
-    world.platform.change(|manners| manners.grace = Some(Duration::from_secs(5)));
+    world.platform.change(|faults| faults.grace = Some(Duration::from_secs(5)));
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
-    world.platform.change(|manners| manners.resets += 1);
+    world.platform.change(|faults| faults.resets += 1);
     world.wait("back", 8, |view| view.pushes[0].reconnects == 1).await;
     assert_eq!(world.platform.report("one").unwrap().broadcasts, 1);
 }
@@ -414,17 +414,17 @@ async fn a_broadcast_goes_on_when_its_publisher_comes_back_within_the_grace() {
 #[case::srt(true)]
 #[tokio::test(start_paused = true)]
 async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(#[case] by_srt: bool) {
-    let world = srt_world(None, CALM);
-    world.platform.change(|manners| {
-        manners.grace = Some(Duration::from_secs(2));
-        manners.one_broadcast_keys = true;
+    let world = srt_world(None, UNIMPAIRED);
+    world.platform.change(|faults| {
+        faults.grace = Some(Duration::from_secs(2));
+        faults.one_broadcast_keys = true;
     });
     let push = if by_srt { srt_push(&world, KEY) } else { world.push("to-0", KEY) };
     world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
     world.wait_live().await;
-    world.camera.change(|manners| manners.frozen = true);
+    world.camera.change(|faults| faults.frozen = true);
     world.until("ended", 8, || !world.platform.report("one").unwrap().live).await;
-    world.camera.change(|manners| manners.frozen = false);
+    world.camera.change(|faults| faults.frozen = false);
     let view = world.wait("refused", 25, |view| push_code(view, 0) == "push.key-refused").await;
     // The key has worked, so it is tried on, rationed.
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
@@ -435,7 +435,7 @@ async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(
 
 #[tokio::test(start_paused = true)]
 async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
-    let world = srt_world(None, CALM);
+    let world = srt_world(None, UNIMPAIRED);
     // On many machines this name stands for ::1 first, where the platform does not listen.
     let server = world.platform.srt_server().unwrap().replace("127.0.0.1", "localhost");
     world.engine.apply(relay(&world, "/viaduct/main", vec![push_to("to-0", &server, KEY)]));
@@ -470,11 +470,11 @@ async fn feed_that_flows_without_keyframes_shows_it() {
     let world = World::start();
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[]));
     world.wait("flowing", 8, |view| view.feed.state == FeedPhase::Flowing).await;
-    world.camera.change(|manners| manners.no_keyframes = true);
+    world.camera.change(|faults| faults.no_keyframes = true);
     // The feed flows on, and shows what is wrong with it.
     let view = world.wait("warned", 25, |view| feed_code(view) == "feed.no-keyframe").await;
     assert_eq!(view.feed.state, FeedPhase::Flowing);
-    world.camera.change(|manners| manners.no_keyframes = false);
+    world.camera.change(|faults| faults.no_keyframes = false);
     world.wait("well again", 8, |view| feed_code(view).is_empty()).await;
 }
 
@@ -493,15 +493,15 @@ fn other_platform(application: &str) -> yonder_sim::Platform {
 async fn redirect_is_followed_and_the_address_stays() {
     let world = World::start();
     let other = other_platform("moved");
-    world.platform.change(|manners| manners.redirects_to = Some(other.server()));
+    world.platform.change(|faults| faults.redirects_to = Some(other.server()));
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     let view = world.wait_live().await;
     assert_eq!(view.pushes[0].attempts, 0, "{view:#?}");
     world.until("media at the other platform", 5, || !other.recording("one").pictures.is_empty()).await;
     assert!(world.platform.report("one").is_none());
     // The next connection begins at the address of the destination.
-    world.platform.change(|manners| manners.redirects_to = None);
-    other.change(|manners| manners.resets += 1);
+    world.platform.change(|faults| faults.redirects_to = None);
+    other.change(|faults| faults.resets += 1);
     world.until("media at the first platform", 10, || world.platform.report("one").is_some()).await;
 }
 
@@ -509,7 +509,7 @@ async fn redirect_is_followed_and_the_address_stays() {
 async fn redirect_to_a_server_that_is_away_is_followed_again_until_it_is_back() {
     let world = World::start();
     let other = other_platform("away");
-    world.platform.change(|manners| manners.redirects_to = Some(other.server()));
+    world.platform.change(|faults| faults.redirects_to = Some(other.server()));
     other.switch_off().await;
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     let view = world.wait("eight attempts", 60, |view| view.pushes[0].attempts >= 8).await;
@@ -522,7 +522,7 @@ async fn redirect_to_a_server_that_is_away_is_followed_again_until_it_is_back() 
 async fn redirects_in_a_circle_end_with_a_cause() {
     let world = World::start();
     let own = world.platform.server();
-    world.platform.change(|manners| manners.redirects_to = Some(own));
+    world.platform.change(|faults| faults.redirects_to = Some(own));
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     let view = world.wait("given up", 5, |view| push_code(view, 0) == "push.protocol").await;
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains("redirected too often"), "{view:#?}");
@@ -536,7 +536,7 @@ async fn reconnect_request_moves_the_push_without_a_failure() {
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     world.wait_live().await;
     let target = other.server();
-    world.platform.change(|manners| manners.reconnects = (1, Some(target)));
+    world.platform.change(|faults| faults.reconnects = (1, Some(target)));
     world.until("media at the other platform", 5, || !other.recording("one").pictures.is_empty()).await;
     let view = world.wait_live().await;
     assert_eq!(view.pushes[0].cause, None, "{view:#?}");
@@ -548,7 +548,7 @@ async fn reconnect_request_moves_the_push_without_a_failure() {
 async fn sign_in_that_a_server_asks_for_is_explained() {
     let world = World::start();
     let words = "[ AccessManager.Reject ] : [ code=403 need auth; authmod=adobe ]";
-    world.platform.change(|manners| manners.refuses_app = Some(words.to_owned()));
+    world.platform.change(|faults| faults.refuses_app = Some(words.to_owned()));
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     let view = world.wait("refused", 5, |view| push_code(view, 0) == "push.app-refused").await;
     let cause = view.pushes[0].cause.as_ref().unwrap();
@@ -564,11 +564,11 @@ async fn h265_that_the_server_has_not_announced_is_pushed_with_a_warning(
     #[case] announces: &[&str],
     #[case] warns: bool,
 ) {
-    let manners = PlatformManners {
+    let faults = PlatformFaults {
         announces: announces.iter().map(|name| (*name).to_owned()).collect(),
-        ..PlatformManners::default()
+        ..PlatformFaults::default()
     };
-    let world = World::with_platform(PlatformConfig { manners, ..PlatformConfig::default() });
+    let world = World::with_platform(PlatformConfig { faults, ..PlatformConfig::default() });
     world.engine.apply(world.relay("/tunnel", PASSWORD, &[KEY]));
     world.wait_live().await;
     let view = world.wait("carried", 5, |view| view.pushes[0].frames_sent > 20).await;

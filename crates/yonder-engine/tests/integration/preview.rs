@@ -91,7 +91,7 @@ async fn a_size_that_changes_is_announced_anew() {
     let (mut viewer, _task) = watch(&world, "/summit/main", 400);
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
     let bandstand = Arc::new(world.media("/bandstand"));
-    world.camera.change(|manners| manners.shows = Some(bandstand));
+    world.camera.change(|faults| faults.shows = Some(bandstand));
     let changed = async {
         loop {
             if let PreviewMessage::Type(kind) = next(&mut viewer).await {
@@ -123,7 +123,7 @@ async fn an_end_tells_its_cause() {
 #[tokio::test(start_paused = true)]
 async fn all_viewers_of_a_stream_share_one_session() {
     let world = Arc::new(World::start());
-    world.camera.change(|manners| manners.most_viewers = Some(1));
+    world.camera.change(|faults| faults.max_viewers = Some(1));
     let mut viewers: Vec<_> = (0..5).map(|_| watch(&world, "/viaduct/main", 400)).collect();
     for (viewer, _) in &mut viewers {
         assert!(matches!(next(viewer).await, PreviewMessage::Type(_)));
@@ -143,7 +143,7 @@ async fn all_viewers_of_a_stream_share_one_session() {
 #[tokio::test(start_paused = true)]
 async fn viewers_keep_no_session_from_a_relay_and_continue_with_it() {
     let world = Arc::new(World::start());
-    world.camera.change(|manners| manners.most_viewers = Some(1));
+    world.camera.change(|faults| faults.max_viewers = Some(1));
     let (mut viewer, _task) = watch(&world, "/summit/main", 400);
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
@@ -165,7 +165,7 @@ async fn viewers_of_an_absent_feed_dial_nothing_and_get_its_cause() {
     let world = Arc::new(World::start());
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     world.wait_live().await;
-    world.camera.change(|manners| manners.most_viewers = Some(1));
+    world.camera.change(|faults| faults.max_viewers = Some(1));
     world.camera.switch_off().await;
     let absent = || world.engine.relay("relay").is_some_and(|relay| relay.feed.cause.is_some());
     world.until("the feed absent", 10, absent).await;

@@ -6,7 +6,7 @@ use std::time::Duration;
 use crate::support::{KEY, PASSWORD, World};
 use rstest::rstest;
 use yonder_engine::{Carrier, StillError, SurveyRequest, SurveyView, TransportChoice};
-use yonder_sim::{Manners, Oddities, Weather};
+use yonder_sim::{CameraFaults, Impairment, Oddities};
 
 fn request(world: &World, main: &str, sub: Option<&str>) -> SurveyRequest {
     SurveyRequest {
@@ -72,7 +72,7 @@ async fn what_runs_already_is_watched_without_another_session() {
 async fn survey_counts_what_was_not_used_by_its_reason(#[case] runs: bool) {
     let oddities =
         Oddities { vendor_units: true, no_end_marks: true, stray_bytes: true, ..Oddities::default() };
-    let world = World::with(Manners { oddities, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { oddities, ..CameraFaults::default() }, None);
     if runs {
         world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
         world
@@ -101,8 +101,8 @@ async fn swapped_streams_h265_and_telephone_sound_are_noticed() {
 
 #[tokio::test(start_paused = true)]
 async fn loss_on_the_way_is_counted_and_comes_with_the_way_out() {
-    let weather = Weather { lost: 30, ..Weather::default() };
-    let world = World::with(Manners { weather, ..Manners::default() }, None);
+    let impairment = Impairment { loss_permille: 30, ..Impairment::default() };
+    let world = World::with(CameraFaults { impairment, ..CameraFaults::default() }, None);
     let mut request = request(&world, "/summit/sub", None);
     request.main.transport = TransportChoice::Udp;
     request.duration = Duration::from_secs(8);

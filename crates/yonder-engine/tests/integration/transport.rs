@@ -8,8 +8,8 @@ use crate::support::{feed_spec, push_to};
 use yonder_core::PushPhase;
 use yonder_engine::{Engine, HoldSpec, RelaySpec};
 use yonder_sim::{
-    Camera, CameraConfig, CameraStream, LoopMedia, Platform, PlatformConfig, PlatformManners, SrtConfig,
-    Weather, railway_feeds, tunnel_media,
+    Camera, CameraConfig, CameraStream, Impairment, LoopMedia, Platform, PlatformConfig, PlatformFaults,
+    SrtConfig, railway_feeds, tunnel_media,
 };
 
 fn main_of(path: &str) -> LoopMedia {
@@ -53,12 +53,12 @@ async fn streams_over_a_lossy_network_keep_to_the_standard_from_the_first_packet
     });
     let camera = camera.unwrap();
     let channels = clips.iter().map(|(name, _)| ((*name).to_owned(), format!("planted-{name}").into()));
-    let weather = Weather { lost: 30, reordered: 20, repeated: 10 };
+    let impairment = Impairment { loss_permille: 30, reorder_permille: 20, duplicate_permille: 10 };
     let platform = Platform::start(PlatformConfig {
         channels: channels.collect(),
         srt: Some(SrtConfig { latency: Duration::from_millis(800), ..SrtConfig::default() }),
         record: true,
-        manners: PlatformManners { weather, ..PlatformManners::default() },
+        faults: PlatformFaults { impairment, ..PlatformFaults::default() },
         ..PlatformConfig::default()
     })
     .unwrap();

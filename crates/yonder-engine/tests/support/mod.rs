@@ -15,8 +15,8 @@ use yonder_engine::{Engine, FeedSpec, HoldSpec, PushSpec, RelaySpec, RelayView, 
 use yonder_media::{VideoCodec, h264, h265};
 use yonder_rtsp::CameraUrl;
 use yonder_sim::{
-    Camera, CameraConfig, CameraStream, Certificate, LoopMedia, Manners, Platform, PlatformConfig, Recording,
-    railway_feeds, tunnel_media,
+    Camera, CameraConfig, CameraFaults, CameraStream, Certificate, LoopMedia, Platform, PlatformConfig,
+    Recording, railway_feeds, tunnel_media,
 };
 
 pub(crate) const PASSWORD: &str = "up-the-fell";
@@ -40,29 +40,29 @@ pub(crate) struct World {
 impl World {
     /// The railway's cameras behind one address, one platform with the channels `one` and `two`.
     pub(crate) fn start() -> Self {
-        Self::with(Manners::default(), None)
+        Self::with(CameraFaults::default(), None)
     }
 
     /// The same, with a camera that behaves as told, and speaks TLS where it has a certificate.
-    pub(crate) fn with(manners: Manners, certificate: Option<Certificate>) -> Self {
-        Self::with_both(manners, certificate, PlatformConfig::default())
+    pub(crate) fn with(faults: CameraFaults, certificate: Option<Certificate>) -> Self {
+        Self::with_both(faults, certificate, PlatformConfig::default())
     }
 
     /// The same, with another platform; its application, channels and recording are as always.
     pub(crate) fn with_platform(platform: PlatformConfig) -> Self {
-        Self::with_both(Manners::default(), None, platform)
+        Self::with_both(CameraFaults::default(), None, platform)
     }
 
     /// A platform that keeps nothing, for long runs.
-    pub(crate) fn without_recording(manners: Manners) -> Self {
-        Self::with_all(manners, None, PlatformConfig::default())
+    pub(crate) fn without_recording(faults: CameraFaults) -> Self {
+        Self::with_all(faults, None, PlatformConfig::default())
     }
 
-    fn with_both(manners: Manners, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
-        Self::with_all(manners, certificate, PlatformConfig { record: true, ..platform })
+    fn with_both(faults: CameraFaults, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
+        Self::with_all(faults, certificate, PlatformConfig { record: true, ..platform })
     }
 
-    fn with_all(manners: Manners, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
+    fn with_all(faults: CameraFaults, certificate: Option<Certificate>, platform: PlatformConfig) -> Self {
         let mut streams: Vec<CameraStream> = railway_feeds()
             .into_iter()
             .map(|feed| CameraStream { path: feed.path.into(), media: Arc::new(feed.main()) })
@@ -70,7 +70,7 @@ impl World {
         streams.push(CameraStream { path: SUB.into(), media: Arc::new(summit_sub()) });
         streams.push(CameraStream { path: "/tunnel".into(), media: Arc::new(tunnel_media()) });
         let account = Some(("rail".to_owned(), PASSWORD.into()));
-        let config = CameraConfig { streams, account, manners, certificate, ..CameraConfig::default() };
+        let config = CameraConfig { streams, account, faults, certificate, ..CameraConfig::default() };
         let camera = Camera::start(config).unwrap();
         let channels = vec![("one".to_owned(), KEY.into()), ("two".to_owned(), "second-key-0815".into())];
         let config = PlatformConfig { app: "live".into(), channels, ..platform };

@@ -1,4 +1,4 @@
-//! Session descriptions of the stand-in camera's streams, plain or bent.
+//! Session descriptions (SDP) of stand-in cameras, with deviations.
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -6,28 +6,28 @@ use bytes::Bytes;
 use yonder_media::g711::Law;
 use yonder_media::{AudioConfig, VideoCodec, VideoConfig};
 
-use super::manners::Manners;
+use super::faults::CameraFaults;
 use crate::media::LoopMedia;
 
-/// Control names of the two tracks.
+/// Control attributes of the two tracks.
 pub(super) const PICTURE: &str = "picture";
 pub(super) const SOUND: &str = "sound";
 
-/// The description of `media`, whose address is `base`.
-pub(super) fn description(media: &LoopMedia, manners: &Manners, base: &str) -> String {
-    let bent = &manners.description;
+/// Returns the session description of `media` at the address `base`.
+pub(super) fn description(media: &LoopMedia, faults: &CameraFaults, base: &str) -> String {
+    let bent = &faults.description;
     let control = |name: &str| {
         if bent.absolute_controls { format!("{base}/{name}?track={name}") } else { name.to_owned() }
     };
     let mut lines = ["v=0", "o=- 1 1 IN IP4 192.0.2.7", "s=Hollow Fell", "t=0 0", "a=control:*"]
         .map(str::to_owned)
         .to_vec();
-    lines.extend(picture_lines(&media.video, manners));
+    lines.extend(picture_lines(&media.video, faults));
     let (rate, per) = media.frame_rate;
     lines.push(format!("a=framerate:{:.2}", f64::from(rate) / f64::from(per)));
     lines.push(format!("a=control:{}", control(PICTURE)));
     if let Some(sound) = &media.sound {
-        lines.extend(sound_lines(&sound.config, manners));
+        lines.extend(sound_lines(&sound.config, faults));
         lines.push(format!("a=control:{}", control(SOUND)));
     }
     if bent.extra_tracks {
@@ -49,8 +49,8 @@ fn base64(sets: &[Bytes]) -> String {
     sets.iter().map(|set| STANDARD.encode(set)).collect::<Vec<_>>().join(",")
 }
 
-fn picture_lines(video: &VideoConfig, manners: &Manners) -> Vec<String> {
-    let bent = &manners.description;
+fn picture_lines(video: &VideoConfig, faults: &CameraFaults) -> Vec<String> {
+    let bent = &faults.description;
     let comma = if bent.trailing_comma { "," } else { "" };
     let (name, parameters, sets) = match video {
         VideoConfig::H264(config) => {
@@ -73,7 +73,7 @@ fn picture_lines(video: &VideoConfig, manners: &Manners) -> Vec<String> {
     ]
 }
 
-/// Payload type of the sound.
+/// Returns the payload type of the audio.
 pub(super) fn sound_type(config: &AudioConfig) -> u8 {
     match config {
         AudioConfig::Aac { .. } => 97,
@@ -82,12 +82,12 @@ pub(super) fn sound_type(config: &AudioConfig) -> u8 {
     }
 }
 
-fn sound_lines(config: &AudioConfig, manners: &Manners) -> Vec<String> {
+fn sound_lines(config: &AudioConfig, faults: &CameraFaults) -> Vec<String> {
     let payload_type = sound_type(config);
     let (rate, channels) = (config.sample_rate(), config.channels());
     let mut lines = vec![format!("m=audio 0 RTP/AVP {payload_type}")];
     match config {
-        AudioConfig::Aac { specific, .. } if manners.latm => {
+        AudioConfig::Aac { specific, .. } if faults.latm => {
             let mux: String = latm_config(specific).iter().map(|byte| format!("{byte:02x}")).collect();
             lines.push(format!("a=rtpmap:97 MP4A-LATM/{rate}/{channels}"));
             lines.push(format!("a=fmtp:97 profile-level-id=15;object=2;cpresent=0;config={mux}"));
@@ -99,7 +99,7 @@ fn sound_lines(config: &AudioConfig, manners: &Manners) -> Vec<String> {
                 "a=fmtp:97 streamtype=5;profile-level-id=1;mode=AAC-hbr;config={specific};sizelength=13;indexlength=3;indexdeltalength=3"
             ));
         }
-        AudioConfig::G711 { .. } if manners.description.static_types => {}
+        AudioConfig::G711 { .. } if faults.description.static_types => {}
         AudioConfig::G711 { law, .. } => {
             let name = if *law == Law::A { "PCMA" } else { "PCMU" };
             lines.push(format!("a=rtpmap:{payload_type} {name}/{rate}"));
@@ -120,7 +120,7 @@ fn latm_config(specific: &[u8]) -> Vec<u8> {
         .collect()
 }
 
-/// Codec whose payload format packets follow.
+/// Payload format.
 pub(super) fn codec(media: &LoopMedia) -> VideoCodec {
     media.video.codec()
 }

@@ -1,15 +1,15 @@
-//! A stand-in camera: serves loops in real time over RTSP, interleaved or as datagrams, with or without TLS; it
-//! behaves and misbehaves as it is told, also while it runs.
+//! Stand-in camera: serves loops in real time over RTSP, interleaved or by datagrams, with or without TLS. Faults can be
+//! injected while it runs.
 
 mod describe;
-mod manners;
+mod fault_commands;
+mod faults;
 mod packets;
 mod playback;
+mod rtp_transport;
 mod session;
 mod sign_in;
-mod sink;
 mod strict;
-mod told;
 
 use std::collections::HashMap;
 use std::io;
@@ -21,53 +21,53 @@ use secrecy::SecretString;
 use tokio::net::TcpStream;
 use tokio::sync::watch;
 
-pub use manners::{Description, Manners, Marker, Oddities, SignIn, Transports, Weather};
-pub use told::WORDS;
-pub(crate) use told::per_mille;
+pub use fault_commands::CAMERA_COMMANDS;
+pub(crate) use fault_commands::per_mille;
+pub use faults::{CameraFaults, Description, Impairment, Marker, Oddities, SignIn, Transports};
 
-use crate::door::Door;
+use crate::listener::RestartableListener;
 use crate::media::LoopMedia;
 use crate::tls::Certificate;
 
-/// A stream of a camera.
+/// Stream of a camera.
 #[derive(Debug, Clone)]
 pub struct CameraStream {
-    /// Path behind the host.
+    /// Path of its address.
     pub path: String,
-    /// What it shows.
+    /// Media of the stream.
     pub media: Arc<LoopMedia>,
 }
 
-/// How a camera is set up.
+/// Configuration of a camera.
 #[derive(Debug, Clone, Default)]
 pub struct CameraConfig {
-    /// Its streams.
+    /// Streams.
     pub streams: Vec<CameraStream>,
-    /// User name and password; `None` lets everybody in.
+    /// User name and password; `None` without authentication.
     pub account: Option<(String, SecretString)>,
     /// Loopback address; 127.0.0.1 where none is given.
     pub host: Option<Ipv4Addr>,
     /// Port there; 0 picks one.
     pub port: u16,
-    /// How it behaves at first.
-    pub manners: Manners,
-    /// Its certificate, when it speaks TLS.
+    /// Initial faults.
+    pub faults: CameraFaults,
+    /// Certificate, for TLS.
     pub certificate: Option<Certificate>,
 }
 
-/// What all sessions of a camera share.
+/// State that all sessions of a camera share.
 #[derive(Debug)]
 pub(crate) struct Shared {
     streams: HashMap<String, Arc<LoopMedia>>,
     account: Mutex<Option<(String, SecretString)>>,
-    manners: watch::Sender<Manners>,
+    faults: watch::Sender<CameraFaults>,
     certificate: Option<Certificate>,
     viewers: AtomicUsize,
     sessions: AtomicU64,
     refused: AtomicU64,
 }
 
-/// Somebody who watches; counted until dropped.
+/// Playing session, counted until it is dropped.
 #[derive(Debug)]
 struct Viewer(Arc<Shared>);
 
@@ -82,15 +82,15 @@ impl Shared {
         self.account.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
-    fn manners(&self) -> Manners {
-        self.manners.borrow().clone()
+    fn faults(&self) -> CameraFaults {
+        self.faults.borrow().clone()
     }
 
-    fn changes(&self) -> watch::Receiver<Manners> {
-        self.manners.subscribe()
+    fn changes(&self) -> watch::Receiver<CameraFaults> {
+        self.faults.subscribe()
     }
 
-    /// Room for one more viewer, if there is.
+    /// Returns a slot for another session; `None` at the limit.
     fn admit(self: &Arc<Self>, most: Option<usize>) -> Option<Viewer> {
         let before = self.viewers.fetch_add(1, Ordering::AcqRel);
         let viewer = Viewer(Arc::clone(self));
@@ -113,24 +113,24 @@ impl Shared {
     }
 }
 
-/// A camera that runs until it is dropped.
+/// Camera that runs until it is dropped.
 #[derive(Debug)]
 pub struct Camera {
     shared: Arc<Shared>,
-    door: Arc<Door>,
+    door: Arc<RestartableListener>,
 }
 
 impl Camera {
     /// Starts a camera. To be called within a tokio runtime.
     ///
     /// # Errors
-    /// When the port cannot be had.
+    /// When the port cannot be bound.
     pub fn start(config: CameraConfig) -> io::Result<Self> {
         let streams = config.streams.into_iter().map(|stream| (stream.path, stream.media)).collect();
         let shared = Arc::new(Shared {
             streams,
             account: Mutex::new(config.account),
-            manners: watch::Sender::new(config.manners),
+            faults: watch::Sender::new(config.faults),
             certificate: config.certificate,
             viewers: AtomicUsize::new(0),
             sessions: AtomicU64::new(0),
@@ -138,66 +138,66 @@ impl Camera {
         });
         let address = SocketAddr::from((config.host.unwrap_or(Ipv4Addr::LOCALHOST), config.port));
         let serving = Arc::clone(&shared);
-        let door = Door::open(address, move |stream| Arc::clone(&serving).serve(stream))?;
+        let door = RestartableListener::open(address, move |stream| Arc::clone(&serving).serve(stream))?;
         Ok(Self { shared, door })
     }
 
-    /// Where it listens.
+    /// Returns the address of its listener.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.door.address()
     }
 
-    /// The address of one of its streams, without user name and password.
+    /// Returns the URL of a stream, without credentials.
     #[must_use]
     pub fn url(&self, path: &str) -> String {
         let scheme = if self.shared.certificate.is_some() { "rtsps" } else { "rtsp" };
         format!("{scheme}://{}{path}", self.address())
     }
 
-    /// Switches it off: the port closes and every viewer is cut off.
+    /// Switches the camera off: closes the port and drops all sessions.
     pub async fn switch_off(&self) {
         self.door.close().await;
     }
 
-    /// Switches it on again at the same address.
+    /// Switches the camera on again, at the same address.
     ///
     /// # Errors
-    /// When somebody else has taken the port meanwhile.
+    /// When the port has been bound by another process meanwhile.
     pub fn switch_on(&self) -> io::Result<()> {
         let serving = Arc::clone(&self.shared);
         self.door.reopen(move |stream| Arc::clone(&serving).serve(stream))
     }
 
-    /// Changes the password; viewers that are in stay in.
+    /// Changes the credentials. Running sessions continue.
     pub fn set_account(&self, account: Option<(String, SecretString)>) {
         *self.shared.account.lock().unwrap_or_else(PoisonError::into_inner) = account;
     }
 
-    /// Changes how it behaves, for sessions that run and those to come.
-    pub fn change(&self, change: impl FnOnce(&mut Manners)) {
-        self.shared.manners.send_modify(change);
+    /// Changes faults, for running and future sessions.
+    pub fn change(&self, change: impl FnOnce(&mut CameraFaults)) {
+        self.shared.faults.send_modify(change);
     }
 
-    /// How it behaves.
+    /// Faults and limits.
     #[must_use]
-    pub fn manners(&self) -> Manners {
-        self.shared.manners()
+    pub fn faults(&self) -> CameraFaults {
+        self.shared.faults()
     }
 
-    /// Viewers at this moment.
+    /// Returns the number of playing sessions.
     #[must_use]
     pub fn viewers(&self) -> usize {
         self.shared.viewers.load(Ordering::Acquire)
     }
 
-    /// Sessions that were set up so far.
+    /// Returns the number of sessions set up so far.
     #[must_use]
     pub fn sessions(&self) -> u64 {
         self.shared.sessions.load(Ordering::Relaxed)
     }
 
-    /// Requests with a wrong user name or password so far.
+    /// Returns the number of requests with wrong credentials so far.
     #[must_use]
     pub fn refused(&self) -> u64 {
         self.shared.refused.load(Ordering::Relaxed)

@@ -4,18 +4,18 @@
 use bytes::{BufMut as _, Bytes, BytesMut};
 use yonder_media::{NalRole, VideoCodec, h264, h265};
 
-use super::manners::{Marker, Oddities};
-use super::sink::{Kind, Way};
+use super::faults::{Marker, Oddities};
+use super::rtp_transport::{Kind, RtpTransport};
 
 /// Largest RTP payload, so that packets fit an Ethernet frame.
 const MAX_PAYLOAD: usize = 1400;
-/// NAL units up to this length are put together.
+/// Maximum length of NAL units that are aggregated, in bytes.
 const SMALL: usize = 100;
 
 /// One RTP stream.
 #[derive(Debug)]
 pub(super) struct Packetiser {
-    pub(super) way: Way,
+    pub(super) way: RtpTransport,
     payload_type: u8,
     ssrc: u32,
     sequence: u16,
@@ -25,18 +25,18 @@ pub(super) struct Packetiser {
 }
 
 impl Packetiser {
-    pub(super) fn new(way: Way, payload_type: u8) -> Self {
+    pub(super) fn new(way: RtpTransport, payload_type: u8) -> Self {
         let (ssrc, sequence) = (rand::random(), rand::random());
         Self { way, payload_type, ssrc, sequence, packets: 0, octets: 0, oddities: Oddities::default() }
     }
 
-    /// Another source with another numbering takes over.
+    /// Continues with another SSRC and sequence number.
     pub(super) fn start_anew(&mut self) {
         self.ssrc = rand::random();
         self.sequence = rand::random();
     }
 
-    /// Sends a picture's packets.
+    /// Sends the packets of a video frame.
     pub(super) fn put_picture(
         &mut self,
         codec: VideoCodec,
@@ -53,7 +53,7 @@ impl Packetiser {
         };
         let Oddities { vendor_units, start_codes, unreadable, .. } = self.oddities;
         if unreadable {
-            // An MTAP16 (RFC 6184, 5.7.2) in the place of the whole picture.
+            // An MTAP16 (RFC 6184, 5.7.2) in place of the frame.
             for part in nals.iter().flat_map(|nal| nal.chunks(MAX_PAYLOAD - 8)) {
                 self.put_packet(&[&[0x60 | 26, 0, 0], part], (timestamp, false), out);
             }
@@ -140,7 +140,7 @@ impl Packetiser {
         self.put_packet(&[&length, frame], (timestamp, true), out);
     }
 
-    /// Sends samples as they are.
+    /// Sends samples unchanged.
     pub(super) fn put_samples(&mut self, samples: &[u8], timestamp: u32, out: &mut BytesMut) {
         self.put_packet(&[samples], (timestamp, false), out);
     }
@@ -155,7 +155,7 @@ impl Packetiser {
         head[8..].copy_from_slice(&self.ssrc.to_be_bytes());
         if self.oddities.stray_bytes
             && self.packets.is_multiple_of(16)
-            && matches!(self.way, Way::Interleaved(_))
+            && matches!(self.way, RtpTransport::Interleaved(_))
         {
             out.put_slice(&[0, 0xff, b'$', 0x7f]);
         }
@@ -182,7 +182,7 @@ impl Packetiser {
         self.way.send(Kind::Control, &report, &[], out);
     }
 
-    /// Says goodbye (6.6).
+    /// Sends a BYE (6.6).
     pub(super) fn put_goodbye(&mut self, out: &mut BytesMut) {
         let mut goodbye = BytesMut::new();
         goodbye.put_slice(&[0x80, 201, 0, 1]);
@@ -193,7 +193,7 @@ impl Packetiser {
         self.way.send(Kind::Control, &goodbye, &[], out);
     }
 
-    /// Source description with the mandatory CNAME.
+    /// Returns a source description with the mandatory CNAME.
     fn put_description(&self, out: &mut BytesMut) {
         out.put_slice(&[0x81, 202, 0, 3]);
         out.put_u32(self.ssrc);

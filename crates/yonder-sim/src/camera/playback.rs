@@ -1,4 +1,4 @@
-//! Playing a loop in real time, without a seam: RTP time goes on where the loop begins again.
+//! Real-time playback of a loop. RTP timestamps continue where the loop restarts.
 
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -8,34 +8,34 @@ use tokio::time::Instant;
 use yonder_media::AudioConfig;
 
 use super::describe;
-use super::manners::Manners;
+use super::faults::CameraFaults;
 use super::packets::Packetiser;
-use super::sink::Way;
+use super::rtp_transport::RtpTransport;
 use crate::media::LoopMedia;
 
-/// How often sender reports are sent.
+/// Interval of sender reports.
 const REPORT_EVERY: Duration = Duration::from_secs(3);
-/// Seconds from 1900 to 1970.
+/// Seconds from the NTP epoch (1900) to the Unix epoch.
 const NTP_TO_UNIX: u64 = 2_208_988_800;
 
-/// One viewer's playback.
+/// Playback of one session.
 #[derive(Debug)]
 pub(super) struct Playback {
     media: Arc<LoopMedia>,
     began: Instant,
     began_wall: SystemTime,
     picture: Packetiser,
-    /// RTP time of the first picture.
+    /// RTP timestamp of the first frame.
     picture_base: u32,
-    /// Pictures played since `began`.
+    /// Video frames sent since `began`.
     next_picture: u64,
     sound: Option<SoundPlayback>,
     report_at: Instant,
-    /// When the next report of the audio track is due.
+    /// Time of the next sender report of the audio track.
     sound_report_at: Instant,
     /// Delay of keyframes.
     keyframe_delay: Duration,
-    /// The camera's own clock against ours, in parts per million.
+    /// Clock drift, in parts per million.
     drift_ppm: i32,
 }
 
@@ -49,8 +49,13 @@ struct SoundPlayback {
 }
 
 impl Playback {
-    /// Starts at the beginning of the loop, as a camera answers PLAY with a fresh keyframe.
-    pub(super) fn new(media: Arc<LoopMedia>, picture: Way, sound: Option<Way>, drift_ppm: i32) -> Self {
+    /// Begins at the start of the loop, with a keyframe.
+    pub(super) fn new(
+        media: Arc<LoopMedia>,
+        picture: RtpTransport,
+        sound: Option<RtpTransport>,
+        drift_ppm: i32,
+    ) -> Self {
         let sound = sound.zip(media.sound.as_ref()).map(|(way, sound)| SoundPlayback {
             packets: Packetiser::new(way, describe::sound_type(&sound.config)),
             base: rand::random(),
@@ -73,7 +78,7 @@ impl Playback {
         }
     }
 
-    /// Another loop takes the place of this one, from its beginning; time goes on.
+    /// Continues with another loop, from its start. Timestamps continue.
     pub(super) fn show(&mut self, media: Arc<LoopMedia>, now: Instant) {
         let passed = self.camera_time(now);
         self.picture_base = self.picture_base.wrapping_add(ticks(passed, 90_000));
@@ -87,7 +92,7 @@ impl Playback {
         self.media = media;
     }
 
-    /// Time jumps, as after the camera's clock was set.
+    /// Lets timestamps jump, as after setting the camera's clock.
     pub(super) fn jump(&mut self, by: i64) {
         let by = i32::try_from(by).unwrap_or_default();
         self.picture_base = self.picture_base.wrapping_add_signed(by);
@@ -97,7 +102,7 @@ impl Playback {
         }
     }
 
-    /// Sources and their numbering start anew.
+    /// Restarts with other SSRCs and sequence numbers.
     pub(super) fn start_anew(&mut self) {
         self.picture.start_anew();
         if let Some(sound) = self.sound.as_mut() {
@@ -105,7 +110,7 @@ impl Playback {
         }
     }
 
-    /// Says goodbye for all tracks.
+    /// Sends a BYE for all tracks.
     pub(super) fn put_goodbye(&mut self, out: &mut BytesMut) {
         self.picture.put_goodbye(out);
         if let Some(sound) = self.sound.as_mut() {
@@ -114,47 +119,47 @@ impl Playback {
     }
 
     /// Applies the faults of the line: delay of keyframes, and loss, reordering and duplication of datagrams.
-    pub(super) fn set_line(&mut self, manners: &Manners) {
-        self.keyframe_delay = manners.keyframe_delay;
+    pub(super) fn set_line(&mut self, faults: &CameraFaults) {
+        self.keyframe_delay = faults.keyframe_delay;
         let sound = self.sound.as_mut().map(|sound| &mut sound.packets.way);
         for way in [Some(&mut self.picture.way), sound].into_iter().flatten() {
-            if let Way::Datagrams(way) = way {
-                way.weather = manners.weather;
+            if let RtpTransport::Datagrams(way) = way {
+                way.impairment = faults.impairment;
             }
         }
     }
 
-    /// When something is due next.
+    /// Returns the time of the next frame or report.
     pub(super) fn due(&self) -> Instant {
         let sound = self.sound.as_ref().map(|sound| self.moment(sound.due()));
         sound.map_or_else(|| self.picture_due(), |sound| sound.min(self.picture_due()))
     }
 
-    /// Sends all that is due at `now`, or passes over it without a word when `silent`.
-    pub(super) fn put_due(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
-        if now >= self.report_at && !manners.frozen {
+    /// Sends everything that is due at `now`, or skips it when `silent`.
+    pub(super) fn put_due(&mut self, now: Instant, faults: &CameraFaults, out: &mut BytesMut) {
+        if now >= self.report_at && !faults.frozen {
             self.report_at = now + REPORT_EVERY;
-            // A camera with a clock reports on both tracks at once.
-            self.sound_report_at = now + if manners.ntp_zero { REPORT_EVERY / 2 } else { Duration::ZERO };
-            self.put_picture_report(now, manners, out);
+            // A camera with a clock sends the reports of both tracks together.
+            self.sound_report_at = now + if faults.ntp_zero { REPORT_EVERY / 2 } else { Duration::ZERO };
+            self.put_picture_report(now, faults, out);
         }
-        if now >= self.sound_report_at && !manners.frozen {
+        if now >= self.sound_report_at && !faults.frozen {
             self.sound_report_at = now + REPORT_EVERY;
-            self.put_sound_report(now, manners, out);
+            self.put_sound_report(now, faults, out);
         }
-        // In the order of their times, also when a busy machine made them late.
+        // In order of their times, even when several are late.
         while self.due() <= now {
             if self.sound.as_ref().is_some_and(|sound| self.moment(sound.due()) < self.picture_due()) {
-                self.put_sound(manners, out);
+                self.put_sound(faults, out);
             } else {
-                self.put_picture(manners, out);
+                self.put_picture(faults, out);
             }
         }
     }
 
-    fn put_sound(&mut self, manners: &Manners, out: &mut BytesMut) {
+    fn put_sound(&mut self, faults: &CameraFaults, out: &mut BytesMut) {
         let (Some(sound), Some(media)) = (self.sound.as_mut(), self.media.sound.as_ref()) else {
-            // The loop that took over has no sound; look again a second later.
+            // The present loop has no audio: checked again a second later.
             if let Some(sound) = self.sound.as_mut() {
                 sound.next += u64::from(sound.rate) / sound.samples;
             }
@@ -163,12 +168,12 @@ impl Playback {
         let at = usize::try_from(sound.next % length(&media.frames)).unwrap_or_default();
         let time = wrapping(sound.base, sound.next * sound.samples);
         sound.next += 1;
-        if manners.frozen {
+        if faults.frozen {
             return;
         }
         let frame = &media.frames[at];
         match media.config {
-            AudioConfig::Aac { .. } if manners.latm => sound.packets.put_latm(frame, time, out),
+            AudioConfig::Aac { .. } if faults.latm => sound.packets.put_latm(frame, time, out),
             AudioConfig::Aac { .. } => sound.packets.put_aac(frame, time, out),
             AudioConfig::G711 { .. } => sound.packets.put_samples(frame, time, out),
         }
@@ -186,46 +191,46 @@ impl Playback {
         self.media.frames.get(at).is_some_and(|frame| frame.keyframe)
     }
 
-    /// Our moment at which the camera's clock shows `passed` since it began.
+    /// Returns the time at which the camera's clock has advanced by `passed`.
     fn moment(&self, passed: Duration) -> Instant {
         self.began + scaled(passed, -i64::from(self.drift_ppm))
     }
 
-    /// What the camera's clock shows at our moment.
+    /// Returns the time of the camera's clock at `now`.
     fn camera_time(&self, now: Instant) -> Duration {
         scaled(now.saturating_duration_since(self.began), i64::from(self.drift_ppm))
     }
 
-    fn put_picture(&mut self, manners: &Manners, out: &mut BytesMut) {
+    fn put_picture(&mut self, faults: &CameraFaults, out: &mut BytesMut) {
         let count = length(&self.media.frames);
         let (round, at) = (self.next_picture / count, self.next_picture % count);
         let frame = &self.media.frames[usize::try_from(at).unwrap_or_default()];
         let shown = i64::try_from(round * count).unwrap_or_default() + frame.shown;
         let time = u64::try_from(self.media.picture_time(shown)).unwrap_or_default();
         self.next_picture += 1;
-        if manners.frozen || manners.no_keyframes && frame.keyframe {
+        if faults.frozen || faults.no_keyframes && frame.keyframe {
             return;
         }
-        let marked = (wrapping(self.picture_base, time), manners.marker);
-        self.picture.oddities = manners.oddities;
+        let marked = (wrapping(self.picture_base, time), faults.marker);
+        self.picture.oddities = faults.oddities;
         self.picture.put_picture(describe::codec(&self.media), &frame.nals, marked, out);
     }
 
-    fn ntp(&self, now: Instant, manners: &Manners) -> u64 {
-        if manners.ntp_zero {
+    fn ntp(&self, now: Instant, faults: &CameraFaults) -> u64 {
+        if faults.ntp_zero {
             0
         } else {
             ntp_time(self.began_wall + now.saturating_duration_since(self.began))
         }
     }
 
-    fn put_picture_report(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
-        let (ntp, passed) = (self.ntp(now, manners), self.camera_time(now));
+    fn put_picture_report(&mut self, now: Instant, faults: &CameraFaults, out: &mut BytesMut) {
+        let (ntp, passed) = (self.ntp(now, faults), self.camera_time(now));
         self.picture.put_report(ntp, self.picture_base.wrapping_add(ticks(passed, 90_000)), out);
     }
 
-    fn put_sound_report(&mut self, now: Instant, manners: &Manners, out: &mut BytesMut) {
-        let (ntp, passed) = (self.ntp(now, manners), self.camera_time(now));
+    fn put_sound_report(&mut self, now: Instant, faults: &CameraFaults, out: &mut BytesMut) {
+        let (ntp, passed) = (self.ntp(now, faults), self.camera_time(now));
         if let Some(sound) = self.sound.as_mut() {
             sound.packets.put_report(ntp, sound.base.wrapping_add(ticks(passed, sound.rate)), out);
         }
@@ -253,7 +258,7 @@ fn length<T>(items: &[T]) -> u64 {
     u64::try_from(items.len()).unwrap_or(1).max(1)
 }
 
-/// RTP time wraps in service.
+/// Converts to a wrapping RTP timestamp.
 fn wrapping(base: u32, ticks: u64) -> u32 {
     base.wrapping_add(u32::try_from(ticks & 0xffff_ffff).unwrap_or_default())
 }

@@ -1,4 +1,4 @@
-//! One viewer's RTSP session, from the camera's side.
+//! RTSP session of a stand-in camera.
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -12,28 +12,28 @@ use tokio::time::{Instant, sleep_until};
 use yonder_rtsp::message::{Headers, Item, Request, Response, next_item};
 
 use super::describe::{self, description};
-use super::manners::{Manners, Transports};
+use super::faults::{CameraFaults, Transports};
 use super::playback::Playback;
+use super::rtp_transport::{RtpTransport, UdpTransport};
 use super::sign_in::{self, Verdict};
-use super::sink::{DatagramWay, Way};
 use super::strict::{Strict, check_report};
 use super::{Shared, Viewer};
 use crate::media::LoopMedia;
 
-/// How often the camera asks its viewers, when it does.
+/// Interval of the camera's own OPTIONS requests.
 const ASK_EVERY: Duration = Duration::from_millis(700);
-/// Bytes that are no RTSP and no frame.
+/// Bytes that are neither RTSP nor an interleaved frame.
 const GARBAGE: &[u8] = b"\x00\x01\x02 not a word of sense \xff\xfe";
 
 /// Serves one connection until either side ends it.
 pub(super) async fn serve<S: AsyncRead + AsyncWrite + Unpin>(stream: S, peer: IpAddr, shared: Arc<Shared>) {
-    let seen = shared.manners();
+    let seen = shared.faults();
     let mut session = Session {
         peer,
         nonce: fresh_nonce(),
         requests: 0,
         id: format!("{:016x}", rand::random::<u64>()),
-        ways: [None, None],
+        rtp_transports: [None, None],
         media: None,
         playback: None,
         viewer: None,
@@ -57,18 +57,18 @@ struct Session {
     shared: Arc<Shared>,
     peer: IpAddr,
     nonce: String,
-    /// Requests answered under this nonce.
+    /// Requests answered with this nonce.
     requests: u32,
     id: String,
-    /// Ways of picture and sound, once set up.
-    ways: [Option<Way>; 2],
+    /// Transports of video and audio, once set up.
+    rtp_transports: [Option<RtpTransport>; 2],
     media: Option<Arc<LoopMedia>>,
     playback: Option<Playback>,
     viewer: Option<Viewer>,
     ask_at: Instant,
     asked: u32,
-    /// Manners as they were at the last look: some faults happen when a number changes.
-    seen: Manners,
+    /// Faults at the last change: some take effect when a counter increases.
+    seen: CameraFaults,
     over: bool,
     strict: Strict,
 }
@@ -89,7 +89,7 @@ impl Session {
                     }
                 }
                 () = sleep_until(due.unwrap_or_else(Instant::now)), if due.is_some() => self.play_on(&mut output),
-                _ = changes.changed() => self.take_manners(&mut output),
+                _ = changes.changed() => self.apply_changes(&mut output),
             }
             stream.write_all(&output).await?;
             output.clear();
@@ -112,9 +112,9 @@ impl Session {
         }
     }
 
-    /// Some faults happen once, at the moment a number changes.
-    fn take_manners(&mut self, output: &mut BytesMut) {
-        let new = self.shared.manners();
+    /// Applies changed faults. Some take effect once, when a counter increases.
+    fn apply_changes(&mut self, output: &mut BytesMut) {
+        let new = self.shared.faults();
         let old = std::mem::replace(&mut self.seen, new);
         let Some(playback) = self.playback.as_mut() else { return };
         let new = &self.seen;
@@ -163,7 +163,7 @@ impl Session {
                     reply.headers.push("CSeq", sequence);
                 }
                 let reply = reply.encode();
-                // Behind the status line.
+                // After the status line.
                 let line_end = reply.iter().position(|byte| *byte == b'\n').map_or(0, |at| at + 1);
                 output.extend_from_slice(&reply[..line_end]);
                 if oddities.odd_heads {
@@ -269,31 +269,31 @@ impl Session {
             return Ok(reply(404, "Not Found"));
         };
         if self.viewer.is_none() {
-            let Some(viewer) = self.shared.admit(self.seen.most_viewers) else {
+            let Some(viewer) = self.shared.admit(self.seen.max_viewers) else {
                 return Ok(reply(453, "Not Enough Bandwidth"));
             };
             self.viewer = Some(viewer);
         }
         let at = usize::from(track.contains(describe::SOUND));
         let transport = request.headers.get("Transport").unwrap_or_default();
-        let Some((way, granted)) = self.open_way(transport, at).await? else {
+        let Some((way, granted)) = self.open_transport(transport, at).await? else {
             return Ok(reply(461, "Unsupported Transport"));
         };
-        self.ways[at] = Some(way);
+        self.rtp_transports[at] = Some(way);
         self.media = Some(media);
         let mut reply = self.in_session(reply(200, "OK"));
         reply.headers.push("Transport", granted);
         Ok(reply)
     }
 
-    async fn open_way(&self, transport: &str, at: usize) -> io::Result<Option<(Way, String)>> {
+    async fn open_transport(&self, transport: &str, at: usize) -> io::Result<Option<(RtpTransport, String)>> {
         if transport.contains("RTP/AVP/TCP") {
             if self.seen.transports == Transports::UdpOnly {
                 return Ok(None);
             }
             let channel = if at == 0 { 0 } else { 2 };
             let granted = format!("RTP/AVP/TCP;unicast;interleaved={channel}-{}", channel + 1);
-            return Ok(Some((Way::Interleaved(channel), granted)));
+            return Ok(Some((RtpTransport::Interleaved(channel), granted)));
         }
         let ports = transport.split(';').find_map(|part| part.trim().strip_prefix("client_port="));
         let ports = ports.and_then(|ports| ports.split_once('-'));
@@ -302,16 +302,16 @@ impl Session {
             return Ok(None);
         };
         let viewer = [SocketAddr::new(self.peer, media), SocketAddr::new(self.peer, control)];
-        let mut way = DatagramWay::open(viewer).await?;
-        way.weather = self.seen.weather;
+        let mut way = UdpTransport::open(viewer).await?;
+        way.impairment = self.seen.impairment;
         let (own_media, own_control) = way.ports()?;
         let granted =
             format!("RTP/AVP;unicast;client_port={media}-{control};server_port={own_media}-{own_control}");
-        Ok(Some((Way::Datagrams(Box::new(way)), granted)))
+        Ok(Some((RtpTransport::Datagrams(Box::new(way)), granted)))
     }
 
     fn play(&mut self) -> Response {
-        let [picture, sound] = &mut self.ways;
+        let [picture, sound] = &mut self.rtp_transports;
         let (Some(media), Some(picture)) = (self.media.clone(), picture.take()) else {
             return reply(455, "Method Not Valid in This State");
         };
@@ -328,7 +328,7 @@ impl Session {
         reply
     }
 
-    /// The stream that an address names, and what stands behind the stream's path.
+    /// Returns the stream of an address, and the rest of the path.
     fn find<'a>(&'a self, url: &'a str) -> Option<(&'a str, &'a Arc<LoopMedia>)> {
         let path =
             url.split_once("://").and_then(|(_, rest)| rest.find('/').and_then(|at| rest.get(at..)))?;

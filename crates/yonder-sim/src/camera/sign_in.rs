@@ -1,4 +1,4 @@
-//! The camera's side of signing in: Basic (RFC 7617) and Digest (RFC 2617, RFC 7616).
+//! Authentication by a stand-in camera: Basic (RFC 7617) and Digest (RFC 2617, RFC 7616).
 
 use base64::Engine as _;
 use base64::engine::general_purpose::STANDARD;
@@ -7,23 +7,23 @@ use secrecy::{ExposeSecret as _, SecretString};
 use sha2::Sha256;
 use yonder_rtsp::message::Request;
 
-use super::manners::SignIn;
+use super::faults::SignIn;
 
 /// Protection space of all stand-in cameras.
 const REALM: &str = "Hollow Fell";
 
-/// What a request's credentials are worth.
+/// Result of an authentication.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Verdict {
-    /// The sender knows the password.
+    /// The credentials are valid.
     Right,
-    /// The sender knows it, but proved it under an old nonce.
+    /// The credentials are valid, under a stale nonce.
     Stale,
-    /// None, or wrong.
+    /// The credentials are missing or wrong.
     Wrong,
 }
 
-/// The challenges for a nonce, one field each.
+/// Returns the challenges for a nonce, one header field each.
 pub(super) fn challenges(kind: SignIn, nonce: &str, stale: bool) -> Vec<String> {
     let stale = if stale { ", stale=true" } else { "" };
     let digest = format!("Digest realm=\"{REALM}\", nonce=\"{nonce}\"{stale}");
@@ -38,7 +38,7 @@ pub(super) fn challenges(kind: SignIn, nonce: &str, stale: bool) -> Vec<String> 
     }
 }
 
-/// Judges the request's credentials.
+/// Checks the credentials of a request.
 pub(super) fn judge(
     request: &Request,
     kind: SignIn,
@@ -49,7 +49,7 @@ pub(super) fn judge(
     let (user, password) = (&account.0, account.1.expose_secret());
     if let Some(proof) = value.strip_prefix("Basic ") {
         let expected = STANDARD.encode(format!("{user}:{password}"));
-        // One that takes everything is let in by the strongest alone: whoever sent less was not careful.
+        // Where all schemes are offered, only the strongest is accepted.
         let right = kind == SignIn::Basic && proof.trim() == expected;
         return if right { Verdict::Right } else { Verdict::Wrong };
     }
@@ -97,7 +97,7 @@ mod tests {
 
     const URL: &str = "rtsp://192.0.2.7/main";
 
-    /// A request answered to the camera's challenges with this password.
+    /// Returns a request with an answer to the camera's challenges.
     fn answered(kind: SignIn, nonce: &str, password: &str) -> Request {
         let offered = challenges(kind, nonce, false);
         let challenge = strongest(offered.iter().map(String::as_str)).unwrap();

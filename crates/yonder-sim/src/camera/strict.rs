@@ -1,14 +1,14 @@
-//! Checks of a player's requests against RFC 2326: what strict cameras refuse.
+//! Checks of a player's requests against RFC 2326, as strict cameras make them.
 
 use yonder_rtsp::message::Request;
 
-/// Checks request by request.
+/// Checks of the requests of one connection.
 #[derive(Debug, Default)]
 pub(super) struct Strict {
     last_sequence: Option<u32>,
 }
 
-/// A request that is refused.
+/// Violation, with the response to it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Violation {
     /// Status of the response.
@@ -18,7 +18,7 @@ pub(super) struct Violation {
 }
 
 impl Strict {
-    /// Checks a request. `session` is the id that was given out, once there is one.
+    /// Checks a request. `session` is the session ID, once there is one.
     pub(super) fn check(&mut self, request: &Request, session: Option<&str>) -> Result<(), Violation> {
         let refuse = |status, reason| Err(Violation { status, reason });
         // 12.17

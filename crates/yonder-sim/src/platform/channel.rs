@@ -1,4 +1,4 @@
-//! A platform's channels: keys, broadcasts, and what came.
+//! Channels of a stand-in platform: stream keys, broadcasts, and recordings of the received media.
 
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -12,55 +12,55 @@ use yonder_core::grade::{ChannelReport, Grader};
 use yonder_ingest::MediaEvent;
 use yonder_rtmp::Value;
 
-use super::manners::PlatformManners;
+use super::faults::PlatformFaults;
 
-/// A rate limit is judged after so long.
+/// Duration after which a bit rate limit is enforced.
 const RATE_AFTER: Duration = Duration::from_secs(3);
-/// Sound is missed after so long.
+/// Duration after which missing audio is refused.
 const SOUND_AFTER: Duration = Duration::from_secs(3);
 
-/// What a channel received, byte for byte.
+/// Media that a channel received, byte for byte.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Recording {
-    /// Pictures as their NAL units, in the order in which they came.
+    /// NAL units of each video frame, in order of arrival.
     pub pictures: Vec<Vec<Bytes>>,
-    /// When each picture is shown, in ticks of 1/90 000 s.
+    /// Presentation time of each video frame, in ticks of 1/90 000 s.
     pub shown: Vec<i64>,
-    /// Frames of sound in order.
+    /// Audio frames in order of arrival.
     pub sound: Vec<Bytes>,
-    /// When each frame of sound is heard.
+    /// Presentation time of each audio frame, in ticks of 1/90 000 s.
     pub heard: Vec<i64>,
-    /// Metadata of RTMP.
+    /// `onMetaData` objects (RTMP).
     pub metadata: Vec<Value>,
-    /// Payloads of SRT, as they were released.
+    /// SRT payloads, in the order in which they were delivered.
     pub payloads: Vec<Bytes>,
 }
 
-/// Why a key is not taken.
+/// Reason for which a publish request is rejected.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum NotTaken {
-    /// It is not known, or not good any more.
+pub(super) enum PublishRejected {
+    /// The stream key is unknown or used up.
     Refused(String),
-    /// Somebody sends with it, or did a moment ago.
+    /// The stream key is in use, or was a moment ago.
     Busy,
 }
 
 #[derive(Debug, Default)]
 struct Channel {
-    /// Number of the session that sends.
+    /// Number of the publishing session.
     session: Option<u64>,
-    /// A broadcast is open; with grace it outlives its session.
+    /// A broadcast is open. With a grace period it outlives its session.
     open: bool,
     broadcasts: u64,
     busy_until: Option<Instant>,
     came: Option<Instant>,
-    /// The key that an ended broadcast was sent with.
+    /// Stream key of the broadcast that ended.
     spent: Option<SecretString>,
     grader: Grader,
     recording: Recording,
 }
 
-/// What all sessions of a platform share.
+/// State that all sessions of a platform share.
 #[derive(Debug)]
 pub(super) struct Shared {
     pub(super) app: String,
@@ -68,7 +68,7 @@ pub(super) struct Shared {
     began: Instant,
     keys: Mutex<Vec<(String, SecretString)>>,
     channels: Mutex<HashMap<String, Channel>>,
-    pub(super) manners: watch::Sender<PlatformManners>,
+    pub(super) faults: watch::Sender<PlatformFaults>,
     sessions: std::sync::atomic::AtomicU64,
 }
 
@@ -77,7 +77,7 @@ impl Shared {
         app: String,
         keys: Vec<(String, SecretString)>,
         record: bool,
-        manners: PlatformManners,
+        faults: PlatformFaults,
     ) -> Arc<Self> {
         Arc::new(Self {
             app,
@@ -85,7 +85,7 @@ impl Shared {
             began: Instant::now(),
             keys: Mutex::new(keys),
             channels: Mutex::default(),
-            manners: watch::Sender::new(manners),
+            faults: watch::Sender::new(faults),
             sessions: std::sync::atomic::AtomicU64::new(0),
         })
     }
@@ -104,7 +104,7 @@ impl Shared {
         keys.push((channel.to_owned(), key));
     }
 
-    /// The channel of a key; of an SRT stream ID it is what stands behind the last slash.
+    /// Returns the channel of a stream key. In an SRT stream ID the key follows the last slash.
     fn channel_of(&self, key: &str) -> Option<String> {
         let keys = self.keys.lock().unwrap_or_else(PoisonError::into_inner);
         let last = key.rsplit_once('/').map_or(key, |(_, last)| last);
@@ -112,26 +112,26 @@ impl Shared {
         found.map(|(name, _)| name.clone())
     }
 
-    /// Begins to take a stream under `key`, or goes on with a broadcast that is still open.
-    pub(super) fn begin(self: &Arc<Self>, key: &str) -> Result<Broadcast, NotTaken> {
-        let manners = self.manners.borrow().clone();
-        if let Some(words) = manners.refuses_key {
+    /// Begins a broadcast under `key`, or continues one that is still open.
+    pub(super) fn begin(self: &Arc<Self>, key: &str) -> Result<Broadcast, PublishRejected> {
+        let faults = self.faults.borrow().clone();
+        if let Some(words) = faults.refuses_key {
             // Some platforms repeat the key that they refuse.
-            return Err(NotTaken::Refused(words.replace("{key}", key)));
+            return Err(PublishRejected::Refused(words.replace("{key}", key)));
         }
         let name = self
             .channel_of(key)
-            .ok_or_else(|| NotTaken::Refused("this stream key is not known here".to_owned()))?;
+            .ok_or_else(|| PublishRejected::Refused("this stream key is not known here".to_owned()))?;
         let mut channels = self.channels();
         let channel = channels.entry(name.clone()).or_default();
         if channel.spent.as_ref().is_some_and(|spent| spent.expose_secret() == key) {
-            return Err(NotTaken::Refused(
+            return Err(PublishRejected::Refused(
                 "this stream key was for one broadcast, which has ended".to_owned(),
             ));
         }
         let busy = channel.busy_until.is_some_and(|until| Instant::now() < until);
         if channel.session.is_some() || busy {
-            return Err(NotTaken::Busy);
+            return Err(PublishRejected::Busy);
         }
         if !channel.open {
             channel.open = true;
@@ -154,9 +154,9 @@ impl Shared {
         })
     }
 
-    /// Ends what nobody came back to in time.
+    /// Ends broadcasts whose publishers did not return within the grace period.
     pub(super) fn end_abandoned(&self) {
-        let Some(grace) = self.manners.borrow().grace else { return };
+        let Some(grace) = self.faults.borrow().grace else { return };
         for channel in self.channels().values_mut() {
             let silent = channel.came.is_some_and(|came| came.elapsed() >= grace);
             if channel.open && channel.session.is_none() && silent {
@@ -166,9 +166,9 @@ impl Shared {
         }
     }
 
-    /// Nothing came on a channel for longer than a broadcast survives.
+    /// Returns true when a channel has received nothing for longer than a broadcast survives.
     pub(super) fn is_silent(&self, channel: &str) -> bool {
-        let Some(grace) = self.manners.borrow().grace else { return false };
+        let Some(grace) = self.faults.borrow().grace else { return false };
         let channels = self.channels();
         let came = channels.get(channel).and_then(|channel| channel.came);
         came.is_some_and(|came| came.elapsed() >= grace)
@@ -185,7 +185,7 @@ impl Shared {
     }
 }
 
-/// One session's place on a channel.
+/// Broadcast of one session on a channel.
 #[derive(Debug)]
 pub(super) struct Broadcast {
     shared: Arc<Shared>,
@@ -201,9 +201,9 @@ impl Broadcast {
     /// Handles media.
     ///
     /// # Errors
-    /// Why the platform accepts no more of it.
+    /// The reason for which the platform ends the broadcast.
     pub(super) fn take(&mut self, event: MediaEvent) -> Result<(), String> {
-        let limits = self.shared.manners.borrow().limits.clone();
+        let limits = self.shared.faults.borrow().limits.clone();
         let now = self.shared.now();
         let mut channels = self.shared.channels();
         let Some(channel) = channels.get_mut(&self.channel) else { return Ok(()) };
@@ -258,12 +258,12 @@ impl Broadcast {
         }
     }
 
-    /// Keeps metadata, where the platform records.
+    /// Records metadata, if the platform records.
     pub(super) fn record_metadata(&self, data: Value) {
         self.record(|recording| recording.metadata.push(data));
     }
 
-    /// Keeps a payload, where the platform records.
+    /// Records a payload, if the platform records.
     pub(super) fn record_payload(&self, payload: &Bytes) {
         self.record(|recording| recording.payloads.push(payload.clone()));
     }
@@ -274,7 +274,7 @@ impl Broadcast {
         }
     }
 
-    /// The publisher, or the platform, ends the broadcast in order.
+    /// Ends the broadcast in order.
     pub(super) fn end(&mut self) {
         self.ended = true;
     }
@@ -282,20 +282,20 @@ impl Broadcast {
 
 impl Drop for Broadcast {
     fn drop(&mut self) {
-        let manners = self.shared.manners.borrow().clone();
+        let faults = self.shared.faults.borrow().clone();
         let now = self.shared.now();
         let mut channels = self.shared.channels();
         let Some(channel) = channels.get_mut(&self.channel) else { return };
         channel.session = None;
-        if self.ended || manners.grace.is_none() {
+        if self.ended || faults.grace.is_none() {
             channel.open = false;
             channel.grader.end(now);
-            if manners.one_broadcast_keys {
+            if faults.one_broadcast_keys {
                 channel.spent = Some(self.key.clone());
             }
         }
-        if !self.ended && !manners.busy_after_drop.is_zero() {
-            channel.busy_until = Some(Instant::now() + manners.busy_after_drop);
+        if !self.ended && !faults.busy_after_drop.is_zero() {
+            channel.busy_until = Some(Instant::now() + faults.busy_after_drop);
         }
     }
 }

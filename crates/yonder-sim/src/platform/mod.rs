@@ -1,10 +1,10 @@
-//! A stand-in platform: takes pushes over RTMP, RTMPS and SRT, checks keys, watches the streams and grades them.
+//! Stand-in platform: accepts RTMP, RTMPS and SRT publishers, checks stream keys and grades the received streams.
 
 mod channel;
-mod manners;
+mod fault_commands;
+mod faults;
 mod rtmp;
 mod srt;
-mod told;
 
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -15,23 +15,23 @@ use secrecy::SecretString;
 use tokio::task::JoinHandle;
 use yonder_core::grade::ChannelReport;
 
-use crate::door::Door;
+use crate::listener::RestartableListener;
 use crate::tls::Certificate;
 
 pub use channel::Recording;
 use channel::Shared;
-pub use manners::{Limits, PlatformManners, Stage};
+pub use fault_commands::PLATFORM_COMMANDS;
+pub use faults::{Limits, PlatformFaults, Stage};
 pub use srt::SrtConfig;
 use srt::SrtPort;
-pub use told::PLATFORM_WORDS;
 
-/// Broadcasts that nobody came back to are looked for so often.
+/// Interval at which expired broadcasts are ended.
 const LOOK_EVERY: Duration = Duration::from_millis(200);
 
-/// How a platform is set up.
+/// Configuration of a platform.
 #[derive(Debug, Clone, Default)]
 pub struct PlatformConfig {
-    /// Application behind the host.
+    /// RTMP application name.
     pub app: String,
     /// Channels by name, with their stream keys.
     pub channels: Vec<(String, SecretString)>,
@@ -41,10 +41,10 @@ pub struct PlatformConfig {
     pub tls: Option<(u16, Certificate)>,
     /// SRT port.
     pub srt: Option<SrtConfig>,
-    /// Keep what was received, for comparison. Memory grows with every frame.
+    /// Record received media for comparison. Memory grows with every frame.
     pub record: bool,
-    /// How it behaves.
-    pub manners: PlatformManners,
+    /// Faults and limits.
+    pub faults: PlatformFaults,
 }
 
 /// The SRT port of a platform, open or closed.
@@ -55,12 +55,12 @@ struct Srt {
     task: Mutex<Option<JoinHandle<()>>>,
 }
 
-/// A platform that runs until it is dropped.
+/// Platform that runs until it is dropped.
 #[derive(Debug)]
 pub struct Platform {
     shared: Arc<Shared>,
-    door: Arc<Door>,
-    tls: Option<(Arc<Door>, Certificate)>,
+    door: Arc<RestartableListener>,
+    tls: Option<(Arc<RestartableListener>, Certificate)>,
     srt: Option<Srt>,
     watch: JoinHandle<()>,
 }
@@ -80,15 +80,17 @@ impl Platform {
     /// Starts a platform. To be called within a tokio runtime.
     ///
     /// # Errors
-    /// When a port cannot be had.
+    /// When a port cannot be bound.
     pub fn start(config: PlatformConfig) -> io::Result<Self> {
-        let PlatformConfig { app, channels, port, tls, srt, record, manners } = config;
-        let shared = Shared::new(app, channels, record, manners);
+        let PlatformConfig { app, channels, port, tls, srt, record, faults } = config;
+        let shared = Shared::new(app, channels, record, faults);
         let serving = Arc::clone(&shared);
-        let door = Door::open(loopback(port), move |stream| rtmp::serve(stream, None, Arc::clone(&serving)))?;
+        let door = RestartableListener::open(loopback(port), move |stream| {
+            rtmp::serve(stream, None, Arc::clone(&serving))
+        })?;
         let tls = match tls {
             Some((port, certificate)) => {
-                Some((Door::open(loopback(port), secure(&shared, &certificate))?, certificate))
+                Some((RestartableListener::open(loopback(port), secure(&shared, &certificate))?, certificate))
             }
             None => None,
         };
@@ -103,26 +105,26 @@ impl Platform {
         Ok(Self { shared, door, tls, srt, watch })
     }
 
-    /// Where it listens for RTMP.
+    /// Returns the address of its RTMP listener.
     #[must_use]
     pub fn address(&self) -> SocketAddr {
         self.door.address()
     }
 
-    /// Its RTMP server address, without a key.
+    /// Returns the RTMP server address, without a stream key.
     #[must_use]
     pub fn server(&self) -> String {
         format!("rtmp://{}/{}", self.address(), self.shared.app)
     }
 
-    /// Its RTMPS server address, by the name `localhost`, that its certificate is made out for.
+    /// Returns the RTMPS server address, with the host `localhost` of its certificate.
     #[must_use]
     pub fn tls_server(&self) -> Option<String> {
         let (door, _) = self.tls.as_ref()?;
         Some(format!("rtmps://localhost:{}/{}", door.address().port(), self.shared.app))
     }
 
-    /// Its SRT server address, with a place for the key in the stream ID.
+    /// Returns the SRT server address, with a placeholder for the key in the stream ID.
     #[must_use]
     pub fn srt_server(&self) -> Option<String> {
         let srt = self.srt.as_ref()?;
@@ -133,22 +135,22 @@ impl Platform {
         ))
     }
 
-    /// Switches it off: its ports close and every broadcast is cut off.
+    /// Switches the platform off: closes its ports and drops all connections.
     pub async fn switch_off(&self) {
         self.door.close().await;
         if let Some((door, _)) = &self.tls {
             door.close().await;
         }
         if let Some(task) = self.close_srt() {
-            // Until the task is gone, the port is still bound.
+            // The port stays bound until the task has ended.
             let _aborted = task.await;
         }
     }
 
-    /// Switches it on again at the same addresses.
+    /// Switches the platform on again, at the same addresses.
     ///
     /// # Errors
-    /// When somebody else has taken a port meanwhile.
+    /// When a port has been bound by another process meanwhile.
     pub fn switch_on(&self) -> io::Result<()> {
         let serving = Arc::clone(&self.shared);
         self.door.reopen(move |stream| rtmp::serve(stream, None, Arc::clone(&serving)))?;
@@ -173,23 +175,23 @@ impl Platform {
         Some(task)
     }
 
-    /// Gives a channel another key; a broadcast that runs goes on.
+    /// Replaces the stream key of a channel. A running broadcast continues.
     pub fn set_key(&self, channel: &str, key: SecretString) {
         self.shared.set_key(channel, key);
     }
 
-    /// Changes how it behaves.
-    pub fn change(&self, change: impl FnOnce(&mut PlatformManners)) {
-        self.shared.manners.send_modify(change);
+    /// Changes faults and limits.
+    pub fn change(&self, change: impl FnOnce(&mut PlatformFaults)) {
+        self.shared.faults.send_modify(change);
     }
 
-    /// What a channel's broadcasts were worth so far; `None` before its first.
+    /// Returns the grade of a channel's broadcasts so far; `None` before the first.
     #[must_use]
     pub fn report(&self, channel: &str) -> Option<ChannelReport> {
         self.shared.report(channel)
     }
 
-    /// What a channel received, if the platform records.
+    /// Returns the recording of a channel, if the platform records.
     #[must_use]
     pub fn recording(&self, channel: &str) -> Recording {
         self.shared.recording(channel)

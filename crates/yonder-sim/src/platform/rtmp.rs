@@ -1,4 +1,4 @@
-//! One publisher's session over RTMP, with TLS or without, from the platform's side.
+//! RTMP session of a publisher, with or without TLS.
 
 use std::io;
 use std::sync::Arc;
@@ -18,17 +18,17 @@ use yonder_rtmp::{Receiver, ReceiverEvent, Violation};
 
 use crate::tls::Certificate;
 
-use super::channel::{Broadcast, NotTaken, Shared};
-use super::manners::{PlatformManners, Stage};
+use super::channel::{Broadcast, PublishRejected, Shared};
+use super::faults::{PlatformFaults, Stage};
 
-/// How often a session looks whether its broadcast has fallen silent.
+/// Interval at which a session checks for a silent broadcast.
 const LOOK_EVERY: Duration = Duration::from_millis(200);
-/// Read at a time when the platform reads slowly.
+/// Bytes per read of a platform that reads slowly.
 const SLOW_READ: u32 = 4096;
-/// Read at a time otherwise.
+/// Bytes per read.
 const READ: usize = 64 * 1024;
 
-/// A stream over TCP, however it is wrapped.
+/// TCP connection, with or without TLS.
 trait Wire: AsyncRead + AsyncWrite + Unpin {
     fn socket(&self) -> &TcpStream;
 }
@@ -61,12 +61,12 @@ pub(super) async fn serve(stream: TcpStream, certificate: Option<Certificate>, s
 
 struct Session {
     shared: Arc<Shared>,
-    manners: watch::Receiver<PlatformManners>,
+    faults: watch::Receiver<PlatformFaults>,
     receiver: Receiver,
     broadcast: Option<Broadcast>,
     media: RtmpMedia,
     events: Vec<MediaEvent>,
-    /// Nothing is answered any more.
+    /// The platform has stopped responding.
     silent: bool,
     over: bool,
     has_asked_to_reconnect: bool,
@@ -75,10 +75,10 @@ struct Session {
 
 impl Session {
     fn new(shared: Arc<Shared>) -> Self {
-        let manners = shared.manners.subscribe();
+        let faults = shared.faults.subscribe();
         Self {
             shared,
-            manners,
+            faults,
             receiver: Receiver::new(rand::random()),
             broadcast: None,
             media: RtmpMedia::default(),
@@ -92,38 +92,37 @@ impl Session {
 
     async fn run(mut self, mut stream: impl Wire) -> io::Result<()> {
         let mut input = BytesMut::new();
-        let first = self.manners.borrow_and_update().clone();
+        let first = self.faults.borrow_and_update().clone();
         while !self.over {
-            let manners = self.manners.borrow().clone();
-            if manners.resets > first.resets || manners.flaky.is_some_and(|span| self.began.elapsed() >= span)
-            {
-                // Dropped with data unread or a linger of zero, a connection is reset.
+            let faults = self.faults.borrow().clone();
+            if faults.resets > first.resets || faults.flaky.is_some_and(|span| self.began.elapsed() >= span) {
+                // Closing with a linger of zero resets the connection.
                 return SockRef::from(stream.socket()).set_linger(Some(Duration::ZERO));
             }
-            if manners.ends.0 > first.ends.0 {
-                self.end(&manners.ends.1);
+            if faults.ends.0 > first.ends.0 {
+                self.end(&faults.ends.1);
             }
-            if manners.reconnects.0 > first.reconnects.0 && !self.has_asked_to_reconnect {
+            if faults.reconnects.0 > first.reconnects.0 && !self.has_asked_to_reconnect {
                 self.has_asked_to_reconnect = true;
-                self.receiver.request_reconnect(manners.reconnects.1.as_deref());
+                self.receiver.request_reconnect(faults.reconnects.1.as_deref());
                 stream.write_all(&take_transmit(&mut self.receiver, self.began.elapsed())).await?;
             }
             let next = Instant::now() + LOOK_EVERY;
-            let most = if manners.slow.is_some() { usize::try_from(SLOW_READ).unwrap_or(READ) } else { READ };
+            let most = if faults.slow.is_some() { usize::try_from(SLOW_READ).unwrap_or(READ) } else { READ };
             input.reserve(most);
             tokio::select! {
-                read = async { (&mut stream).take(most as u64).read_buf(&mut input).await }, if !manners.frozen && !self.over => {
+                read = async { (&mut stream).take(most as u64).read_buf(&mut input).await }, if !faults.frozen && !self.over => {
                     let count = read?;
                     if count == 0 {
                         return Ok(());
                     }
                     self.handle_input(&mut input)?;
-                    if let Some(rate) = manners.slow {
+                    if let Some(rate) = faults.slow {
                         let share = u32::try_from(count).unwrap_or(u32::MAX);
                         sleep(Duration::from_secs(1) * share / rate).await;
                     }
                 }
-                _ = self.manners.changed() => {}
+                _ = self.faults.changed() => {}
                 () = sleep_until(next) => self.look(),
             }
             let reply = take_transmit(&mut self.receiver, self.began.elapsed());
@@ -146,7 +145,7 @@ impl Session {
         Ok(())
     }
 
-    /// A strict platform ends a broadcast that deviates from the standard, and says how.
+    /// Ends a broadcast that deviates from the standard, and names the violation.
     fn refuse(&mut self, violation: &Violation) {
         let words = format!("protocol violation: {violation}");
         tracing::warn!(%violation, "publisher deviates from the standard");
@@ -163,10 +162,10 @@ impl Session {
     }
 
     fn fall_silent(&mut self, stage: Stage) {
-        self.silent |= self.manners.borrow().silent_from.is_some_and(|from| from <= stage);
+        self.silent |= self.faults.borrow().silent_from.is_some_and(|from| from <= stage);
     }
 
-    /// A broadcast for which nothing comes is ended.
+    /// Ends a broadcast that has received nothing for too long.
     fn look(&mut self) {
         let silent = self.broadcast.as_ref().is_some_and(|own| self.shared.is_silent(&own.channel));
         if silent {
@@ -209,8 +208,8 @@ impl Session {
 
     fn handle_connect(&mut self, app: &str) {
         self.fall_silent(Stage::Connect);
-        let PlatformManners { refuses_app: refused, redirects_to, announces, .. } =
-            self.manners.borrow().clone();
+        let PlatformFaults { refuses_app: refused, redirects_to, announces, .. } =
+            self.faults.borrow().clone();
         if let Some(target) = redirects_to {
             self.receiver.redirect(&target);
             self.over = true;
@@ -236,18 +235,18 @@ impl Session {
                 self.broadcast = Some(broadcast);
                 self.receiver.accept_publish();
             }
-            Err(NotTaken::Refused(words)) => {
+            Err(PublishRejected::Refused(words)) => {
                 self.receiver.refuse_publish(&words);
                 self.over = true;
             }
-            Err(NotTaken::Busy) => {
+            Err(PublishRejected::Busy) => {
                 self.receiver.refuse_publish("somebody is already publishing with this key");
                 self.over = true;
             }
         }
     }
 
-    /// Hands the media that has been read to the broadcast.
+    /// Passes received media to the broadcast.
     fn take_events(&mut self) {
         let mut events = std::mem::take(&mut self.events);
         for event in events.drain(..) {

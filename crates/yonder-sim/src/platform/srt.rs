@@ -1,4 +1,4 @@
-//! A platform's SRT port: one socket, a listener, and the connections behind it.
+//! SRT port of a stand-in platform: one socket, a listener and its connections.
 
 use std::collections::HashMap;
 use std::io;
@@ -16,18 +16,18 @@ use yonder_srt::{
     CloseReason, Connection, Listener, ListenerConfig, ListenerEvent, Packet, Rejection, Request,
 };
 
-use crate::camera::Weather;
+use crate::camera::Impairment;
 
-use super::channel::{Broadcast, NotTaken, Shared};
+use super::channel::{Broadcast, PublishRejected, Shared};
 
-/// How a platform's SRT port is set up.
+/// Configuration of an SRT port.
 #[derive(Debug, Clone)]
 pub struct SrtConfig {
     /// Port on loopback; 0 picks one.
     pub port: u16,
     /// Passphrase that publishers must have.
     pub passphrase: Option<Passphrase>,
-    /// Least latency.
+    /// Minimum latency.
     pub latency: Duration,
 }
 
@@ -37,11 +37,11 @@ impl Default for SrtConfig {
     }
 }
 
-/// A datagram that the weather holds back is sent after the next one, or after this.
+/// Longest delay of a reordered datagram, if no other follows.
 const HELD_BACK: Duration = Duration::from_millis(5);
 
-/// Datagrams taken before everything else gets its turn.
-const AT_A_TIME: usize = 64;
+/// Datagrams received in a row before other work.
+const MAX_DATAGRAMS_AT_ONCE: usize = 64;
 
 struct Session {
     from: SocketAddr,
@@ -50,7 +50,7 @@ struct Session {
     media: Media,
 }
 
-/// What comes out of one connection.
+/// Media of one connection.
 struct Media {
     broadcast: Broadcast,
     stream: TsMedia,
@@ -63,7 +63,7 @@ pub(super) struct SrtPort {
     listener: Listener,
     sessions: HashMap<u32, Session>,
     began: Instant,
-    /// Datagrams that the weather holds back: arrived (none) or on their way to somebody.
+    /// Reordered datagrams: received ones (`None`) and those to be sent to an address.
     held: Vec<(Instant, Option<SocketAddr>, SocketAddr, Bytes)>,
     ended: u64,
     forgotten: u64,
@@ -73,7 +73,7 @@ impl SrtPort {
     pub(super) fn bind(config: &SrtConfig) -> io::Result<std::net::UdpSocket> {
         let socket = std::net::UdpSocket::bind((Ipv4Addr::LOCALHOST, config.port))?;
         socket.set_nonblocking(true)?;
-        // Bursts of a lossy test must not be lost a second time by the system.
+        // The system must not drop datagrams besides those that a test drops.
         socket2::SockRef::from(&socket).set_recv_buffer_size(1 << 20)?;
         Ok(socket)
     }
@@ -90,8 +90,8 @@ impl SrtPort {
             secret: rand::random(),
         };
         let (ended, forgotten) = {
-            let manners = shared.manners.borrow();
-            (manners.ends.0, manners.forgets)
+            let faults = shared.faults.borrow();
+            (faults.ends.0, faults.forgets)
         };
         Ok(Self {
             socket: UdpSocket::from_std(socket)?,
@@ -109,20 +109,20 @@ impl SrtPort {
         self.began.elapsed()
     }
 
-    /// Serves until it is dropped.
+    /// Serves connections until the future is dropped.
     pub(super) async fn run(mut self) {
         let mut input = BytesMut::with_capacity(2048);
         loop {
-            self.turn();
-            let frozen = self.shared.manners.borrow().frozen;
-            let next = self.next_turn();
+            self.poll_once();
+            let frozen = self.shared.faults.borrow().frozen;
+            let next = self.next_poll();
             input.clear();
             input.reserve(2048);
             tokio::select! {
                 received = self.socket.recv_buf_from(&mut input), if !frozen => {
                     if let Ok((_, from)) = received {
-                        self.weathered(None, from, Bytes::copy_from_slice(&input));
-                        self.take_more(&mut input);
+                        self.send_impaired(None, from, Bytes::copy_from_slice(&input));
+                        self.receive_more(&mut input);
                     }
                 }
                 () = sleep_until(next) => {}
@@ -130,18 +130,18 @@ impl SrtPort {
         }
     }
 
-    /// Takes what else has arrived already: publishers send several at a time.
-    fn take_more(&mut self, input: &mut BytesMut) {
-        for _ in 0..AT_A_TIME {
+    /// Receives further datagrams that have arrived: publishers send several at a time.
+    fn receive_more(&mut self, input: &mut BytesMut) {
+        for _ in 0..MAX_DATAGRAMS_AT_ONCE {
             input.clear();
             match self.socket.try_recv_buf_from(input) {
-                Ok((_, from)) => self.weathered(None, from, Bytes::copy_from_slice(input)),
+                Ok((_, from)) => self.send_impaired(None, from, Bytes::copy_from_slice(input)),
                 Err(_) => return,
             }
         }
     }
 
-    fn next_turn(&self) -> Instant {
+    fn next_poll(&self) -> Instant {
         let mut next = Duration::from_millis(100) + self.now();
         for session in self.sessions.values() {
             next = session.connection.poll_timeout().map_or(next, |due| due.min(next));
@@ -151,13 +151,13 @@ impl SrtPort {
         held.map_or(next, |held| held.min(next))
     }
 
-    /// Everything that is due now.
-    fn turn(&mut self) {
+    /// Does all work that is due.
+    fn poll_once(&mut self) {
         let due: Vec<_> = self.held.extract_if(.., |(due, ..)| *due <= Instant::now()).collect();
         for (_, to, from, datagram) in due {
             self.deliver(to, from, &datagram);
         }
-        self.obey();
+        self.apply_faults();
         let now = self.now();
         let mut out = BytesMut::new();
         let mut datagrams = Vec::new();
@@ -192,16 +192,16 @@ impl SrtPort {
             datagrams.push((to, out.split().freeze()));
         }
         for (to, datagram) in datagrams {
-            self.weathered(Some(to), to, datagram);
+            self.send_impaired(Some(to), to, datagram);
         }
     }
 
-    /// Does what the platform was told since the last turn.
-    fn obey(&mut self) {
+    /// Applies faults that have changed since the last poll.
+    fn apply_faults(&mut self) {
         let now = self.now();
         let (ends, forgets) = {
-            let manners = self.shared.manners.borrow();
-            (manners.ends.0, manners.forgets)
+            let faults = self.shared.faults.borrow();
+            (faults.ends.0, faults.forgets)
         };
         if ends > self.ended {
             self.ended = ends;
@@ -218,17 +218,17 @@ impl SrtPort {
         }
     }
 
-    /// Lets a datagram pass, or not, as the weather is.
-    fn weathered(&mut self, to: Option<SocketAddr>, from: SocketAddr, datagram: Bytes) {
-        let weather: Weather = self.shared.manners.borrow().weather;
+    /// Delivers a datagram, subject to the impairment.
+    fn send_impaired(&mut self, to: Option<SocketAddr>, from: SocketAddr, datagram: Bytes) {
+        let impairment: Impairment = self.shared.faults.borrow().impairment;
         let hits = |per_mille: u16| per_mille > 0 && rand::random_range(0..1_000) < per_mille;
-        if hits(weather.lost) {
+        if hits(impairment.loss_permille) {
             return;
         }
-        if hits(weather.repeated) {
+        if hits(impairment.duplicate_permille) {
             self.deliver(to, from, &datagram);
         }
-        if hits(weather.reordered) {
+        if hits(impairment.reorder_permille) {
             self.held.push((Instant::now() + HELD_BACK, to, from, datagram));
         } else {
             self.deliver(to, from, &datagram);
@@ -237,7 +237,7 @@ impl SrtPort {
 
     fn deliver(&mut self, to: Option<SocketAddr>, from: SocketAddr, datagram: &Bytes) {
         match to {
-            // What the socket does not take is lost, as datagrams may be.
+            // A datagram that the socket does not accept is lost.
             Some(to) => drop(self.socket.try_send_to(datagram, to)),
             None => self.handle_datagram(from, datagram),
         }
@@ -264,8 +264,8 @@ impl SrtPort {
                 let media = Media { broadcast, stream: TsMedia::default(), events: Vec::new() };
                 self.sessions.insert(socket, Session { from, peer, connection, media });
             }
-            Err(NotTaken::Busy) => self.listener.reject(&request, Rejection::Conflict, now),
-            Err(NotTaken::Refused(_)) => self.listener.reject(&request, Rejection::Forbidden, now),
+            Err(PublishRejected::Busy) => self.listener.reject(&request, Rejection::Conflict, now),
+            Err(PublishRejected::Refused(_)) => self.listener.reject(&request, Rejection::Forbidden, now),
         }
     }
 }
@@ -274,7 +274,7 @@ impl Media {
     /// Handles a payload.
     ///
     /// # Errors
-    /// Why the platform accepts no more.
+    /// The reason for which the platform ends the broadcast.
     fn take(&mut self, payload: &Bytes) -> Result<(), String> {
         self.broadcast.record_payload(payload);
         self.stream.read(payload, &mut self.events);

@@ -12,8 +12,9 @@ use secrecy::SecretString;
 use tokio::sync::mpsc;
 use yonder_address::Passphrase;
 use yonder_sim::{
-    Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile, LoopMedia,
-    PLATFORM_WORDS, Platform, PlatformConfig, SrtConfig, TestAuthority, WORDS, railway_feeds, tunnel_media,
+    CAMERA_COMMANDS, Camera, CameraConfig, CameraStream, Certificate, Device, DeviceConfig, DeviceProfile,
+    LoopMedia, PLATFORM_COMMANDS, Platform, PlatformConfig, SrtConfig, TestAuthority, railway_feeds,
+    tunnel_media,
 };
 
 use crate::failure::Failure;
@@ -134,7 +135,7 @@ async fn run_camera(
     let addresses: Vec<String> =
         described.iter().map(|stream| format!("  {}\n", camera.url(&stream.path))).collect();
     print(&format!(
-        "Stand-in camera at\n{}Found by: yonder feed find --at {}\nSay `help` to make it misbehave; Ctrl-C switches it off.\n",
+        "Stand-in camera at\n{}Found by: yonder feed find --at {}\nType `help` for the commands that inject faults; Ctrl-C switches it off.\n",
         addresses.concat(),
         device.address()
     ));
@@ -174,7 +175,7 @@ async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
         "" => return,
         "help" => {
             let words: Vec<String> =
-                WORDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
+                CAMERA_COMMANDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
             format!(
                 "  {:<38} {}\n{}",
                 "off | on",
@@ -191,7 +192,7 @@ async fn say(line: &str, camera: &Camera, other: &Arc<LoopMedia>) {
             .map_or_else(|error| format!("It stays off: {error}\n"), |()| "On.\n".to_owned()),
         line => {
             let mut result = Ok(());
-            camera.change(|manners| result = manners.tell(line, other));
+            camera.change(|faults| result = faults.apply_command(line, other));
             result.map_or_else(|error| format!("{error}\n"), |()| "Done.\n".to_owned())
         }
     };
@@ -243,7 +244,7 @@ async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
     let servers = [Some(platform.server()), platform.tls_server(), platform.srt_server()];
     let servers: Vec<String> = servers.into_iter().flatten().map(|server| format!("  {server}\n")).collect();
     print(&format!(
-        "Stand-in platform at\n{}Say `help` to make it misbehave; Ctrl-C switches it off and prints its grade.\n",
+        "Stand-in platform at\n{}Type `help` for the commands that inject faults; Ctrl-C switches it off and prints its grade.\n",
         servers.concat()
     ));
     let mut lines = spoken_lines();
@@ -268,8 +269,10 @@ async fn say_to_platform(line: &str, platform: &Platform) {
     let answer = match line.trim() {
         "" => return,
         "help" => {
-            let words: Vec<String> =
-                PLATFORM_WORDS.iter().map(|(words, meaning)| format!("  {words:<38} {meaning}\n")).collect();
+            let words: Vec<String> = PLATFORM_COMMANDS
+                .iter()
+                .map(|(words, meaning)| format!("  {words:<38} {meaning}\n"))
+                .collect();
             format!(
                 "  {:<38} {}\n  {:<38} {}\n{}",
                 "off | on",
@@ -289,7 +292,7 @@ async fn say_to_platform(line: &str, platform: &Platform) {
         "grade" => grade_of(platform),
         line => {
             let mut result = Ok(());
-            platform.change(|manners| result = manners.tell(line));
+            platform.change(|faults| result = faults.apply_command(line));
             result.map_or_else(|error| format!("{error}\n"), |()| "Done.\n".to_owned())
         }
     };

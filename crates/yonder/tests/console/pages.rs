@@ -169,7 +169,7 @@ async fn every_page_is_drawn_for_everybody_in_a_good_hour() {
 #[tokio::test(flavor = "multi_thread", worker_threads = 2)]
 async fn a_bad_hour_is_told_with_its_sides_on_a_phone_at_night() {
     let browser = Browser::start(390, 844).await;
-    let demo = Demo::start(&["--bad-hour"]).await;
+    let demo = Demo::start(&["--with-faults"]).await;
     demo.sign_in(&browser).await;
     browser.choose_theme("night").await;
     browser.see("//h1[text()='Three lines want attention']").await;

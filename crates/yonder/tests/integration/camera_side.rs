@@ -111,7 +111,7 @@ fn transports_certificates_and_factory_passwords_are_settings_of_a_feed() {
 }
 
 #[test]
-fn stand_ins_are_found_added_and_told_to_misbehave() {
+fn stand_ins_are_found_added_and_given_faults() {
     let service = Service::start();
     let mut stand_in = Command::new(program())
         .args(["stand-in", "camera", "--port", "0"])

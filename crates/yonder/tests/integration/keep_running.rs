@@ -55,14 +55,14 @@ fn hold_and_resume(service: &Service) {
 fn feed_returns_from_the_slate_though_its_keyframes_are_late() {
     let service = Service::start();
     let world = running(&service);
-    world.camera.change(|manners| manners.keyframe_delay = Duration::from_millis(350));
+    world.camera.change(|faults| faults.keyframe_delay = Duration::from_millis(350));
     service.flow("Line", 75);
     hold_and_resume(&service);
     // A stall of the camera that is too short for a new connection.
-    world.camera.change(|manners| manners.frozen = true);
+    world.camera.change(|faults| faults.frozen = true);
     wait_push(&service, "holding", s(8));
     service.flow("Line", 20);
-    world.camera.change(|manners| manners.frozen = false);
+    world.camera.change(|faults| faults.frozen = false);
     wait_push(&service, "live", s(4));
     assert_eq!(service.relay("Line")["pushes"][0]["reconnects"], 0);
 }
@@ -75,7 +75,7 @@ fn feed_returns_from_the_slate_though_its_clock_has_run_away(#[case] sign: i32) 
     let (ppm, frames) = if is_long { (3_000, 7_500) } else { (45_000, 500) };
     let service = Service::start();
     let world = World::start();
-    world.camera.change(|manners| manners.drift_ppm = sign * ppm);
+    world.camera.change(|faults| faults.drift_ppm = sign * ppm);
     service.set_up_line(&world);
     service.must(&["relay", "start", "Line"], "");
     service.wait_live("Line");
@@ -91,7 +91,7 @@ fn recorder_boots(status: u16, reason: &str, is_up: impl Fn(&serde_json::Value) 
     service.flow("Line", 175);
     world.camera_off();
     wait_push(&service, "holding", s(10));
-    world.camera.change(|manners| manners.refuses = Some((status, reason.to_owned())));
+    world.camera.change(|faults| faults.refuses = Some((status, reason.to_owned())));
     // The power cut hits the service as well.
     service.kill();
     world.camera_on();
@@ -101,7 +101,7 @@ fn recorder_boots(status: u16, reason: &str, is_up: impl Fn(&serde_json::Value) 
         assert_ne!(relay["feed"]["state"], "blocked", "{relay:#}");
         is_up(&relay["feed"])
     });
-    world.camera.change(|manners| manners.refuses = None);
+    world.camera.change(|faults| faults.refuses = None);
     // Credentials are tried again after 65 s, anything else after five at most.
     wait_feed(&service, "flowing", s(65));
     wait_push(&service, "live", s(35));
@@ -110,15 +110,15 @@ fn recorder_boots(status: u16, reason: &str, is_up: impl Fn(&serde_json::Value) 
 fn platform_in_maintenance() {
     let service = Service::start();
     let world = running(&service);
-    world.platform.change(|manners| {
-        manners.refuses_app = Some("this application is being updated".to_owned());
-        manners.resets += 1;
+    world.platform.change(|faults| {
+        faults.refuses_app = Some("this application is being updated".to_owned());
+        faults.resets += 1;
     });
     service.wait_attempts("Line", 5, s(90));
     let relay = service.relay("Line");
     assert_eq!(relay["pushes"][0]["cause"]["code"], "push.app-refused", "{relay:#}");
     assert!(relay["pushes"][0]["retry_in_s"].as_f64().unwrap() <= 30.0, "{relay:#}");
-    world.platform.change(|manners| manners.refuses_app = None);
+    world.platform.change(|faults| faults.refuses_app = None);
     wait_push(&service, "live", s(35));
 }
 
@@ -136,9 +136,9 @@ fn backup_takes_over_from_a_server_in_maintenance() {
     service.must(&edit, "");
     service.flow("Line", 25);
     assert_eq!(service.relay("Line")["pushes"][0]["reconnects"], 0);
-    world.platform.change(|manners| {
-        manners.refuses_app = Some("this application is being updated".to_owned());
-        manners.resets += 1;
+    world.platform.change(|faults| {
+        faults.refuses_app = Some("this application is being updated".to_owned());
+        faults.resets += 1;
     });
     let on_backup = |relay: &serde_json::Value| {
         relay["pushes"][0]["state"] == "live" && relay["pushes"][0]["server"] == "backup"
@@ -157,14 +157,14 @@ fn backup_takes_over_from_a_server_in_maintenance() {
 fn platform_says_bad_name() {
     let service = Service::start();
     let world = running(&service);
-    world.platform.change(|manners| {
-        manners.refuses_key = Some(String::new());
-        manners.resets += 1;
+    world.platform.change(|faults| {
+        faults.refuses_key = Some(String::new());
+        faults.resets += 1;
     });
     service.wait_attempts("Line", 5, s(90));
     let relay = service.wait("Line", "waiting", |relay| relay["pushes"][0]["state"] == "waiting");
     assert_eq!(relay["pushes"][0]["cause"]["code"], "push.key-busy", "{relay:#}");
-    world.platform.change(|manners| manners.refuses_key = None);
+    world.platform.change(|faults| faults.refuses_key = None);
     wait_push(&service, "live", s(35));
 }
 

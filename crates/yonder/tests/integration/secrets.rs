@@ -177,11 +177,11 @@ fn secrets_inside_addresses_are_sent_and_never_shown_whatever_peers_repeat() {
 
     // A camera and a platform that repeat what they were sent, whole and in part.
     let words = format!("{ADDRESS_TOKEN} or {CAMERA_PASSWORD} is wrong, {}", &CAMERA_PASSWORD[..10]);
-    world.camera.change(|manners| manners.refuses = Some((403, words.clone())));
+    world.camera.change(|faults| faults.refuses = Some((403, words.clone())));
     world.inside(|| {
         world
             .platform
-            .change(|manners| manners.refuses_key = Some(format!("{{key}} of {SERVER_TOKEN} is not known")));
+            .change(|faults| faults.refuses_key = Some(format!("{{key}} of {SERVER_TOKEN} is not known")));
     });
     world.camera_off();
     world.camera_on();

@@ -60,7 +60,7 @@ fn a_push_survives_an_uplink_that_goes_and_returns_once_it_is_back() {
         let push = &relay["pushes"][0];
         push["uplink"] == "Office radio" && push["cause"]["code"] == "push.key-busy"
     });
-    world.platform.change(|manners| manners.resets += 1);
+    world.platform.change(|faults| faults.resets += 1);
     service.wait("Line", "by the radio", by("Office radio"));
     let _address = Address::take();
     let relay = service.wait("Line", "by the fibre again", by("Office fibre"));

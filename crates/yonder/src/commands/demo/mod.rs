@@ -76,12 +76,12 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     let began = Instant::now();
     let result: Arc<Mutex<Option<Summary>>> = Arc::default();
     let (kept, service, duration) = (Arc::clone(&result), Arc::clone(&instance.service), arguments.duration);
-    let bad_hour = arguments.bad_hour;
+    let with_faults = arguments.with_faults;
     instance.run(async move {
         tokio::select! {
             () = stop.heard() => {}
             () = wait(duration) => {}
-            () = trouble(&railway, bad_hour) => {}
+            () = inject_faults_when_live(&railway, with_faults) => {}
         }
         let summary = Summary::take(&service, &railway, began.elapsed());
         *kept.lock().unwrap_or_else(PoisonError::into_inner) = Some(summary);
@@ -100,14 +100,14 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     Ok(if good { ExitCode::SUCCESS } else { ExitCode::FAILURE })
 }
 
-/// Everything is live by then.
-const BEFORE_TROUBLE: Duration = Duration::from_secs(8);
+/// Time after which everything is live.
+const FAULT_DELAY: Duration = Duration::from_secs(8);
 
-/// Lets the railway have a bad hour, if it is to have one. Never ends.
-async fn trouble(railway: &Railway, bad_hour: bool) {
-    if bad_hour {
-        tokio::time::sleep(BEFORE_TROUBLE).await;
-        railway.misbehave();
+/// Injects faults once everything is live, if asked for. Never ends.
+async fn inject_faults_when_live(railway: &Railway, with_faults: bool) {
+    if with_faults {
+        tokio::time::sleep(FAULT_DELAY).await;
+        railway.inject_faults();
     }
     std::future::pending::<()>().await;
 }

@@ -14,7 +14,7 @@ use yonder_core::grade::ChannelReport;
 use yonder_service::{Service, ServiceError, Transaction};
 use yonder_sim::{
     Camera, CameraConfig, CameraStream, Device, DeviceConfig, DeviceProfile, Limits, Platform,
-    PlatformConfig, PlatformManners, SrtConfig, TestAuthority, railway_feeds,
+    PlatformConfig, PlatformFaults, SrtConfig, TestAuthority, railway_feeds,
 };
 
 /// User name at all of the railway's cameras.
@@ -29,7 +29,7 @@ const LINES: [(&str, &[&str]); 4] = [
 ];
 
 /// One of the railway's uplinks.
-struct Line {
+struct DemoUplink {
     name: &'static str,
     site: Option<&'static str>,
     rate: &'static str,
@@ -37,10 +37,16 @@ struct Line {
     backup: bool,
 }
 
-const UPLINKS: [Line; 3] = [
-    Line { name: "Office fibre", site: None, rate: "40Mbit/s", allowance: "6TB", backup: false },
-    Line { name: "Office radio", site: None, rate: "12Mbit/s", allowance: "500GB", backup: true },
-    Line { name: "Summit mast", site: Some("Summit"), rate: "4Mbit/s", allowance: "1TB", backup: false },
+const UPLINKS: [DemoUplink; 3] = [
+    DemoUplink { name: "Office fibre", site: None, rate: "40Mbit/s", allowance: "6TB", backup: false },
+    DemoUplink { name: "Office radio", site: None, rate: "12Mbit/s", allowance: "500GB", backup: true },
+    DemoUplink {
+        name: "Summit mast",
+        site: Some("Summit"),
+        rate: "4Mbit/s",
+        allowance: "1TB",
+        backup: false,
+    },
 ];
 /// What a platform reads in a bad hour, in bytes a second: half of what the Summit sends.
 const SLOW_BYTES: u32 = 110_000;
@@ -48,7 +54,7 @@ const SLOW_BYTES: u32 = 110_000;
 const AT_SUMMIT: &str = "Summit Station";
 
 /// A platform of the railway's world.
-struct Hall {
+struct DemoPlatform {
     /// Name of its rule sheet; channels' names begin with it.
     name: &'static str,
     platform: Platform,
@@ -57,7 +63,7 @@ struct Hall {
     passphrase: Option<String>,
 }
 
-impl Hall {
+impl DemoPlatform {
     fn server(&self) -> String {
         self.platform
             .srt_server()
@@ -78,7 +84,7 @@ struct StandIn {
 pub(super) struct Railway {
     cameras: Vec<StandIn>,
     password: String,
-    halls: Vec<Hall>,
+    platforms: Vec<DemoPlatform>,
     keys: Vec<(String, String)>,
     /// Device services of the cameras, by which `yonder feed find` finds them.
     devices: Vec<Device>,
@@ -107,8 +113,8 @@ impl Railway {
         let channels = LINES.iter().flat_map(|(_, channels)| *channels);
         let keys: Vec<(String, String)> =
             channels.map(|name| ((*name).to_owned(), random_word(20))).collect();
-        let halls = start_halls(&keys).context("a stand-in platform cannot be started")?;
-        Ok(Self { cameras, password, halls, keys, devices: Vec::new() })
+        let platforms = start_platforms(&keys).context("a stand-in platform cannot be started")?;
+        Ok(Self { cameras, password, platforms, keys, devices: Vec::new() })
     }
 
     /// Lets the cameras be found. Where another program holds the port for probes, they can still be asked directly.
@@ -153,7 +159,7 @@ impl Railway {
         for (name, key) in &self.keys {
             self.register_destination(records, name, key)?;
         }
-        for Line { name, site, rate, allowance, backup } in UPLINKS {
+        for DemoUplink { name, site, rate, allowance, backup } in UPLINKS {
             if records.uplink(name).is_err() {
                 records.add_uplink(&NewUplink {
                     name: name.to_owned(),
@@ -214,8 +220,8 @@ impl Railway {
         records.add_feed(new).map(|_| ())
     }
 
-    fn hall_of(&self, channel: &str) -> Option<&Hall> {
-        self.halls.iter().find(|hall| channel.starts_with(hall.name))
+    fn platform_of(&self, channel: &str) -> Option<&DemoPlatform> {
+        self.platforms.iter().find(|demo| channel.starts_with(demo.name))
     }
 
     fn register_destination(
@@ -224,10 +230,10 @@ impl Railway {
         name: &str,
         key: &str,
     ) -> Result<(), ServiceError> {
-        let Some(hall) = self.hall_of(name) else { return Ok(()) };
-        let server = Some(hall.server().into());
-        let passphrase = hall.passphrase.clone().map(Into::into);
-        let (key, authority) = (Some(key.to_owned().into()), hall.authority.clone());
+        let Some(demo) = self.platform_of(name) else { return Ok(()) };
+        let server = Some(demo.server().into());
+        let passphrase = demo.passphrase.clone().map(Into::into);
+        let (key, authority) = (Some(key.to_owned().into()), demo.authority.clone());
         if records.destination(name).is_ok() {
             let change = DestinationChange { server, authority, ..DestinationChange::default() };
             records.edit_destination(name, change)?;
@@ -237,7 +243,7 @@ impl Railway {
         let new = NewDestination {
             name: name.to_owned(),
             server,
-            platform: Some(hall.name.to_owned()),
+            platform: Some(demo.name.to_owned()),
             key,
             passphrase,
             authority,
@@ -248,23 +254,23 @@ impl Railway {
 
     /// What the platform says of one of its channels.
     pub(super) fn report(&self, channel: &str) -> Option<ChannelReport> {
-        self.hall_of(channel)?.platform.report(channel)
+        self.platform_of(channel)?.platform.report(channel)
     }
 
-    /// Three kinds of trouble at once: the Viaduct's camera keeps its connection open and sends nothing, Bramble TV does
-    /// not know the Workshop's key any more, and Thistle Stage reads slower than the Summit sends.
-    pub(super) fn misbehave(&self) {
+    /// Injects three faults: the Viaduct's camera keeps its connection open and sends nothing, Bramble TV no longer accepts
+    /// the Workshop's stream key, and Thistle Stage reads slower than the Summit sends.
+    pub(super) fn inject_faults(&self) {
         for stand_in in self.cameras.iter().filter(|stand_in| stand_in.feed == "Viaduct") {
-            stand_in.camera.change(|manners| manners.frozen = true);
+            stand_in.camera.change(|faults| faults.frozen = true);
         }
-        for hall in &self.halls {
-            match hall.name {
+        for demo in &self.platforms {
+            match demo.name {
                 "Bramble TV" => {
-                    hall.platform.set_key("Bramble TV Workshop", random_word(20).into());
+                    demo.platform.set_key("Bramble TV Workshop", random_word(20).into());
                     // The others are back at once, with keys that it knows.
-                    hall.platform.change(|manners| manners.resets += 1);
+                    demo.platform.change(|faults| faults.resets += 1);
                 }
-                "Thistle Stage" => hall.platform.change(|manners| manners.slow = Some(SLOW_BYTES)),
+                "Thistle Stage" => demo.platform.change(|faults| faults.slow = Some(SLOW_BYTES)),
                 _ => {}
             }
         }
@@ -278,23 +284,22 @@ impl Railway {
 
 /// Bramble TV takes nearly everything, Thistle Stage RTMPS alone and no more than 720 lines, Marrow Hall SRT with a
 /// passphrase.
-fn start_halls(keys: &[(String, String)]) -> std::io::Result<Vec<Hall>> {
-    let channels = |hall: &str| -> Vec<(String, SecretString)> {
-        let of_hall = keys.iter().filter(|(name, _)| name.starts_with(hall));
-        of_hall.map(|(name, key)| (name.clone(), SecretString::from(key.as_str()))).collect()
+fn start_platforms(keys: &[(String, String)]) -> std::io::Result<Vec<DemoPlatform>> {
+    let channels = |demo: &str| -> Vec<(String, SecretString)> {
+        let of_platform = keys.iter().filter(|(name, _)| name.starts_with(demo));
+        of_platform.map(|(name, key)| (name.clone(), SecretString::from(key.as_str()))).collect()
     };
-    let config = |hall: &str| PlatformConfig {
+    let config = |demo: &str| PlatformConfig {
         app: "live".to_owned(),
-        channels: channels(hall),
+        channels: channels(demo),
         ..PlatformConfig::default()
     };
     let bramble = Platform::start(config("Bramble TV"))?;
     let authority = TestAuthority::new()?;
     let limits = Limits { lines: Some(720), h264_only: true, needs_sound: true, kbps: None };
-    let manners =
-        PlatformManners { limits, grace: Some(Duration::from_secs(30)), ..PlatformManners::default() };
+    let faults = PlatformFaults { limits, grace: Some(Duration::from_secs(30)), ..PlatformFaults::default() };
     let tls = Some((0, authority.issue("localhost")?));
-    let thistle = Platform::start(PlatformConfig { tls, manners, ..config("Thistle Stage") })?;
+    let thistle = Platform::start(PlatformConfig { tls, faults, ..config("Thistle Stage") })?;
     let phrase = random_word(24);
     let srt = SrtConfig {
         passphrase: Some(Passphrase::from_stored(phrase.as_str().into())),
@@ -302,9 +307,14 @@ fn start_halls(keys: &[(String, String)]) -> std::io::Result<Vec<Hall>> {
     };
     let marrow = Platform::start(PlatformConfig { srt: Some(srt), ..config("Marrow Hall") })?;
     Ok(vec![
-        Hall { name: "Bramble TV", platform: bramble, authority: None, passphrase: None },
-        Hall { name: "Thistle Stage", platform: thistle, authority: Some(authority.pem()), passphrase: None },
-        Hall { name: "Marrow Hall", platform: marrow, authority: None, passphrase: Some(phrase) },
+        DemoPlatform { name: "Bramble TV", platform: bramble, authority: None, passphrase: None },
+        DemoPlatform {
+            name: "Thistle Stage",
+            platform: thistle,
+            authority: Some(authority.pem()),
+            passphrase: None,
+        },
+        DemoPlatform { name: "Marrow Hall", platform: marrow, authority: None, passphrase: Some(phrase) },
     ])
 }
 

@@ -1,13 +1,13 @@
-//! Telling a stand-in camera how to behave, in words, while it runs.
+//! Commands that inject faults into a running stand-in camera.
 
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::manners::{Manners, Marker, Oddities, SignIn, Transports};
+use super::faults::{CameraFaults, Marker, Oddities, SignIn, Transports};
 use crate::media::LoopMedia;
 
-/// What can be said, with its meaning.
-pub const WORDS: [(&str, &str); 20] = [
+/// Commands of a camera, with their meaning.
+pub const CAMERA_COMMANDS: [(&str, &str); 20] = [
     ("freeze | thaw", "send and answer nothing, with connections open | go on"),
     ("lose PERCENT", "lose so many datagrams"),
     ("shuffle PERCENT", "deliver so many datagrams after the next one"),
@@ -33,21 +33,21 @@ pub const WORDS: [(&str, &str); 20] = [
     ),
 ];
 
-impl Manners {
-    /// Changes what a line says. `other` is the picture that `resize` shows.
+impl CameraFaults {
+    /// Applies a command. `other` is the media that `resize` switches to.
     ///
     /// # Errors
-    /// A sentence about what cannot be understood.
-    pub fn tell(&mut self, line: &str, other: &Arc<LoopMedia>) -> Result<(), String> {
+    /// Message about the part that cannot be parsed.
+    pub fn apply_command(&mut self, line: &str, other: &Arc<LoopMedia>) -> Result<(), String> {
         let mut words = line.split_whitespace();
         let (word, value) = (words.next().unwrap_or_default(), words.next());
         let wanted = |what: &str| format!("{word} wants {what}");
         match (word, value) {
             ("freeze", None) => self.frozen = true,
             ("thaw", None) => self.frozen = false,
-            ("lose", Some(value)) => self.weather.lost = per_mille(value)?,
-            ("shuffle", Some(value)) => self.weather.reordered = per_mille(value)?,
-            ("repeat", Some(value)) => self.weather.repeated = per_mille(value)?,
+            ("lose", Some(value)) => self.impairment.loss_permille = per_mille(value)?,
+            ("shuffle", Some(value)) => self.impairment.reorder_permille = per_mille(value)?,
+            ("repeat", Some(value)) => self.impairment.duplicate_permille = per_mille(value)?,
             ("drift", Some(value)) => {
                 let ppm = value.parse().ok().filter(|ppm: &i32| ppm.abs() <= 100_000);
                 self.drift_ppm = ppm.ok_or_else(|| wanted("parts per million, up to 100000"))?;
@@ -70,9 +70,9 @@ impl Manners {
             ("ntp", Some("true")) => self.ntp_zero = false,
             ("garbage", None) => self.garbage += 1,
             ("goodbye", None) => self.goodbye += 1,
-            ("viewers", Some("any")) => self.most_viewers = None,
+            ("viewers", Some("any")) => self.max_viewers = None,
             ("viewers", Some(value)) => {
-                self.most_viewers = Some(value.parse().map_err(|_| wanted("a number, or any"))?);
+                self.max_viewers = Some(value.parse().map_err(|_| wanted("a number, or any"))?);
             }
             ("refuse", Some(value)) => {
                 let status = value.parse().ok().filter(|status| (300..600).contains(status));
@@ -169,7 +169,7 @@ mod tests {
 
     #[test]
     fn what_is_said_is_done() {
-        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
+        let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
         for line in [
             "freeze",
             "lose 5",
@@ -188,24 +188,27 @@ mod tests {
             "transport udp",
             "marker slices",
         ] {
-            assert_eq!(manners.tell(line, &other), Ok(()), "{line}");
+            assert_eq!(faults.apply_command(line, &other), Ok(()), "{line}");
         }
-        assert!(manners.frozen && manners.no_keyframes && manners.shows.is_some() && manners.ntp_zero);
-        assert_eq!(manners.keyframe_delay, Duration::from_millis(350));
-        assert_eq!((manners.weather.lost, manners.weather.reordered, manners.drift_ppm), (50, 25, -200));
-        assert_eq!((manners.time_jump, manners.most_viewers), ((2, -270_000), Some(2)));
-        assert_eq!(manners.refuses, Some((503, "Just starting".to_owned())));
+        assert!(faults.frozen && faults.no_keyframes && faults.shows.is_some() && faults.ntp_zero);
+        assert_eq!(faults.keyframe_delay, Duration::from_millis(350));
+        assert_eq!(
+            (faults.impairment.loss_permille, faults.impairment.reorder_permille, faults.drift_ppm),
+            (50, 25, -200)
+        );
+        assert_eq!((faults.time_jump, faults.max_viewers), ((2, -270_000), Some(2)));
+        assert_eq!(faults.refuses, Some((503, "Just starting".to_owned())));
         for line in
             ["thaw", "accept", "viewers any", "own-size", "keyframes on", "late 0", "ntp true", "stay"]
         {
-            manners.tell(line, &other).unwrap();
+            faults.apply_command(line, &other).unwrap();
         }
-        assert!(!manners.frozen && manners.refuses.is_none() && manners.shows.is_none());
+        assert!(!faults.frozen && faults.refuses.is_none() && faults.shows.is_none());
     }
 
     #[test]
     fn what_makes_no_sense_is_told_and_changes_nothing() {
-        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
+        let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
         for line in [
             "",
             "dance",
@@ -222,21 +225,21 @@ mod tests {
             "viewers few",
             "freeze now",
         ] {
-            assert!(manners.tell(line, &other).is_err(), "{line}");
+            assert!(faults.apply_command(line, &other).is_err(), "{line}");
         }
-        assert!(!manners.frozen && manners.weather.lost == 0);
-        assert_eq!(manners.oddities, Oddities::default());
+        assert!(!faults.frozen && faults.impairment.loss_permille == 0);
+        assert_eq!(faults.oddities, Oddities::default());
     }
 
     #[test]
     fn deviations_of_the_help_text_are_understood() {
-        let (mut manners, other) = (Manners::default(), Arc::new(tunnel_media()));
-        let (_, help) = WORDS.iter().find(|(word, _)| word.starts_with("deviate")).unwrap();
+        let (mut faults, other) = (CameraFaults::default(), Arc::new(tunnel_media()));
+        let (_, help) = CAMERA_COMMANDS.iter().find(|(word, _)| word.starts_with("deviate")).unwrap();
         let names = help.split_once(": ").unwrap().1.replace(", ", ",");
-        manners.tell(&format!("deviate {names}"), &other).unwrap();
-        let all = format!("{:?}", manners.oddities);
+        faults.apply_command(&format!("deviate {names}"), &other).unwrap();
+        let all = format!("{:?}", faults.oddities);
         assert!(!all.contains("false"), "{all}");
-        manners.tell("deviate none", &other).unwrap();
-        assert_eq!(manners.oddities, Oddities::default());
+        faults.apply_command("deviate none", &other).unwrap();
+        assert_eq!(faults.oddities, Oddities::default());
     }
 }

@@ -1,4 +1,4 @@
-//! Where a viewer's packets go: into the RTSP connection, or out as datagrams through the weather.
+//! RTP transport of a stand-in camera: interleaved with RTSP, or by datagrams with an impairment.
 
 use std::net::SocketAddr;
 
@@ -6,36 +6,36 @@ use bytes::{BufMut as _, Bytes, BytesMut};
 use tokio::net::UdpSocket;
 use yonder_rtsp::message::frame_header;
 
-use super::manners::Weather;
+use super::faults::Impairment;
 
-/// Media or control.
+/// RTP or RTCP.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Kind {
     Media,
     Control,
 }
 
-/// One track's way to its viewer.
+/// RTP transport of one track.
 #[derive(Debug)]
-pub(super) enum Way {
-    /// The first of two interleaved channels.
+pub(super) enum RtpTransport {
+    /// Number of the first of two interleaved channels.
     Interleaved(u8),
-    /// Two sockets, and where they send to.
-    Datagrams(Box<DatagramWay>),
+    /// Pair of UDP sockets.
+    Datagrams(Box<UdpTransport>),
 }
 
-/// Sockets of one track.
+/// UDP sockets of one track, and the addresses of the player.
 #[derive(Debug)]
-pub(super) struct DatagramWay {
+pub(super) struct UdpTransport {
     pub(super) sockets: [UdpSocket; 2],
     pub(super) viewer: [SocketAddr; 2],
-    pub(super) weather: Weather,
-    /// A datagram that lets the next one pass first.
+    pub(super) impairment: Impairment,
+    /// Datagram that is sent after the next one.
     held: Option<Bytes>,
 }
 
-impl DatagramWay {
-    /// A pair of neighbouring ports, as RFC 3550, 11 asks for.
+impl UdpTransport {
+    /// Opens a pair of neighboring ports (RFC 3550, 11).
     pub(super) async fn open(viewer: [SocketAddr; 2]) -> std::io::Result<Self> {
         let host = std::net::Ipv4Addr::LOCALHOST;
         for _ in 0..64 {
@@ -47,7 +47,7 @@ impl DatagramWay {
                 return Ok(Self {
                     sockets: [media, control],
                     viewer,
-                    weather: Weather::default(),
+                    impairment: Impairment::default(),
                     held: None,
                 });
             }
@@ -65,15 +65,15 @@ impl DatagramWay {
             return;
         }
         let chance = |per_mille: u16| rand::random_range(0..1000) < per_mille;
-        if chance(self.weather.lost) {
+        if chance(self.impairment.loss_permille) {
             return;
         }
-        if self.held.is_none() && chance(self.weather.reordered) {
+        if self.held.is_none() && chance(self.impairment.reorder_permille) {
             self.held = Some(packet);
             return;
         }
         self.deliver(kind, &packet);
-        if chance(self.weather.repeated) {
+        if chance(self.impairment.duplicate_permille) {
             self.deliver(kind, &packet);
         }
         if let Some(held) = self.held.take() {
@@ -83,13 +83,13 @@ impl DatagramWay {
 
     fn deliver(&self, kind: Kind, packet: &[u8]) {
         let at = usize::from(kind == Kind::Control);
-        // A viewer that is gone, or a full buffer: datagrams are lost without a word.
+        // The player has gone, or the buffer is full: the datagram is lost.
         let _sent = self.sockets[at].try_send_to(packet, self.viewer[at]);
     }
 }
 
-impl Way {
-    /// Sends a packet made of `head` and `parts`; interleaved ones are appended to `out`.
+impl RtpTransport {
+    /// Sends a packet made of `head` and `parts`. Interleaved packets are appended to `out`.
     pub(super) fn send(&mut self, kind: Kind, head: &[u8], parts: &[&[u8]], out: &mut BytesMut) {
         match self {
             Self::Interleaved(channel) => {

@@ -1,4 +1,4 @@
-//! A listening port that can be closed and opened again, with all connections behind it.
+//! TCP listener that can be closed and opened again, together with its connections.
 
 use std::future::Future;
 use std::io;
@@ -8,18 +8,18 @@ use std::sync::{Arc, Mutex, PoisonError};
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::task::{JoinHandle, JoinSet};
 
-/// Connections waiting to be accepted.
+/// Listen backlog.
 const BACKLOG: u32 = 64;
 
-/// The door of a stand-in.
+/// TCP listener of a stand-in.
 #[derive(Debug)]
-pub(crate) struct Door {
+pub(crate) struct RestartableListener {
     address: SocketAddr,
     open: Mutex<Option<JoinHandle<()>>>,
 }
 
-impl Door {
-    /// Opens a port (0 picks one) and hands every connection to `serve`.
+impl RestartableListener {
+    /// Opens a port (0 picks one) and passes every connection to `serve`.
     pub(crate) fn open<S, F>(address: SocketAddr, serve: S) -> io::Result<Arc<Self>>
     where
         S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
@@ -35,17 +35,17 @@ impl Door {
         self.address
     }
 
-    /// Closes the port and cuts every connection. The port stays ours to open again.
+    /// Closes the port and drops all connections. The address is kept for [`Self::open`].
     pub(crate) async fn close(&self) {
         let task = self.open.lock().unwrap_or_else(PoisonError::into_inner).take();
         if let Some(task) = task {
             task.abort();
-            // Until the task is gone, the port is still bound.
+            // The port stays bound until the task has ended.
             let _aborted = task.await;
         }
     }
 
-    /// Opens the same port again; does nothing when it is open.
+    /// Opens the same port again. Does nothing when it is open.
     pub(crate) fn reopen<S, F>(&self, serve: S) -> io::Result<()>
     where
         S: Fn(TcpStream) -> F + Send + Sync + Clone + 'static,
@@ -59,7 +59,7 @@ impl Door {
     }
 }
 
-impl Drop for Door {
+impl Drop for RestartableListener {
     fn drop(&mut self) {
         if let Some(task) = self.open.get_mut().unwrap_or_else(PoisonError::into_inner).take() {
             task.abort();
@@ -69,7 +69,7 @@ impl Drop for Door {
 
 fn listen(address: SocketAddr) -> io::Result<TcpListener> {
     let socket = TcpSocket::new_v4()?;
-    // A port whose connections were cut is free at once.
+    // A port whose connections were dropped can be bound again at once.
     socket.set_reuseaddr(true)?;
     socket.bind(address)?;
     socket.listen(BACKLOG)
@@ -80,7 +80,7 @@ where
     S: Fn(TcpStream) -> F,
     F: Future<Output = ()> + Send + 'static,
 {
-    // Dropped with this task, and every session with it.
+    // Sessions end with this task.
     let mut sessions = JoinSet::new();
     loop {
         tokio::select! {

@@ -4,16 +4,16 @@ use crate::support::{KEY, PASSWORD, World, feed_code};
 use rstest::rstest;
 use yonder_core::{FeedPhase, PushPhase};
 use yonder_engine::{Carrier, TransportChoice};
-use yonder_sim::{Certificate, Description, Manners, Marker, SignIn, Transports};
+use yonder_sim::{CameraFaults, Certificate, Description, Marker, SignIn, Transports};
 
-fn described(change: impl FnOnce(&mut Description)) -> Manners {
-    let mut manners = Manners::default();
-    change(&mut manners.description);
-    manners
+fn described(change: impl FnOnce(&mut Description)) -> CameraFaults {
+    let mut faults = CameraFaults::default();
+    change(&mut faults.description);
+    faults
 }
 
-fn signs_in(sign_in: SignIn) -> Manners {
-    Manners { sign_in, ..Manners::default() }
+fn signs_in(sign_in: SignIn) -> CameraFaults {
+    CameraFaults { sign_in, ..CameraFaults::default() }
 }
 
 #[rstest]
@@ -21,7 +21,7 @@ fn signs_in(sign_in: SignIn) -> Manners {
 #[case::digest_with_qop(signs_in(SignIn::DigestQop))]
 #[case::digest_with_sha256(signs_in(SignIn::DigestSha256))]
 #[case::all_challenges_at_once(signs_in(SignIn::Everything))]
-#[case::nonces_that_grow_stale(Manners { stale_after: Some(2), ..Manners::default() })]
+#[case::nonces_that_grow_stale(CameraFaults { stale_after: Some(2), ..CameraFaults::default() })]
 #[case::bare_line_ends(described(|d| d.bare_line_ends = true))]
 #[case::parameter_sets_in_band_only(described(|d| d.no_parameter_sets = true))]
 #[case::trailing_commas(described(|d| d.trailing_comma = true))]
@@ -29,17 +29,17 @@ fn signs_in(sign_in: SignIn) -> Manners {
 #[case::tracks_nobody_asked_for(described(|d| d.extra_tracks = true))]
 #[case::no_base_address(described(|d| d.no_base = true))]
 #[case::static_payload_types(described(|d| d.static_types = true))]
-#[case::no_markers(Manners { marker: Marker::Missing, ..Manners::default() })]
-#[case::markers_on_every_slice(Manners { marker: Marker::EverySlice, ..Manners::default() })]
-#[case::requests_of_its_own(Manners { asks_back: true, ..Manners::default() })]
-#[case::no_get_parameter(Manners { no_get_parameter: true, timeout_s: Some(10), ..Manners::default() })]
-#[case::short_sessions(Manners { timeout_s: Some(1), ..Manners::default() })]
+#[case::no_markers(CameraFaults { marker: Marker::Missing, ..CameraFaults::default() })]
+#[case::markers_on_every_slice(CameraFaults { marker: Marker::EverySlice, ..CameraFaults::default() })]
+#[case::requests_of_its_own(CameraFaults { asks_back: true, ..CameraFaults::default() })]
+#[case::no_get_parameter(CameraFaults { no_get_parameter: true, timeout_s: Some(10), ..CameraFaults::default() })]
+#[case::short_sessions(CameraFaults { timeout_s: Some(1), ..CameraFaults::default() })]
 #[tokio::test(start_paused = true)]
 async fn harmless_oddities_are_accepted(
-    #[case] manners: Manners,
+    #[case] faults: CameraFaults,
     #[values("/shed/main", "/tunnel")] path: &str,
 ) {
-    let world = World::with(manners, None);
+    let world = World::with(faults, None);
     world.engine.apply(world.relay(path, PASSWORD, &[KEY]));
     world.wait("sending for a while", 15, |view| view.pushes[0].frames_sent > 60).await;
     let view = world.engine.relay("relay").unwrap();
@@ -51,7 +51,7 @@ async fn harmless_oddities_are_accepted(
 
 #[tokio::test(start_paused = true)]
 async fn sound_in_latm_arrives_like_any_other() {
-    let world = World::with(Manners { latm: true, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { latm: true, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/bandstand", PASSWORD, &[KEY]));
     world.wait("sending for a while", 15, |view| view.pushes[0].frames_sent > 80).await;
     world.engine.shutdown().await;
@@ -66,7 +66,7 @@ async fn auto_finds_the_transport_that_the_camera_serves(
     #[case] serves: Transports,
     #[case] carrier: Carrier,
 ) {
-    let world = World::with(Manners { transports: serves, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { transports: serves, ..CameraFaults::default() }, None);
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     let view = world.wait_live().await;
     assert_eq!((view.feed.transport, view.feed.reconnects), (Some(carrier), 0));
@@ -86,7 +86,7 @@ async fn a_transport_that_was_demanded_and_refused_needs_a_person(
     #[case] wants: TransportChoice,
     #[case] serves: Transports,
 ) {
-    let world = World::with(Manners { transports: serves, ..Manners::default() }, None);
+    let world = World::with(CameraFaults { transports: serves, ..CameraFaults::default() }, None);
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.transport = wants;
     world.engine.apply(spec);
@@ -101,14 +101,14 @@ async fn a_transport_that_was_demanded_and_refused_needs_a_person(
 async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host() {
     let (front, back) = (World::start(), World::start());
     // The same host by the same name: the password goes along.
-    front.camera.change(|manners| manners.redirects_to = Some(back.camera.url("/viaduct/main")));
+    front.camera.change(|faults| faults.redirects_to = Some(back.camera.url("/viaduct/main")));
     front.engine.apply(front.relay("/summit/main", PASSWORD, &[KEY]));
     front.wait_live().await;
     assert_eq!((front.camera.sessions(), back.camera.sessions()), (0, 1));
     front.engine.withdraw("relay");
     // Another name for it: the password stays here, and the camera asks in vain.
     let elsewhere = back.camera.url("/viaduct/main").replace("127.0.0.1", "localhost");
-    front.camera.change(|manners| manners.redirects_to = Some(elsewhere));
+    front.camera.change(|faults| faults.redirects_to = Some(elsewhere));
     front.engine.apply(front.relay("/summit/main", PASSWORD, &[KEY]));
     let view = front.wait("refused", 5, |view| feed_code(view) == "feed.wrong-password").await;
     assert!(view.feed.cause.unwrap().message.contains("asks for a user name"));
@@ -116,7 +116,7 @@ async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host(
     front.engine.withdraw("relay");
     // In a circle.
     let itself = front.camera.url("/summit/main");
-    front.camera.change(|manners| manners.redirects_to = Some(itself));
+    front.camera.change(|faults| faults.redirects_to = Some(itself));
     front.engine.apply(front.relay("/summit/main", PASSWORD, &[KEY]));
     front.wait("given up", 5, |view| feed_code(view) == "feed.protocol").await;
 }
@@ -124,9 +124,9 @@ async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host(
 #[tokio::test(start_paused = true)]
 async fn redirect_that_leaves_tls_does_not_carry_the_password() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
-    let front = World::with(Manners::default(), Some(certificate.clone()));
+    let front = World::with(CameraFaults::default(), Some(certificate.clone()));
     let back = World::start();
-    front.camera.change(|manners| manners.redirects_to = Some(back.camera.url("/summit/main")));
+    front.camera.change(|faults| faults.redirects_to = Some(back.camera.url("/summit/main")));
     let mut spec = front.relay("/summit/main", PASSWORD, &[KEY]);
     spec.feed.pin = Some(certificate.digest());
     front.engine.apply(spec);
@@ -139,7 +139,7 @@ async fn redirect_that_leaves_tls_does_not_carry_the_password() {
 async fn a_cameras_own_certificate_is_refused_until_its_fingerprint_is_kept() {
     let certificate = Certificate::self_signed("summit.example.net").unwrap();
     let other = Certificate::self_signed("summit.example.net").unwrap();
-    let world = World::with(Manners::default(), Some(certificate.clone()));
+    let world = World::with(CameraFaults::default(), Some(certificate.clone()));
     let mut spec = world.relay("/bandstand", PASSWORD, &[KEY]);
     world.engine.apply(spec.clone());
     let view = world.wait("blocked", 5, |view| view.feed.state == FeedPhase::Blocked).await;

@@ -1,13 +1,13 @@
-//! Telling a stand-in platform how to behave, in words, while it runs.
+//! Commands that inject faults into a running stand-in platform.
 
 use std::time::Duration;
 
 use crate::camera::per_mille;
 
-use super::manners::{PlatformManners, Stage};
+use super::faults::{PlatformFaults, Stage};
 
-/// What can be said to a platform, with its meaning.
-pub const PLATFORM_WORDS: [(&str, &str); 21] = [
+/// Commands of a platform, with their meaning.
+pub const PLATFORM_COMMANDS: [(&str, &str); 21] = [
     ("freeze | thaw", "read nothing, with connections open | go on"),
     ("slow KBIT | fast", "read so many kilobits per second of each publisher | as fast as it comes"),
     ("silent greeting|connect|publish", "say nothing from this step on"),
@@ -31,12 +31,12 @@ pub const PLATFORM_WORDS: [(&str, &str); 21] = [
     ("forget", "forget all SRT connections"),
 ];
 
-impl PlatformManners {
-    /// Changes what a line says.
+impl PlatformFaults {
+    /// Applies a command.
     ///
     /// # Errors
-    /// A sentence about what cannot be understood.
-    pub fn tell(&mut self, line: &str) -> Result<(), String> {
+    /// Message about the part that cannot be parsed.
+    pub fn apply_command(&mut self, line: &str) -> Result<(), String> {
         let mut words = line.split_whitespace();
         let (word, value) = (words.next().unwrap_or_default(), words.next());
         let rest = || line.trim().split_once(' ').map_or("", |(_, rest)| rest).trim().to_owned();
@@ -89,9 +89,9 @@ impl PlatformManners {
             ("grace", Some(value)) => self.grace = Some(seconds(value)?),
             ("one-broadcast", Some("on")) => self.one_broadcast_keys = true,
             ("one-broadcast", Some("off")) => self.one_broadcast_keys = false,
-            ("lose", Some(value)) => self.weather.lost = per_mille(value)?,
-            ("shuffle", Some(value)) => self.weather.reordered = per_mille(value)?,
-            ("repeat", Some(value)) => self.weather.repeated = per_mille(value)?,
+            ("lose", Some(value)) => self.impairment.loss_permille = per_mille(value)?,
+            ("shuffle", Some(value)) => self.impairment.reorder_permille = per_mille(value)?,
+            ("repeat", Some(value)) => self.impairment.duplicate_permille = per_mille(value)?,
             ("forget", None) => self.forgets += 1,
             _ => return Err(format!("{:?} is not understood; say help", line.trim())),
         }
@@ -109,7 +109,7 @@ mod tests {
 
     #[test]
     fn what_is_said_is_done() {
-        let mut manners = PlatformManners::default();
+        let mut faults = PlatformFaults::default();
         for line in [
             "freeze",
             "slow 800",
@@ -134,17 +134,17 @@ mod tests {
             "repeat 1",
             "forget",
         ] {
-            assert_eq!(manners.tell(line), Ok(()), "{line}");
+            assert_eq!(faults.apply_command(line), Ok(()), "{line}");
         }
-        assert_eq!((manners.slow, manners.silent_from), (Some(100_000), Some(Stage::Publish)));
-        assert_eq!(manners.ends, (1, "copyright claim".to_owned()));
-        assert_eq!(manners.refuses_key.as_deref(), Some("expired key"));
-        assert_eq!(manners.reconnects, (2, Some("/other".to_owned())));
-        assert_eq!(manners.announces, ["hvc1", "av01"]);
-        manners.tell("bad-name").unwrap();
-        assert_eq!(manners.refuses_key.as_deref(), Some(""));
-        assert_eq!((manners.limits.lines, manners.limits.kbps), (Some(720), Some(4_000)));
-        assert_eq!((manners.weather.lost, manners.grace), (50, Some(Duration::from_secs(10))));
+        assert_eq!((faults.slow, faults.silent_from), (Some(100_000), Some(Stage::Publish)));
+        assert_eq!(faults.ends, (1, "copyright claim".to_owned()));
+        assert_eq!(faults.refuses_key.as_deref(), Some("expired key"));
+        assert_eq!(faults.reconnects, (2, Some("/other".to_owned())));
+        assert_eq!(faults.announces, ["hvc1", "av01"]);
+        faults.apply_command("bad-name").unwrap();
+        assert_eq!(faults.refuses_key.as_deref(), Some(""));
+        assert_eq!((faults.limits.lines, faults.limits.kbps), (Some(720), Some(4_000)));
+        assert_eq!((faults.impairment.loss_permille, faults.grace), (50, Some(Duration::from_secs(10))));
         for line in [
             "thaw",
             "fast",
@@ -160,19 +160,19 @@ mod tests {
             "grace none",
             "one-broadcast off",
         ] {
-            assert_eq!(manners.tell(line), Ok(()), "{line}");
+            assert_eq!(faults.apply_command(line), Ok(()), "{line}");
         }
-        assert!(manners.refuses_key.is_none() && manners.grace.is_none() && manners.limits.lines.is_none());
+        assert!(faults.refuses_key.is_none() && faults.grace.is_none() && faults.limits.lines.is_none());
     }
 
     #[test]
     fn what_makes_no_sense_is_told_and_changes_nothing() {
-        let mut manners = PlatformManners::default();
+        let mut faults = PlatformFaults::default();
         for line in
             ["", "dance", "slow", "slow x", "flaky -1", "lines few", "silent never", "lose 101", "freeze now"]
         {
-            assert!(manners.tell(line).is_err(), "{line}");
+            assert!(faults.apply_command(line).is_err(), "{line}");
         }
-        assert_eq!(manners, PlatformManners::default());
+        assert_eq!(faults, PlatformFaults::default());
     }
 }
