@@ -1,5 +1,5 @@
 //! Server addresses, stream keys and passphrases, as people paste them: together or apart, with stray blanks,
-//! quotes and slashes. What can be put right is put right and told; the rest is refused with its reason.
+//! quotes and slashes. Recoverable input is corrected, and each correction is reported; the rest is refused with a reason.
 //!
 //! Pure: no name is looked up here.
 

@@ -105,7 +105,7 @@ pub(crate) fn bare<'a>(text: &'a str, repairs: &mut Vec<Repair>) -> &'a str {
     }
 }
 
-/// Each repair is told once.
+/// Adds a correction, unless it is listed already.
 pub(crate) fn note(repairs: &mut Vec<Repair>, repair: Repair) {
     if !repairs.contains(&repair) {
         repairs.push(repair);

@@ -71,7 +71,7 @@ pub enum AddressError {
     StreamId,
 }
 
-/// What a server speaks.
+/// Protocol of a server.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Protocol {
     /// RTMP without encryption.
@@ -113,7 +113,7 @@ pub enum ServerAddress {
 }
 
 impl ServerAddress {
-    /// What it speaks.
+    /// Protocol.
     #[must_use]
     pub fn protocol(&self) -> Protocol {
         match self {
@@ -177,7 +177,7 @@ pub(crate) struct Opened<'a> {
     pub(crate) protocol: Protocol,
     /// Host and port.
     pub(crate) authority: &'a str,
-    /// What follows, with its slash or question mark.
+    /// The rest of the text, with its slash or question mark.
     pub(crate) rest: &'a str,
     pub(crate) repairs: Vec<Repair>,
 }

@@ -14,7 +14,7 @@ use crate::server::{AddressError, Opened};
 /// Latencies that can be asked for, in milliseconds. Less than 20 leaves no time for a retransmission anywhere;
 /// more than 8000 would need larger buffers than receivers commonly have.
 pub const LATENCY_RANGE_MS: RangeInclusive<u16> = 20..=8_000;
-/// What is asked for where the address says nothing (the draft's own default, 4.4).
+/// Latency where the address has none (default of the draft, 4.4).
 const USUAL_LATENCY_MS: u16 = 120;
 /// Longest stream ID (3.2.1.3).
 const MAX_STREAM_ID: usize = 512;

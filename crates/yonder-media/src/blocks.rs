@@ -1,6 +1,6 @@
 //! Memory that units are put together in, block by block, each used again when nobody holds anything of it any more.
 //!
-//! A stream takes as much memory every second as it has bytes. Taken from the system anew it would have to be cleared
+//! A stream takes as much memory every second as it has bytes. New memory of the system would have to be cleared
 //! and mapped each time, which costs more than to write it; and a unit that outgrows its place would have to move.
 
 use std::collections::VecDeque;
@@ -79,10 +79,10 @@ impl BlockWriter {
         unit
     }
 
-    /// Goes on in another block.
+    /// Continues in another block.
     fn move_on(&mut self, more: usize) {
         let whole = self.open.len() + more;
-        // One that has outgrown a block may go on growing.
+        // One that has outgrown a block may grow further.
         let least = if self.open.is_empty() { whole } else { whole + whole / 2 };
         let mut fresh = self.take(least.max(self.usual * UNITS));
         fresh.extend_from_slice(&self.open);

@@ -139,7 +139,7 @@ fn g711_head(law: Law, channels: u8) -> Bytes {
     }
 }
 
-/// What a received tag body turned out to be.
+/// Content of a received tag body.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Content {
     /// A decoder configuration record.

@@ -100,7 +100,7 @@ impl Fragmenter {
         let before = self.waiting.get_mut(frame.unit.track).replace(Arc::clone(frame))?;
         let codec = before.headers.video.as_ref().map_or(VideoCodec::H264, VideoConfig::codec);
         let before = &before.unit;
-        // What lies before the beginning has no time in the segment.
+        // Frames before the origin have no time in the segment.
         let time = u64::try_from(before.dts - origin).ok()?;
         let duration = u32::try_from(next - before.dts).unwrap_or(1).max(1);
         self.sequence = self.sequence.wrapping_add(1);

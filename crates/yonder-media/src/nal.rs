@@ -1,4 +1,4 @@
-//! What H.264 and H.265 have in common: NAL units with emulation prevention, and files of them.
+//! Common parts of H.264 and H.265: NAL units with emulation prevention, and byte streams of them.
 
 use bytes::Bytes;
 
@@ -69,7 +69,7 @@ fn push_trimmed(nals: &mut Vec<Bytes>, data: &Bytes, begin: Option<usize>, end: 
     }
 }
 
-/// What a NAL unit is to whoever groups units into pictures.
+/// Role of a NAL unit in an access unit.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NalRole {
     /// Coded picture data.

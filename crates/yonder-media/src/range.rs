@@ -16,7 +16,7 @@ pub enum SpsError {
     OutOfRange {
         /// The syntax element's name in the standard.
         field: &'static str,
-        /// What was read.
+        /// The value.
         value: u32,
     },
 }

@@ -1,4 +1,4 @@
-//! What a receiver must know before the first access unit: the headers of a stream.
+//! Headers of a stream, which a receiver needs before the first access unit.
 
 use bytes::Bytes;
 
@@ -57,7 +57,7 @@ impl VideoCodec {
     }
 }
 
-/// What a stream says of its picture, in the same words for every codec.
+/// Video parameters, in the same terms for every codec.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct PictureFacts {
     /// Codec.
@@ -250,7 +250,7 @@ impl AudioConfig {
     }
 }
 
-/// Headers of all tracks that a feed carries. A change of these is a splice: every receiver needs them anew.
+/// Headers of all tracks that a feed carries. A change of these is a splice: every receiver needs them again.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct StreamHeaders {
     /// The picture, once its parameter sets are known.

@@ -83,7 +83,7 @@ pub struct AccessUnit {
     pub pts: i64,
     /// A decoder may start here (always true for sound).
     pub keyframe: bool,
-    /// What it carries.
+    /// Payload.
     pub payload: Payload,
 }
 

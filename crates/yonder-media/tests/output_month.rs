@@ -188,7 +188,7 @@ impl World {
                     next_step += Duration::from_secs(300 + self.random.below(7_200));
                 }
                 if self.now >= next_hold && self.slate_since.is_none() {
-                    // A person holds for ten seconds; the feed goes on meanwhile.
+                    // A person holds for ten seconds; the feed continues meanwhile.
                     let from = self.now;
                     self.play_slate(from, from + Duration::from_secs(10));
                     for _ in 0..20 {

@@ -135,7 +135,7 @@ fn clock_references_rise_every_40_ms_and_tables_come_every_100_ms(#[case] units:
     assert_eq!(inspector.units[&0x100], i64::try_from(frames).unwrap());
 }
 
-/// What a demuxer says of packets, with its last unit.
+/// Returns the events of packets, with the last unit.
 fn demuxed(packets: impl Iterator<Item = Bytes>) -> Vec<TsEvent> {
     let mut demuxer = Demuxer::default();
     let mut input = BytesMut::new();
@@ -233,15 +233,15 @@ fn sound_after_a_hole_is_told_its_own_time() {
     let mut units: Vec<AccessUnit> = vec![picture(0, 0)];
     units.extend((0..8).map(|number| sound(if number < 4 { number } else { number + 20 }, 0)));
     units.push(picture(20, 0));
-    let mut told = Vec::new();
+    let mut received = Vec::new();
     for event in demuxed(units.iter().map(|unit| muxer.write(unit, &headers).bytes)) {
         if let TsEvent::Sound { pts, frames, .. } = event {
-            told.push((pts / SOUND, frames.len()));
+            received.push((pts / SOUND, frames.len()));
         }
     }
-    let first = told[0].0;
+    let first = received[0].0;
     assert_eq!(
-        told.iter().map(|(at, count)| (at - first, *count)).collect::<Vec<_>>(),
+        received.iter().map(|(at, count)| (at - first, *count)).collect::<Vec<_>>(),
         [(0, 3), (3, 1), (24, 3)]
     );
 }

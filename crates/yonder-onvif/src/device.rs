@@ -29,7 +29,7 @@ pub fn read_clock(answer: &Element, now_s: i64) -> Option<Clock> {
     Some(Clock { ahead_s: device_s - now_s })
 }
 
-/// What a device says of itself.
+/// Device information.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct DeviceFacts {
     /// Maker.
@@ -74,7 +74,7 @@ pub fn read_name(answer: &Element) -> Option<String> {
     scope_value(scopes.all("Scopes").filter_map(|scope| scope.text_at(&["ScopeItem"])), "name")
 }
 
-/// Where a device's media services are.
+/// Addresses of the media services of a device.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Capabilities {
     /// The first media service.

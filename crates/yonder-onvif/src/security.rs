@@ -20,7 +20,7 @@ pub struct Clock {
     pub ahead_s: i64,
 }
 
-/// Who signs a message, and when by the device's clock.
+/// Credentials and time, by the clock of the device, of a signed message.
 #[derive(Clone)]
 pub struct DeviceAccount {
     /// User name.

@@ -3,7 +3,7 @@
 use crate::security::DeviceAccount;
 use crate::xml::Element;
 
-/// What a device refused.
+/// SOAP fault.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("the device refused: {reason}")]
 pub struct Fault {

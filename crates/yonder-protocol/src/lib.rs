@@ -71,7 +71,7 @@ impl<W: fmt::Display> fmt::Display for End<W> {
 
 /// Protocol state machine without I/O.
 pub trait Core {
-    /// What the core reports to its owner.
+    /// Report to the owner.
     type Event;
     /// Why a dialogue ends.
     type Why;
@@ -103,7 +103,7 @@ pub trait StreamCore: Core {
 
 /// Core over datagrams.
 pub trait DatagramCore: Core {
-    /// Where a datagram comes from or goes to, as far as the core has to know.
+    /// Source or destination of a datagram, as far as the core has to know it.
     type Path;
 
     /// Handles a datagram. One that does not belong to the dialogue is discarded: anybody can send one.

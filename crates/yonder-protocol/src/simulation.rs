@@ -254,7 +254,7 @@ pub struct Network<A: Endpoint, B> {
     /// Time.
     pub now: Duration,
     random: Random,
-    /// What is on its way, by arrival and in order of sending.
+    /// Parcels on the lines, by arrival and in order of sending.
     flying: BTreeMap<(Duration, u64), Flight<A::Path>>,
     flown: u64,
     /// Arrival of the last segment of the stream to each end: it overtakes none.

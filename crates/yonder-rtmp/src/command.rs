@@ -19,7 +19,7 @@ pub struct Command {
     pub name: String,
     /// Transaction number; replies repeat it.
     pub transaction: f64,
-    /// What follows: usually the command object, then arguments.
+    /// Remaining values: usually the command object, then arguments.
     pub values: Vec<Value>,
 }
 
@@ -64,7 +64,7 @@ impl Command {
         self.values.iter().find_map(|value| value.get(name))
     }
 
-    /// `level`, `code` and `description` of an information object, wherever it stands among the values.
+    /// Returns `level`, `code` and `description` of the information object, at any position among the values.
     #[must_use]
     pub fn information(&self) -> (&str, &str, &str) {
         let information = self.values.iter().find(|value| value.get("code").is_some());

@@ -2,7 +2,7 @@
 
 use bytes::Bytes;
 
-/// What a message is about, by its type ID.
+/// Kind of a message, by its type ID.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MessageKind {
     /// Set Chunk Size (5.4.1).

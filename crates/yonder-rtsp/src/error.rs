@@ -1,11 +1,11 @@
-//! Why a pull ended, told apart by what can be done about it.
+//! Reasons for the end of a pull, by what can be done about them.
 
 use yonder_protocol::Side;
 
 use crate::message::MessageError;
 use crate::url::CameraUrl;
 
-/// What a camera was waited for.
+/// Timeout of a camera.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Timer {
     /// The reply to a request.
@@ -58,7 +58,7 @@ pub enum PullError {
     /// The camera ended the session.
     #[error("the camera ended the session")]
     ClosedByCamera,
-    /// What came in is not RTSP.
+    /// The input is not RTSP.
     #[error("the camera does not keep to the protocol")]
     Malformed(#[from] MessageError),
     /// A reply lacks what the next step needs.
@@ -66,7 +66,7 @@ pub enum PullError {
     Incomplete {
         /// The request's method.
         method: &'static str,
-        /// What is missing.
+        /// The missing part.
         what: &'static str,
     },
     /// The pull was closed in order.

@@ -42,7 +42,7 @@ pub struct Described {
     pub track: Track,
     /// RTP ticks per second.
     pub clock_rate: u32,
-    /// Where its datagrams come from, when they travel apart.
+    /// Source of its datagrams, with the transport by datagrams.
     pub peer: Option<DatagramPeer>,
 }
 
@@ -55,7 +55,7 @@ pub struct DatagramPath {
     pub channel: Channel,
 }
 
-/// What a pull tells its owner.
+/// Event of a pull.
 #[derive(Debug, Clone, PartialEq)]
 pub enum PullEvent {
     /// The dialogue reached a step.
@@ -194,7 +194,7 @@ impl Pull {
     fn read_input(&mut self, input: &mut &[u8], now: Duration) -> Result<(), PullError> {
         loop {
             let result = self.client.handle_input(input, now);
-            // What came before the data, or the end, counts first.
+            // Events from before the data, or the end, come first.
             self.forward_events(now);
             let Some(Data { track, channel, packet }) = result? else { return Ok(()) };
             match channel {
@@ -321,7 +321,7 @@ impl Pull {
         }
     }
 
-    /// What is interleaved comes in order. A packet that cannot be read shows as a gap in the sequence numbers.
+    /// Handles an interleaved packet, which comes in order. One that cannot be parsed shows as a gap in the sequence numbers.
     fn handle_media(&mut self, track: usize, packet: &[u8], now: Duration) {
         let Ok(packet) = RtpPacket::read(packet) else { return };
         if self.tracks.get_mut(track).is_some_and(|own| !own.is_foreign(packet.payload_type, packet.ssrc)) {

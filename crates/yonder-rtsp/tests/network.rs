@@ -34,7 +34,7 @@ struct Camera {
     next_picture: Option<Duration>,
     pictures: u32,
     sequence: u16,
-    /// The camera stops answering, and goes on sending.
+    /// The camera stops answering, and continues to send.
     is_mute: bool,
     methods: Vec<String>,
 }
@@ -252,7 +252,7 @@ fn a_lost_datagram_costs_pictures_up_to_the_next_keyframe_and_no_more(#[values(1
     let mut viewing = Viewing::new(Transport::Datagrams(vec![(5_000, 5_001)]), line, seed);
     viewing.run(Duration::from_secs(60));
     let numbers = viewing.numbers();
-    // What refers to a picture that is missing is missing as well.
+    // Pictures that refer to a missing one are missing as well.
     for pair in numbers.windows(2) {
         let (&[before, after], gap) = (pair.first_chunk::<2>().unwrap(), pair[1] - pair[0]);
         assert!(gap == 1 || after.is_multiple_of(10), "seed {seed}: {before}, {after}");

@@ -7,15 +7,15 @@ use image::{Rgb, RgbImage};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-type Colour = [f32; 3];
+type Color = [f32; 3];
 
 /// Night over the fells.
-const SKY: (Colour, Colour) = ([13.0, 25.0, 27.0], [29.0, 56.0, 58.0]);
-const FAR_FELL: Colour = [36.0, 57.0, 59.0];
-const NEAR_FELL: Colour = [19.0, 36.0, 39.0];
-const PAPER: Colour = [236.0, 231.0, 218.0];
-const QUIET: Colour = [159.0, 176.0, 173.0];
-const HOLDING: Colour = [185.0, 158.0, 232.0];
+const SKY: (Color, Color) = ([13.0, 25.0, 27.0], [29.0, 56.0, 58.0]);
+const FAR_FELL: Color = [36.0, 57.0, 59.0];
+const NEAR_FELL: Color = [19.0, 36.0, 39.0];
+const PAPER: Color = [236.0, 231.0, 218.0];
+const QUIET: Color = [159.0, 176.0, 173.0];
+const HOLDING: Color = [185.0, 158.0, 232.0];
 
 /// Shares of the height.
 const NAME_SIZE: f32 = 0.09;
@@ -70,11 +70,11 @@ impl Card {
             let (across, down) = (x as f32 / wide, y as f32 / high);
             let far = 0.78 - 0.09 * (across * 5.1 + 0.6).sin() - 0.03 * (across * 13.0).sin();
             let near = 0.88 - 0.06 * (across * 3.7 + 2.4).sin() - 0.02 * (across * 17.0).sin();
-            let mut colour = mix(SKY.0, SKY.1, down);
+            let mut color = mix(SKY.0, SKY.1, down);
             // A soft edge, one sample wide.
-            colour = mix(colour, FAR_FELL, ((down - far) * high).clamp(0.0, 1.0));
-            colour = mix(colour, NEAR_FELL, ((down - near) * high).clamp(0.0, 1.0));
-            *pixel = rgb(colour);
+            color = mix(color, FAR_FELL, ((down - far) * high).clamp(0.0, 1.0));
+            color = mix(color, NEAR_FELL, ((down - near) * high).clamp(0.0, 1.0));
+            *pixel = rgb(color);
         }
     }
 
@@ -114,10 +114,10 @@ impl Card {
         }
     }
 
-    fn blend(&mut self, x: u32, y: u32, colour: Colour, share: f32) {
+    fn blend(&mut self, x: u32, y: u32, color: Color, share: f32) {
         if let Some(pixel) = self.image.get_pixel_mut_checked(x, y) {
             let under = pixel.0.map(f32::from);
-            *pixel = rgb(mix(under, colour, share));
+            *pixel = rgb(mix(under, color, share));
         }
     }
 
@@ -127,7 +127,7 @@ impl Card {
         clippy::cast_sign_loss,
         reason = "places in a picture are small positive numbers"
     )]
-    fn line(&mut self, font: &FontRef<'_>, text: &str, size: f32, baseline: f32, colour: Colour) {
+    fn line(&mut self, font: &FontRef<'_>, text: &str, size: f32, baseline: f32, color: Color) {
         let (wide, _) = self.size();
         let most = wide * MOST_WIDTH;
         let natural = width_of(font, text, size);
@@ -144,7 +144,7 @@ impl Card {
             let Some(outline) = font.outline_glyph(glyph) else { continue };
             let bounds = outline.px_bounds();
             let (left, top) = (bounds.min.x.max(0.0) as u32, bounds.min.y.max(0.0) as u32);
-            outline.draw(|column, row, share| self.blend(left + column, top + row, colour, share));
+            outline.draw(|column, row, share| self.blend(left + column, top + row, color, share));
         }
     }
 }
@@ -156,7 +156,7 @@ fn width_of(font: &FontRef<'_>, text: &str, size: f32) -> f32 {
     ids.iter().map(|id| scaled.h_advance(*id)).sum::<f32>() + kerns
 }
 
-fn mix(from: Colour, to: Colour, share: f32) -> Colour {
+fn mix(from: Color, to: Color, share: f32) -> Color {
     let at = |index: usize| {
         let (from, to) = (from.get(index).copied(), to.get(index).copied());
         from.zip(to).map_or(0.0, |(from, to)| from + (to - from) * share)
@@ -165,8 +165,8 @@ fn mix(from: Colour, to: Colour, share: f32) -> Colour {
 }
 
 #[expect(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "colours lie between 0 and 255")]
-fn rgb(colour: Colour) -> Rgb<u8> {
-    Rgb(colour.map(|value| value.round().clamp(0.0, 255.0) as u8))
+fn rgb(color: Color) -> Rgb<u8> {
+    Rgb(color.map(|value| value.round().clamp(0.0, 255.0) as u8))
 }
 
 #[cfg(test)]
@@ -174,13 +174,13 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    /// Samples of a colour within the part of the card from `top` to `bottom`, as shares of its height.
-    fn samples(card: &RgbImage, colour: Colour, top: f32, bottom: f32) -> usize {
+    /// Counts samples of a color in the part of the card from `top` to `bottom`, as shares of its height.
+    fn samples(card: &RgbImage, color: Color, top: f32, bottom: f32) -> usize {
         let high = f64::from(card.height());
         let rows = f64::from(top) * high..f64::from(bottom) * high;
         let found = card
             .enumerate_pixels()
-            .filter(|(_, y, pixel)| rows.contains(&f64::from(*y)) && **pixel == rgb(colour));
+            .filter(|(_, y, pixel)| rows.contains(&f64::from(*y)) && **pixel == rgb(color));
         found.count()
     }
 

@@ -38,7 +38,7 @@ pub(crate) fn gop(
         .rate_control_mode(RateControlMode::Quality)
         .qp(QUALITY)
         .num_threads(1)
-        // What the conversion below makes.
+        // Format of the conversion below.
         .vui(VuiConfig::bt601());
     let mut encoder = Encoder::with_api_config(OpenH264API::from_source(), config)?;
     let (width, height) = image.dimensions();

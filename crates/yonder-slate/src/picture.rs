@@ -9,7 +9,7 @@ use image::{ImageReader, Limits, Rgb, RgbImage};
 const MAX_BYTES: usize = 8 * 1024 * 1024;
 /// Samples in each direction, at least and at most.
 const SIDES: (u32, u32) = (16, 4_096);
-/// What lies round a picture of another shape.
+/// Color around a picture with another aspect ratio.
 const BORDER: Rgb<u8> = Rgb([0, 0, 0]);
 
 /// Why a picture was refused.

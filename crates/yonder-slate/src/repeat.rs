@@ -40,7 +40,7 @@ pub(crate) fn keyframe(entry: &Frame) -> Result<SlateGop, SlateError> {
 }
 
 /// A clean random access picture counts on from the pictures before it, which here are not what it expects. Named a
-/// broken link, whose slices have the same syntax, it starts anew (ITU-T H.265, 7.4.2.2 and 8.1.3).
+/// broken link, whose slices have the same syntax, its count restarts (ITU-T H.265, 7.4.2.2 and 8.1.3).
 fn restart(nal: &Bytes) -> Bytes {
     let Some(first) = nal.first().filter(|first| *first >> 1 & 0x3f == CRA) else { return nal.clone() };
     let mut named = BytesMut::from(&nal[..]);

@@ -26,7 +26,7 @@ const REPEAT: Duration = Duration::from_millis(250);
 const PATIENCE: Duration = Duration::from_secs(3);
 /// In the first answer of a listener that speaks version 5 (4.3.1.1).
 const MAGIC: u16 = 0x4a17;
-/// Version of ours, as 1.5.0: whoever knows the extensions used here is at least 1.3.
+/// Version 1.5.0: the extensions used here need 1.3 at least.
 pub(crate) const VERSION: u32 = 0x0001_0500;
 /// Largest packet with all headers: an Ethernet frame.
 pub(crate) const MTU: u32 = 1500;
@@ -57,7 +57,7 @@ impl std::fmt::Debug for CallerConfig {
     }
 }
 
-/// What happened.
+/// Event of a caller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CallerEvent {
     /// The listener answered; what it says of the length of its key, in bits, where it says something.
@@ -156,7 +156,7 @@ impl Caller {
         self.step
     }
 
-    /// What was measured so far.
+    /// Returns statistics of the connection.
     #[must_use]
     pub fn figures(&self) -> Figures {
         self.connection.as_ref().map(Connection::figures).unwrap_or_default()

@@ -18,7 +18,7 @@ pub type Entropy = Box<dyn FnMut(&mut [u8]) + Send>;
 
 /// Rounds of the key derivation (6.1.4).
 const ROUNDS: u32 = 2048;
-/// What a wrapping adds (RFC 3394, 2.2.1).
+/// Bytes that key wrapping adds (RFC 3394, 2.2.1).
 const WRAP: usize = 8;
 
 /// When the key of a stream is changed (6.1.6).

@@ -32,9 +32,9 @@ pub enum Rejection {
     Other(u32),
 }
 
-/// Where the refusals begin among handshake types.
+/// First rejection code among handshake types.
 pub(crate) const FIRST_REJECTION: u32 = 1000;
-/// Where applications' codes begin when they are written with the offset that the reference tables give them.
+/// First code of applications where the offset of the reference tables is added.
 const APPLICATION_OFFSET: u32 = 1000;
 
 impl Rejection {
@@ -76,7 +76,7 @@ impl Rejection {
         }
     }
 
-    /// What it means, for a sentence that begins with "the platform refused".
+    /// Returns the object of a sentence that begins with "the platform refused".
     #[must_use]
     pub fn meaning(self) -> &'static str {
         match self {

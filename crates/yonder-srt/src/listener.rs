@@ -34,7 +34,7 @@ const COOKIE_SPAN: Duration = Duration::from_secs(60);
 pub struct ListenerConfig {
     /// Passphrase that callers must have.
     pub passphrase: Option<Passphrase>,
-    /// Length of the key that callers are told to make; they decide.
+    /// Key length that is announced to callers; they decide.
     pub key_length: KeyLength,
     /// Least time for which what comes is held back.
     pub latency: Duration,
@@ -45,7 +45,7 @@ pub struct ListenerConfig {
 /// A caller that wants in.
 #[derive(Debug)]
 pub struct Request {
-    /// Where it calls from.
+    /// Address of the caller.
     pub from: SocketAddr,
     /// Its stream ID, which may be a secret.
     pub stream_id: Option<StreamKey>,
@@ -59,7 +59,7 @@ pub struct Request {
     came: Duration,
 }
 
-/// What happened.
+/// Event of a listener.
 #[derive(Debug)]
 pub enum ListenerEvent {
     /// A caller wants in: to be answered by [`Listener::accept`] or [`Listener::reject`].

@@ -39,9 +39,9 @@ impl UnwrappedMicros {
         Self { last: i64::from(first) }
     }
 
-    pub(crate) fn advance(&mut self, told: u32) -> i64 {
+    pub(crate) fn advance(&mut self, micros: u32) -> i64 {
         let low = u32::try_from(self.last.rem_euclid(1 << 32)).unwrap_or_default();
-        let ahead = i64::from(told.wrapping_sub(low));
+        let ahead = i64::from(micros.wrapping_sub(low));
         let apart = if ahead < 1 << 31 { ahead } else { ahead - (1 << 32) };
         let time = self.last + apart;
         self.last = self.last.max(time);

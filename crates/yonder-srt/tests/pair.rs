@@ -482,7 +482,7 @@ fn a_way_that_is_cut_for_a_while_costs_what_was_too_late_and_no_more() {
     pair.run(2_500);
     pair.set_line(Line::default());
     pair.run(4_000);
-    // What was sent more than a second before the way was there again is given up, and told to be.
+    // Packets that were sent more than a second before the line was restored are given up.
     let received = pair.received().len();
     assert!((560..=720).contains(&received), "{received} of 1000 arrived");
     assert!(pair.received().windows(2).all(|two| two[0] < two[1]), "order");

@@ -6,7 +6,7 @@
 //!
 //! Bytes are written as hexadecimal digits in groups of any even length, as text in quotes (with `\r`, `\n`, `\0` and `\"`), as a
 //! repeated group (`00*12`), as any bytes (`?*4`), or as a variable: `{cookie:4}` stands for four bytes that the first side to send
-//! them chooses, and that are the same wherever the variable is used again.
+//! them chooses, and that are the same for every use of the variable.
 
 #![forbid(unsafe_code)]
 

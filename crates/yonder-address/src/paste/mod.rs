@@ -32,7 +32,7 @@ pub enum PasteError {
     StreamIdAndKey,
 }
 
-/// What was pasted, read and put right.
+/// Parsed and corrected input.
 #[derive(Debug, Clone)]
 pub struct Pasted {
     /// Server, without any secret.
@@ -43,7 +43,7 @@ pub struct Pasted {
     pub passphrase: Option<Passphrase>,
     /// Length of the encryption key that was in an SRT address.
     pub key_length: Option<KeyLength>,
-    /// What was put right.
+    /// Corrections.
     pub repairs: Vec<Repair>,
 }
 

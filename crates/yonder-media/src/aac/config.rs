@@ -69,7 +69,7 @@ impl AudioSpecificConfig {
             read_rate(r)?; // extensionSamplingFrequency
             object_type = read_object_type(r)?;
         }
-        // GASpecificConfig (4.4.1); other coders, and channels told by a program config element, do not occur.
+        // GASpecificConfig (4.4.1); other coders and channel layouts of a program config element do not occur.
         if !matches!(object_type, 1..=4) || config.channels == 0 {
             return Err(ConfigError::Unsupported(object_type));
         }

@@ -43,7 +43,7 @@ pub fn kind_of(nal: &[u8]) -> NalKind {
     }
 }
 
-/// What the unit is to whoever groups units into pictures. `first_mb_in_slice` is the first code behind the
+/// Returns the role of a NAL unit in an access unit. `first_mb_in_slice` is the first code after the
 /// header; it is zero when its first bit is set (7.3.3, 9.1).
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {

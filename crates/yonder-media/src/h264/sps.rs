@@ -47,7 +47,7 @@ pub struct Sps {
     pub order_lsb_bits: u8,
     /// Pictures are always whole frames.
     pub frames_only: bool,
-    /// Colour planes are coded apart, which adds a field to slice headers.
+    /// Color planes are coded separately, which adds a field to slice headers.
     pub separate_planes: bool,
 }
 

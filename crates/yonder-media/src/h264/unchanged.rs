@@ -15,7 +15,7 @@ const HEADER: u8 = 0x21;
 /// `slice_type`: P, and so are all slices of the picture.
 const ALL_P: u32 = 5;
 
-/// What a slice header needs of a picture parameter set.
+/// Fields of a picture parameter set that slice headers depend on.
 #[derive(Debug)]
 struct PictureSet {
     id: u32,
@@ -28,7 +28,7 @@ struct PictureSet {
 /// 1 and must rise by one from picture to picture.
 ///
 /// `None` for streams whose slices are written in other ways: arithmetic coding, fields, slice groups, explicit
-/// weights, separate colour planes, or picture order type 1.
+/// weights, separate color planes, or picture order type 1.
 #[must_use]
 pub fn unchanged_picture(config: &Config, at: u32) -> Option<Bytes> {
     let sps = &config.facts;

@@ -61,7 +61,7 @@ pub fn is_random_access<'a>(nals: impl IntoIterator<Item = &'a [u8]>) -> bool {
     nals.into_iter().any(|nal| kind_of(nal).is_random_access())
 }
 
-/// What the unit is to whoever groups units into pictures. `first_slice_segment_in_pic_flag` is the first bit
+/// Returns the role of a NAL unit in an access unit. `first_slice_segment_in_pic_flag` is the first bit
 /// behind the header (7.3.6.1).
 #[must_use]
 pub fn role_of(nal: &[u8]) -> NalRole {

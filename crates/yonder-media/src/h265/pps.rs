@@ -3,7 +3,7 @@
 use crate::bits::{BitReader, BitsError};
 use crate::nal::unescape;
 
-/// What slice segment headers are read by.
+/// Fields of a picture parameter set that slice segment headers depend on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Pps {
     /// `pps_pic_parameter_set_id`.

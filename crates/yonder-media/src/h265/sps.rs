@@ -45,7 +45,7 @@ pub struct Sps {
     pub reorder_frames: u8,
     /// Bits of `slice_pic_order_cnt_lsb`.
     pub order_lsb_bits: u8,
-    /// Colour planes are coded apart, which adds a field to slice headers.
+    /// Color planes are coded separately, which adds a field to slice headers.
     pub separate_planes: bool,
 }
 
@@ -72,7 +72,7 @@ impl Sps {
         let chroma_bits = bounded("bit_depth_chroma_minus8", r.ue()?, 8)? + 8;
         let order_lsb_bits = bounded("log2_max_pic_order_cnt_lsb_minus4", r.ue()?, 12)? + 4;
         let reorder_frames = read_ordering(&mut r, sub_layers)?;
-        // What follows serves only to reach the frame rate; a stream is carried also when it cannot be read.
+        // The rest is parsed for the frame rate alone; a stream is carried also when it cannot be parsed.
         let frame_rate = read_to_frame_rate(&mut r, chroma_format, order_lsb_bits).ok().flatten();
         Ok(Self {
             level,
@@ -190,7 +190,7 @@ fn skip_scaling_lists(r: &mut BitReader<'_>, chroma_format: u32) -> Result<(), S
     Ok(())
 }
 
-/// 7.3.7: each set may be told as a difference from the one before.
+/// 7.3.7: each set may be coded as a difference from the previous one.
 fn skip_short_term_sets(r: &mut BitReader<'_>) -> Result<(), SpsError> {
     let count = bounded("num_short_term_ref_pic_sets", r.ue()?, MAX_SHORT_TERM_SETS)?;
     let mut pictures_before = 0_u32;

@@ -50,7 +50,7 @@ struct Slew {
 
 impl Slew {
     /// Sets the error to correct. An error within the dead band is left alone until it has grown; once correction has
-    /// begun it goes on to zero.
+    /// begun it continues to zero.
     fn aim(&mut self, error: i64) {
         self.pending = if error.abs() > DEAD_BAND || self.pending != 0 { error } else { 0 };
     }
@@ -117,7 +117,7 @@ impl Drift {
         self.window_began = None;
     }
 
-    /// Starts over with one track after a jump of its clock. The other one goes on being measured: a track that jumps again
+    /// Restarts one track after a jump of its clock. The other one is measured further: a track that jumps again
     /// and again must not keep it from being corrected.
     pub(super) fn restart(&mut self, track: Track) {
         self.tracks.get_mut(track).restart();

@@ -80,7 +80,7 @@ pub enum TimelineEvent {
 #[derive(Debug, Default)]
 pub struct Timeline {
     tracks: PerTrack<TrackClock>,
-    /// Where the session, or what followed the last jump in it, begins: on the feed's clock, and by arrival.
+    /// Origin of the session, or of its part after the last jump: on the feed's clock, and by arrival.
     origin: Option<(i64, Duration)>,
     /// When the feed's clock was zero: the arrival of the first unit, unless given.
     epoch: Option<Duration>,

@@ -326,7 +326,7 @@ impl DriftingCamera {
         self.timeline.begin_session();
     }
 
-    /// What was captured at one instant: where picture and sound come to lie.
+    /// Returns the times on the timeline of a video and an audio frame that were captured at one instant.
     fn capture(&mut self, at: Duration) -> (i64, i64) {
         let (video, audio) = (self.rtp(at, self.video_ppm, 7), self.rtp(at, self.audio_ppm, 4_000_000_000));
         if self.reports && at.as_secs().is_multiple_of(5) {

@@ -1,4 +1,4 @@
-//! Reads one program. What is lost or damaged is told and skipped; memory is bounded whatever comes.
+//! Demultiplexer for one program. Lost and damaged packets are reported and skipped; memory is bounded for any input.
 
 use std::collections::VecDeque;
 
@@ -19,7 +19,7 @@ const MAX_PES: usize = 4 * 1024 * 1024;
 /// Events kept for a caller that does not ask.
 const MAX_EVENTS: usize = 4_096;
 
-/// What a receiver would complain about.
+/// Violation of the transport stream.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[non_exhaustive]
 pub enum TsProblem {
@@ -40,7 +40,7 @@ pub enum TsProblem {
     Sound,
 }
 
-/// What came.
+/// Event of a demultiplexer.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum TsEvent {
     /// A program map that differs from the one before.
@@ -67,12 +67,12 @@ pub enum TsEvent {
     Sound {
         /// Presentation time of the first, in ticks, across wraps.
         pts: i64,
-        /// What they are.
+        /// Codec configuration.
         config: AudioConfig,
         /// Raw frames.
         frames: Vec<Bytes>,
     },
-    /// Something is wrong.
+    /// Violation.
     Problem(TsProblem),
 }
 
@@ -119,13 +119,13 @@ impl Demuxer {
         }
     }
 
-    /// The stream is over: what is whole by that is told.
+    /// Ends the stream: reports access units that are complete by that.
     pub fn finish(&mut self) {
         self.end_unit(Track::Video);
         self.end_unit(Track::Audio);
     }
 
-    /// What came, oldest first.
+    /// Returns the next event, oldest first.
     pub fn poll_event(&mut self) -> Option<TsEvent> {
         self.events.pop_front()
     }
@@ -232,7 +232,7 @@ impl Demuxer {
         if let Some(length) = header.payload {
             data.truncate(length);
         }
-        // All times are told on one line, so that those of both tracks can be compared.
+        // All times are unwrapped on one timeline, so that those of both tracks can be compared.
         let (dts, pts) = (self.clock.near(header.dts), self.clock.near(header.pts));
         let event = match track {
             Track::Video => TsEvent::Picture { dts, pts, random_access, nals: split_nals(&data) },

@@ -11,7 +11,7 @@ pub(super) const HEADER: usize = 4;
 /// PCR base and extension count 27 MHz; the base alone 90 kHz, in 33 bits.
 pub(super) const CLOCK_BITS: u32 = 33;
 
-/// What stands in an adaptation field besides stuffing.
+/// Content of an adaptation field, without stuffing.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Adaptation {
     /// `random_access_indicator`: decoding may start with what follows.

@@ -37,7 +37,7 @@ fn put_time(out: &mut BytesMut, prefix: u64, ticks: i64) {
     out.put_uint(prefix << 36 | high << 33 | 1 << 32 | middle << 17 | 1 << 16 | low << 1 | 1, 5);
 }
 
-/// A received header: times, the payload's length where it is told, and where the payload begins.
+/// Received header: times, length of the payload where it is given, and its position.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct PesHeader {
     pub(super) pts: i64,
@@ -78,10 +78,10 @@ mod tests {
         #[test]
         fn times_survive_the_round_trip(dts in 0_i64..1 << 33, offset in 0_i64..90_000, sound: bool) {
             let pts = (dts + offset) % (1 << 33);
-            let (id, told) = if sound { (AUDIO_ID, Some(400)) } else { (VIDEO_ID, None) };
+            let (id, length) = if sound { (AUDIO_ID, Some(400)) } else { (VIDEO_ID, None) };
             let header = header(id, pts, dts, 400);
             let read = read(&header).unwrap();
-            prop_assert_eq!((read.pts, read.dts, read.payload), (pts, dts, told));
+            prop_assert_eq!((read.pts, read.dts, read.payload), (pts, dts, length));
             prop_assert_eq!(read.payload_at, header.len());
         }
 

@@ -11,7 +11,7 @@ const PROGRAM: u16 = 1;
 /// Elementary streams looked at in a received map.
 const MAX_STREAMS: usize = 16;
 
-/// What an elementary stream is (table 2-34).
+/// Type of an elementary stream (table 2-34).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum StreamType {
     /// AAC in ADTS (0x0f).

@@ -1,26 +1,26 @@
-//! 33-bit times on a line that does not wrap.
+//! Unwrapping of 33-bit times.
 
 use super::packet::CLOCK_BITS;
 
-/// A running time, told in 33 bits.
+/// Time that does not wrap, from 33-bit ticks.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Unwrapped {
     last: Option<i64>,
 }
 
 impl Unwrapped {
-    /// The time `told`, taken as the one nearest to the last; the next is taken near to it.
-    pub(super) fn advance(&mut self, told: i64) -> i64 {
-        let time = self.near(told);
+    /// Unwraps `ticks` to the time nearest to the last one, which it replaces.
+    pub(super) fn advance(&mut self, ticks: i64) -> i64 {
+        let time = self.near(ticks);
         self.last = Some(time);
         time
     }
 
-    /// The time `told`, taken as the one nearest to the last.
-    pub(super) fn near(&self, told: i64) -> i64 {
-        let Some(last) = self.last else { return told };
+    /// Unwraps `ticks` to the time nearest to the last one.
+    pub(super) fn near(&self, ticks: i64) -> i64 {
+        let Some(last) = self.last else { return ticks };
         let half = 1_i64 << (CLOCK_BITS - 1);
-        let apart = (told - last + half).rem_euclid(1 << CLOCK_BITS) - half;
+        let apart = (ticks - last + half).rem_euclid(1 << CLOCK_BITS) - half;
         last + apart
     }
 }

@@ -64,7 +64,7 @@ impl Default for ChunkReader {
     }
 }
 
-/// What a chunk's headers said; nothing is applied before the whole chunk is there.
+/// Headers of a chunk; nothing is applied before the whole chunk is there.
 struct Head {
     id: u32,
     format: u8,

@@ -64,7 +64,7 @@ impl Default for ChunkWriter {
 }
 
 impl ChunkWriter {
-    /// Uses chunks of `size` payload bytes from the next message on. The peer must have been told before.
+    /// Uses chunks of `size` payload bytes from the next message on. Set Chunk Size must have been sent before.
     pub fn set_chunk_size(&mut self, size: usize) {
         self.chunk_size = size.max(1);
     }

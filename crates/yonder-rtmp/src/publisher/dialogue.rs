@@ -1,4 +1,4 @@
-//! What each reply means and which command comes next (7.2.1 and 7.2.2).
+//! Handling of replies, and the next command after each (7.2.1 and 7.2.2).
 
 use std::time::Duration;
 

@@ -32,7 +32,7 @@ const STEP_TIMEOUT: Duration = Duration::from_secs(10);
 /// Our chunk size: most frames fit one chunk, so that headers cost next to nothing.
 const CHUNK_SIZE: u32 = 65_536;
 
-/// Where to publish.
+/// Configuration of a publisher.
 #[derive(Debug, Clone)]
 pub struct PublisherConfig {
     /// The server.
@@ -59,7 +59,7 @@ pub enum PushStep {
 }
 
 impl PushStep {
-    /// What the step waits for, in words.
+    /// Returns the name of the answer that the step waits for.
     #[must_use]
     pub fn waits_for(self) -> &'static str {
         match self {

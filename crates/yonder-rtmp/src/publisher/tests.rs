@@ -117,7 +117,7 @@ fn metadata_headers_and_bodies_arrive_in_order_and_whole() {
 
 #[test]
 fn measured_rates_stand_in_the_metadata_once_they_are_known() {
-    let told = |rates| {
+    let sent_metadata = |rates| {
         let mut pair = Pair::new(1000);
         pair.go_live();
         pair.events.clear();
@@ -129,11 +129,11 @@ fn measured_rates_stand_in_the_metadata_once_they_are_known() {
         data
     };
     let measured = MeasuredRates { fps: Some(12.5), video_kbps: Some(1_800.0), audio_kbps: Some(96.0) };
-    let data = told(measured);
+    let data = sent_metadata(measured);
     for (name, value) in [("framerate", 12.5), ("videodatarate", 1_800.0), ("audiodatarate", 96.0)] {
         assert_eq!(data.get(name), Some(&Value::Number(value)), "{name}");
     }
-    assert_eq!(told(MeasuredRates::default()).get("videodatarate"), None);
+    assert_eq!(sent_metadata(MeasuredRates::default()).get("videodatarate"), None);
 }
 
 #[rstest]

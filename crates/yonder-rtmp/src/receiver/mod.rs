@@ -43,7 +43,7 @@ pub enum ReceiverError {
     Data(#[from] AmfError),
 }
 
-/// What the publisher did.
+/// Event of a receiver.
 #[derive(Debug, Clone)]
 pub enum ReceiverEvent {
     /// It asks for an application.

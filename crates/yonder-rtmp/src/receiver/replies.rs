@@ -1,4 +1,4 @@
-//! What the receiving side answers.
+//! Replies of the receiving side.
 
 use crate::amf0::Value;
 use crate::command::Command;

@@ -1,4 +1,4 @@
-//! What each reply means and which request comes next.
+//! Handling of responses, and the next request after each.
 
 use std::time::Duration;
 
@@ -119,7 +119,7 @@ impl Client {
             return Err(PullError::ClearPassword);
         }
         if pending.authorized {
-            // Many cameras renew their nonce without a word about it; credentials once accepted are right still.
+            // Many cameras renew their nonce without `stale`; credentials that were accepted once are still valid.
             let only_nonce = challenge.is_stale() || self.signed_in;
             if !only_nonce || pending.stale >= MAX_STALE {
                 return Err(refused(true));
@@ -271,7 +271,7 @@ impl Client {
         Ok(())
     }
 
-    /// What the camera made of the transport asked for. One that answers with another is refused: its packets
+    /// Parses the Transport of a SETUP response. One that differs from the request is refused: its packets
     /// would go where nobody listens.
     fn read_transport(&mut self, response: &Response, at: usize) -> Result<(), PullError> {
         let transport = response.headers.get("Transport").unwrap_or_default();

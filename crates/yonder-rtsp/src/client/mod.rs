@@ -87,7 +87,7 @@ pub enum Channel {
     Control,
 }
 
-/// What happened.
+/// Event of a client.
 #[derive(Debug, Clone, PartialEq)]
 pub enum ClientEvent {
     /// A step was reached.

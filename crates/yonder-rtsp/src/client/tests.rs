@@ -5,7 +5,7 @@ const SDP: &str = "v=0\r\ns=Summit\r\nm=video 0 RTP/AVP 96\r\na=rtpmap:96 H264/9
     m=audio 0 RTP/AVP 97\r\na=rtpmap:97 MPEG4-GENERIC/48000/2\r\n\
     a=fmtp:97 mode=AAC-hbr;config=1190;sizelength=13;indexlength=3;indexdeltalength=3\r\na=control:trackID=2\r\n";
 
-/// A camera written out by hand: it looks at each request and answers as told.
+/// A camera whose responses the tests write by hand.
 struct Camera {
     client: Client,
     now: Duration,
@@ -401,7 +401,7 @@ fn a_keep_alive_that_is_refused_ends_no_session(#[case] url: &str) {
         }
         camera.deliver(&[b'$', 0, 0, 1, 9]).unwrap();
     }
-    assert_eq!(camera.data.len(), 199, "media goes on");
+    assert_eq!(camera.data.len(), 199, "media continues");
     assert_eq!(methods.first().map(String::as_str), Some("GET_PARAMETER"));
     assert_eq!(methods.last().map(String::as_str), Some("OPTIONS"));
     assert!(methods.len() <= 6, "it is not asked for ever: {methods:?}");
@@ -490,7 +490,7 @@ fn bytes_of_no_item_cost_no_session_once_the_camera_plays() {
     assert_eq!(camera.data.len(), 51);
     let skipped = camera.client.skipped();
     assert!(skipped.bytes > 100 && skipped.header_lines == 0, "{skipped:?}");
-    // Something that is no RTSP at all does not go on for ever.
+    // A stream of bytes that is never RTSP is not read for ever.
     let endless = vec![0; 200_000];
     assert!(camera.deliver(&endless).is_err() || camera.deliver(&endless).is_err());
 }

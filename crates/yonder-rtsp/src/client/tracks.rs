@@ -61,7 +61,7 @@ pub struct Offered {
     pub carried: bool,
 }
 
-/// Where a camera sends datagrams from (12.39).
+/// Source of the camera's datagrams (12.39).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct DatagramPeer {
     /// Ports for media and control.
@@ -85,7 +85,7 @@ pub struct ClientTrack {
     pub(crate) control: String,
     /// Interleaved channels for media and control.
     pub(super) channels: (u8, u8),
-    /// Where datagrams come from, when they travel apart.
+    /// Source of the datagrams, with the transport by datagrams.
     pub peer: Option<DatagramPeer>,
 }
 
@@ -116,7 +116,7 @@ fn track(track: Track, media: &Media, codec: Codec, base: &str, channels: (u8, u
     }
 }
 
-/// Everything the camera offers, told apart by what is pulled.
+/// Returns all media that the camera offers, and marks those that are pulled.
 pub(super) fn offered(description: &Description, base: &str, tracks: &[ClientTrack]) -> Vec<Offered> {
     let is_pulled = |media: &Media| {
         let control = resolve_control(base, media.control.as_deref());
@@ -249,7 +249,7 @@ pub(super) fn read_channels(transport: &str) -> Option<(u8, u8)> {
     Some((media, control.trim().parse().unwrap_or_else(|_| media.wrapping_add(1))))
 }
 
-/// What a Transport reply says of datagrams: `server_port` and, where it differs, `source` (12.39).
+/// Returns `server_port` and, where it differs, `source` of a Transport response (12.39).
 pub(super) fn read_datagram_peer(transport: &str) -> Option<DatagramPeer> {
     let parameter = |name: &str| {
         let mut parts = transport.split(';').filter_map(|part| part.trim().split_once('='));

@@ -22,7 +22,7 @@ pub struct AacFormat {
 }
 
 impl Default for AacFormat {
-    /// What AAC-hbr prescribes (3.3.6).
+    /// Parameters of AAC-hbr (3.3.6).
     fn default() -> Self {
         Self { size_bits: 13, index_bits: 3, delta_bits: 3 }
     }

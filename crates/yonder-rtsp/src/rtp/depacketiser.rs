@@ -1,4 +1,4 @@
-//! What takes units out of a track's packets, for every codec carried.
+//! Depacketizer of a track, for every codec.
 
 use bytes::Bytes;
 use smallvec::{SmallVec, smallvec};
@@ -54,7 +54,7 @@ impl Depacketiser {
         }
     }
 
-    /// The camera started anew.
+    /// Resets the state after a restart of the camera.
     pub fn restart(&mut self) {
         match self {
             Self::Picture(picture) => picture.restart(),

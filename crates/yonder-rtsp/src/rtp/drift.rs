@@ -10,7 +10,7 @@ const MIN_SECONDS: f64 = 5.0;
 /// Time after which a new line is begun, so that the present counts and not the mean of weeks.
 const WINDOW: Duration = Duration::from_secs(10 * 60);
 
-/// What was found.
+/// Result of the measurement.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Drift {
     /// Parts per million; positive when the camera's clock is fast.

@@ -30,7 +30,7 @@ pub struct RtpPacket<P = Bytes> {
     pub timestamp: u32,
     /// Synchronisation source.
     pub ssrc: u32,
-    /// What follows the header, without padding.
+    /// Payload, without padding.
     pub payload: P,
 }
 

@@ -4,14 +4,14 @@ use std::time::Duration;
 
 use super::drift::{Drift, DriftMeter};
 
-/// What a packet's sequence number says about the packets before it.
+/// Position of a packet in the sequence.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Arrival {
     /// The next one in order.
     InOrder,
     /// So many are missing before it.
     AfterLoss(u16),
-    /// The first of a new source: the camera started anew.
+    /// First packet of another SSRC: the camera has restarted.
     NewSource,
     /// It came twice, or too late to be of use.
     Old,

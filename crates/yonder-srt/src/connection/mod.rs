@@ -25,7 +25,7 @@ use receiver::Receiver;
 use rtt::Rtt;
 use sender::{NextPacket, Sender};
 
-/// Something is sent at least so often (4.8: keep-alive after one second).
+/// Interval of keep-alive packets (4.8: after one second without another packet).
 const KEEP_ALIVE: Duration = Duration::from_secs(1);
 /// A peer that is silent for so long is gone (4.8).
 const SILENCE: Duration = Duration::from_secs(5);
@@ -36,7 +36,7 @@ const SHUTDOWN_INTERVAL: Duration = Duration::from_millis(10);
 /// Control packets that may wait to be sent.
 const MAX_WAITING: usize = 1_024;
 
-/// What was measured of a connection, since it began.
+/// Statistics of a connection since its beginning.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Figures {
     /// Round trip, smoothed.
@@ -53,7 +53,7 @@ pub struct Figures {
     pub dropped: u64,
     /// Packets under way, or waiting to be sent.
     pub in_flight: u64,
-    /// What the peer believes the way could carry, in kilobits per second; zero until it says.
+    /// Link capacity estimated by the peer, in kilobits per second; zero until it is known.
     pub estimated_bandwidth_kbps: u64,
     /// Packets received.
     pub received: u64,
@@ -63,7 +63,7 @@ pub struct Figures {
     pub missing: u64,
 }
 
-/// What both sides agreed on, and who they are.
+/// Result of a handshake.
 #[derive(Debug)]
 pub(crate) struct Agreement {
     pub(crate) peer: u32,
@@ -78,7 +78,7 @@ pub(crate) struct Agreement {
     pub(crate) epoch: Duration,
     /// The peer's timestamp in the packet that concluded the handshake, and when that came.
     pub(crate) peer_time: (u32, Duration),
-    /// What the last round of the handshake took, where that is known.
+    /// Round-trip time of the last round of the handshake, where that is known.
     pub(crate) round_trip: Option<Duration>,
     pub(crate) keys: Option<KeyRing>,
 }
@@ -170,7 +170,7 @@ impl Connection {
         self.sender.backlog()
     }
 
-    /// What was measured.
+    /// Returns statistics.
     #[must_use]
     pub fn figures(&self) -> Figures {
         let counts = self.sender.counts();

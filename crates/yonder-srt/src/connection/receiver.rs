@@ -1,4 +1,4 @@
-//! What came and was not delivered yet: order, loss reports, acknowledgements, and delivery at the time at which
+//! Receive buffer: order, loss reports, acknowledgements, and delivery at the time at which
 //! the peer meant it to be played (4.5).
 
 use std::collections::{BTreeMap, VecDeque};
@@ -25,7 +25,7 @@ const PATIENCE: Duration = Duration::from_millis(250);
 const PATIENCE_ENDS: Duration = Duration::from_secs(1);
 /// Packets held: what a flow window of the usual size allows.
 const MOST_PACKETS: u64 = 8_192;
-/// Ranges told in one report; a datagram holds no more.
+/// Maximum number of ranges in one report; a datagram holds no more.
 const MOST_RANGES: usize = 180;
 /// Acknowledgements whose answer is awaited.
 const AWAITED: usize = 64;
@@ -188,7 +188,7 @@ impl Receiver {
             self.end = last + 1;
         }
         self.missing.retain(|number, _| !(first..=last).contains(number));
-        // What is dropped at the very front would be waited for in vain.
+        // Dropped packets at the front would be waited for in vain.
         if first == self.next && !self.held.range(first..=last).any(|_| true) {
             self.skipped += last + 1 - self.next;
             self.next = last + 1;
@@ -298,7 +298,7 @@ impl Receiver {
         ((rtt.smoothed() + rtt.variance() * 4) / 2).min(self.latency / 4).max(REPORT_EVERY)
     }
 
-    /// What is still missing is reported again and again: reports get lost as well. Looked at twice in each pause,
+    /// Returns a report of packets that are still missing, which is repeated since reports get lost as well. Checked twice in each interval,
     /// so that nothing waits for nearly two.
     pub(super) fn due_report(&mut self, now: Duration, rtt: &Rtt) -> Option<Control> {
         let pause = self.report_pause(rtt);

@@ -22,7 +22,7 @@ impl Default for Rtt {
 }
 
 impl Rtt {
-    /// What the handshake took, for the side that knows it.
+    /// Creates the estimate from the round-trip time of the handshake.
     pub(super) fn of_handshake(sample: Duration) -> Self {
         let mut rtt = Self::default();
         rtt.take_sample(sample);
@@ -53,7 +53,7 @@ impl Rtt {
         self.smoothed = (self.smoothed * 7 + sample) / 8;
     }
 
-    /// What the peer measured of its acknowledgements: whoever only sends has nothing else.
+    /// Applies the round-trip time that the peer measured: a side that only sends has no other.
     pub(super) fn take_peers(&mut self, rtt_us: u32, variance_us: u32) {
         if rtt_us > 0 {
             self.smoothed = Duration::from_micros(u64::from(rtt_us)).min(LONGEST);

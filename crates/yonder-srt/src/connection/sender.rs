@@ -1,4 +1,4 @@
-//! What was sent and not acknowledged yet: retransmission, too-late drop, and when the next packet may go.
+//! Send buffer: retransmission, too-late packet drop, and the time of the next packet.
 
 use std::collections::{BTreeSet, VecDeque};
 use std::time::Duration;
@@ -147,7 +147,7 @@ impl Sender {
     pub(super) fn handle_ack(&mut self, next: u32, report: Option<&AckReport>) {
         let acknowledged = number_near(self.next, next);
         if acknowledged > self.next {
-            // Nobody can have received what was not sent.
+            // Packets that were not sent cannot have been received.
             return;
         }
         self.forget_before(acknowledged);

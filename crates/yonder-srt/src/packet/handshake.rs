@@ -35,7 +35,7 @@ const KEY_REQUEST: u16 = 3;
 const KEY_RESPONSE: u16 = 4;
 const STREAM_ID: u16 = 5;
 
-/// What a handshake is for (3.2.1, table 4).
+/// Handshake type (3.2.1, table 4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum HandshakeKind {
     /// A caller asks, a listener gives it a cookie.
@@ -63,7 +63,7 @@ pub struct Handshake {
     pub mtu: u32,
     /// Packets that may be under way.
     pub window: u32,
-    /// What it is for.
+    /// Type.
     pub kind: HandshakeKind,
     /// The sender's socket.
     pub socket: u32,

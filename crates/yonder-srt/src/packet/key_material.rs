@@ -16,7 +16,7 @@ const CIPHER: u8 = 2;
 const ENCAPSULATION: u8 = 2;
 /// The only length of a salt.
 pub(crate) const SALT: usize = 16;
-/// What the wrapping adds to the keys (RFC 3394: one block of integrity check).
+/// Bytes that wrapping adds to the keys (RFC 3394: one block of integrity check).
 const WRAP: usize = 8;
 
 /// One of the two keys of a connection (KK).

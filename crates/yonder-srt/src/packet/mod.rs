@@ -50,11 +50,11 @@ pub struct Packet {
     pub timestamp: u32,
     /// Socket it is meant for; zero before that is known.
     pub destination: u32,
-    /// What it carries.
+    /// Body.
     pub body: PacketBody,
 }
 
-/// What a packet carries.
+/// Body of a packet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum PacketBody {
     /// A piece of the stream.
@@ -87,7 +87,7 @@ pub enum Control {
         number: u32,
         /// First sequence number that did not come.
         next: u32,
-        /// What a full one tells besides.
+        /// Further fields of a full acknowledgement.
         report: Option<AckReport>,
     },
     /// These did not come.
@@ -113,7 +113,7 @@ pub enum Control {
     KeyResponse(Result<KeyMaterial, u32>),
 }
 
-/// What a full acknowledgement tells (3.2.4).
+/// Fields of a full acknowledgement (3.2.4).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct AckReport {
     pub(crate) rtt_us: u32,

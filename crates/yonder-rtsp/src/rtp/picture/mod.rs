@@ -85,7 +85,7 @@ pub struct Picture {
     pub keyframe: bool,
 }
 
-/// What a camera's marker bits are worth.
+/// Reliability of a camera's marker bits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 enum Marker {
     /// Not known yet: pictures end where the time changes, which costs one frame of delay.
@@ -200,7 +200,7 @@ impl PictureDepacketiser {
         self.decoding = Decoding::Broken;
     }
 
-    /// The camera started anew: nothing from before belongs to what follows.
+    /// Resets the state after a restart of the camera: earlier packets do not belong to those that follow.
     pub fn restart(&mut self) {
         let fresh = Self::new(self.format);
         *self = Self {
@@ -382,7 +382,7 @@ impl PictureDepacketiser {
             self.is_fragmented = false;
             self.drops.too_large += 1;
             self.integrity = Integrity::Damaged;
-            // What a camera made too large is not kept for the next one.
+            // A buffer that a camera has made too large is not kept for the next unit.
             self.joined = BlockWriter::default();
             return;
         }
