@@ -4,7 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-/// Whose side a cause is on.
+/// Fault domain of a cause.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -17,7 +17,7 @@ pub enum Side {
     Platform,
     /// This service or its settings.
     Ours,
-    /// Nobody's fault: it was meant.
+    /// Planned: not a fault.
     Planned,
 }
 
@@ -59,7 +59,7 @@ impl Side {
 /// Builds the code table: variant, code, side, usual next step.
 macro_rules! cause_codes {
     ($($(#[$doc:meta])* $variant:ident, $code:literal, $side:ident, $hint:literal;)*) => {
-        /// What went wrong, as a stable code. Codes are added, never renamed.
+        /// Stable code of a cause. Codes are added, never renamed.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
         #[non_exhaustive]
         pub enum CauseCode { $($(#[$doc])* $variant,)* }
@@ -74,7 +74,7 @@ macro_rules! cause_codes {
                 match self { $(Self::$variant => $code,)* }
             }
 
-            /// Whose side it is on.
+            /// Returns the fault domain.
             #[must_use]
             pub fn side(self) -> Side {
                 match self { $(Self::$variant => Side::$side,)* }
@@ -184,9 +184,9 @@ impl fmt::Display for CauseCode {
 pub struct Cause {
     /// Stable code.
     pub code: CauseCode,
-    /// What happened, in one sentence.
+    /// Message, in one sentence.
     pub message: String,
-    /// What to do next.
+    /// Next step.
     pub hint: String,
     /// Likely reasons, likeliest first; often none.
     pub probable_causes: Vec<String>,

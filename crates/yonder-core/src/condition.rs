@@ -54,7 +54,7 @@ impl ConditionLevel {
     }
 }
 
-/// What a person can do about a condition.
+/// Action that a person can take on a condition.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -7,7 +7,7 @@ use std::net::IpAddr;
 
 use crate::cause::CauseCode;
 
-/// Where a camera is, as far as this machine can tell.
+/// Network location of a camera, as seen from this machine.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Place {
     /// Host as it was written.

@@ -1,4 +1,4 @@
-//! What the trade decides, without any interface: causes with their next steps, supervision of feeds and
+//! Decisions without I/O: causes with their next steps, supervision of feeds and
 //! pushes, names, and measured rates.
 //!
 //! Everything here is pure: time comes in as a [`std::time::Duration`] since an epoch of the caller's choice.

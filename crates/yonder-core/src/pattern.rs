@@ -101,7 +101,7 @@ pub enum PatternError {
     Value {
         /// Name of the placeholder.
         name: String,
-        /// What was given.
+        /// The value.
         value: String,
         /// Description of the accepted values.
         wanted: String,
@@ -109,7 +109,7 @@ pub enum PatternError {
     /// The pattern has no such placeholder.
     #[error("the pattern has no placeholder {name:?}{}", .nearest.as_ref().map(|n| format!(", but one named {n:?}")).unwrap_or_default())]
     NoSuchPlaceholder {
-        /// What was given.
+        /// The name.
         name: String,
         /// A placeholder that is like it.
         nearest: Option<String>,

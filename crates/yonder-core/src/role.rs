@@ -1,6 +1,6 @@
-//! What somebody may do.
+//! Roles and their permissions.
 
-/// What somebody may do; each role may do what the ones before it may.
+/// Role of a person; each includes the permissions of those before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Role {
     /// Sees everything but secrets, and changes nothing.
@@ -31,7 +31,7 @@ impl Role {
         Self::ALL.into_iter().find(|role| role.word() == word)
     }
 
-    /// Who they are and what they may do, for those who may not.
+    /// Returns the persons with this role, for the message of a refusal.
     #[must_use]
     pub fn in_words(self) -> &'static str {
         match self {

@@ -144,7 +144,7 @@ impl Children {
     /// Waits for the end of all children.
     ///
     /// # Cancel safety
-    /// Safe: children go on.
+    /// Safe: children continue.
     pub(crate) async fn finish(&mut self) {
         while self.tasks.join_next().await.is_some() {}
     }

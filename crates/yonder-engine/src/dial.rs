@@ -30,7 +30,7 @@ pub(crate) enum DialError {
     Refused,
     NoAnswer(Duration),
     Unreachable(String),
-    /// What binds the connection to its uplink cannot be had.
+    /// The interface or address of the uplink is not available.
     UplinkAway {
         uplink: String,
         detail: String,

@@ -15,7 +15,7 @@ use crate::link::Link;
 /// Longest wait for an event of a core that ends in order.
 const MAX_WAIT: Duration = Duration::from_secs(1);
 
-/// What carries the bytes of a core.
+/// Transport of a core's bytes.
 pub(crate) trait Transport<C: Core> {
     /// Interval at which a transport has to be polled that wakes no task.
     const POLL_INTERVAL: Option<Duration> = None;
@@ -68,7 +68,7 @@ pub(crate) enum DriveEnd<W> {
 pub(crate) struct Driver<C, T> {
     /// The core.
     pub(crate) core: C,
-    /// What carries its bytes.
+    /// Transport.
     pub(crate) transport: T,
 }
 
@@ -169,7 +169,7 @@ where
 pub(crate) struct StreamTransport {
     link: Link,
     block: Block,
-    /// What the socket has not accepted yet.
+    /// Bytes that the socket has not accepted yet.
     unsent: Outbox,
     /// Bytes that the socket has accepted and [`Self::take_written`] has not counted yet.
     written: usize,

@@ -117,7 +117,7 @@ pub struct Engine {
     watcher: Watcher,
     /// Connections that end in order after their feed or viewer has gone.
     closing: ClosingTasks,
-    /// Where the sources of slates are kept over a restart.
+    /// Folder with the sources of slates, which outlive a restart.
     slates: Option<SlateFolder>,
     changes: watch::Sender<u64>,
 }
@@ -383,7 +383,7 @@ impl Engine {
     /// [`FindError`] when nothing could be asked at all.
     ///
     /// # Cancel safety
-    /// When dropped, what was asked already goes on to its end in the background, for some seconds at most.
+    /// When dropped, requests that were sent are completed in the background, within some seconds.
     pub async fn find(&self, request: FindRequest) -> Result<Vec<FoundCamera>, FindError> {
         find::find(request).await
     }

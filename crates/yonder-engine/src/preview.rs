@@ -20,10 +20,10 @@ const LONGEST: Duration = Duration::from_secs(15 * 60);
 /// Time for which a viewer waits for a feed that is absent: longer than the pause between two dials.
 const ABSENCE_TIMEOUT: Duration = Duration::from_secs(6);
 
-/// What goes to the viewer.
+/// Message to a viewer.
 #[derive(Debug, Clone, PartialEq)]
 pub enum PreviewMessage {
-    /// What follows is of this type; an initialisation segment comes next.
+    /// MIME type of the following segments; an initialization segment comes next.
     Type(String),
     /// A segment.
     Segment(Bytes),
@@ -105,7 +105,7 @@ impl Preview {
             Ok(()) => true,
             Err(mpsc::error::TrySendError::Full(_)) => {
                 self.skips = true;
-                // What was lost may have been headers: they go out anew.
+                // Headers may have been lost: they are sent again.
                 self.headers = None;
                 true
             }

@@ -22,7 +22,7 @@ pub(crate) const TLS_TIMEOUT: Duration = Duration::from_secs(5);
 /// Result of a probe.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reached {
-    /// What was reached, in order, with the time since the beginning.
+    /// Steps in order, with the time since the beginning.
     pub steps: Vec<StepView>,
 }
 

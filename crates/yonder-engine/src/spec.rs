@@ -1,4 +1,4 @@
-//! What the engine is asked to run.
+//! Specifications of feeds, relays and pushes.
 
 use std::net::IpAddr;
 use std::sync::Arc;
@@ -11,7 +11,7 @@ use yonder_rtsp::{CameraUrl, Credentials};
 use crate::tls::{Fingerprint, PrivateAuthority};
 use yonder_slate::Picture;
 
-/// What to pull.
+/// Specification of a feed.
 #[derive(Debug, Clone)]
 pub struct FeedSpec {
     /// Name, unique among feeds.
@@ -42,7 +42,7 @@ pub enum TransportChoice {
     Udp,
 }
 
-/// Where to push.
+/// Specification of a push.
 #[derive(Debug, Clone)]
 pub struct PushSpec {
     /// Name of the destination.
@@ -78,7 +78,7 @@ pub struct UplinkSpec {
     pub binding: Binding,
 }
 
-/// What binds a connection to an uplink.
+/// Binding of a connection to an uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Binding {
     /// Packets carry this address of ours; the system's routing rules send them the right way.

@@ -22,7 +22,7 @@ const REPORT_INTERVAL: Duration = Duration::from_secs(1);
 /// Shortest and longest time that a survey measures for.
 pub const SURVEY_RANGE: (Duration, Duration) = (Duration::from_secs(2), Duration::from_secs(300));
 
-/// What is to be surveyed.
+/// Survey request.
 #[derive(Debug, Clone)]
 pub struct SurveyRequest {
     /// The main stream.
@@ -33,14 +33,14 @@ pub struct SurveyRequest {
     pub duration: Duration,
 }
 
-/// How a survey goes on.
+/// Progress of a survey.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct SurveyView {
     /// The main stream.
     pub main: StreamView,
     /// The lighter one, where there is one.
     pub sub: Option<StreamView>,
-    /// What to make of it, once it is done.
+    /// Advice, once the survey is done.
     pub advice: Vec<Advice>,
     /// It is done.
     pub done: bool,
@@ -65,7 +65,7 @@ pub struct StreamView {
     pub audio: Option<AudioView>,
     /// Everything the camera offers at this address.
     pub offered: Vec<Offered>,
-    /// What was measured.
+    /// Measurements.
     pub measured: Option<Measured>,
     /// Packets, by track.
     pub reception: Vec<ReceptionView>,
@@ -171,7 +171,7 @@ pub(crate) async fn decode(frame: Arc<Frame>) -> Result<Still, StillError> {
     decoded.unwrap_or_else(|_| Err(StillError::Undecodable("the decoder failed".to_owned())))
 }
 
-/// What to say of the streams.
+/// Returns advice about the streams.
 pub(crate) fn advice(main: &StreamView, sub: Option<&StreamView>) -> Vec<Advice> {
     let sub = sub.and_then(surveyed);
     advise(surveyed(main).as_ref(), sub.as_ref())

@@ -1,4 +1,4 @@
-//! What the engine shows of itself. Times are wall times; rates are in kilobits (1000 bits) per second.
+//! Views of feeds, relays and pushes. Times are wall times; rates are in kilobits (1000 bits) per second.
 
 use std::time::{Duration, SystemTime};
 
@@ -16,7 +16,7 @@ pub struct CauseView {
     pub kind: CauseCode,
     /// The code as it is written everywhere.
     pub code: &'static str,
-    /// Whose side.
+    /// Fault domain.
     pub side: Side,
     /// One sentence.
     pub message: String,
@@ -191,7 +191,7 @@ pub struct StepView {
     pub after: Duration,
 }
 
-/// What is measured of an SRT connection.
+/// Statistics of an SRT connection.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LinkView {
     /// Latency that both sides agreed on.
@@ -206,9 +206,9 @@ pub struct LinkView {
     pub retransmitted: u64,
     /// Packets given up because they were too late.
     pub dropped: u64,
-    /// What the peer believes the way could carry, in kilobits per second, where it says.
+    /// Link capacity estimated by the peer, in kilobits per second, where it is known.
     pub estimated_bandwidth_kbps: Option<u64>,
-    /// What is sent is encrypted.
+    /// The media is encrypted.
     pub encrypted: bool,
 }
 
@@ -249,11 +249,11 @@ pub struct PushView {
     pub steps: Vec<StepView>,
     /// Since when its connection stands, where one does.
     pub connected_since: Option<SystemTime>,
-    /// Which of its destination's servers is in use, or is dialled next.
+    /// Server of the destination that is in use, or is dialed next.
     pub server: ServerRole,
     /// The uplink that it is bound to, where it is.
     pub uplink: Option<String>,
-    /// What is measured of its connection, where that is SRT.
+    /// Statistics of the connection, for SRT.
     pub link: Option<LinkView>,
     /// Warning about a push that runs.
     pub warning: Option<&'static str>,

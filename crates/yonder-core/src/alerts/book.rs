@@ -1,4 +1,4 @@
-//! From one look at everything to the next: who is to be told what.
+//! Evaluation of alert rules: from one status sample to the next, the notices to be sent.
 
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
@@ -10,16 +10,16 @@ use super::Trigger;
 /// An alert is over once its reason has been gone for so long: what returns within that was never over.
 const OVER_AFTER_MS: i64 = 20_000;
 
-/// What raises an alert.
+/// Alert rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Rule {
     /// Name, unique among rules.
     pub name: String,
-    /// What for.
+    /// Condition.
     pub trigger: Trigger,
     /// Only about the relay, feed, destination or uplink of that name.
     pub about: Option<String>,
-    /// While it goes on, it is told again after so many milliseconds.
+    /// Interval of repetitions while the alert is open, in milliseconds.
     pub repeat_ms: i64,
 }
 
@@ -30,11 +30,11 @@ pub struct Sighted {
     pub subject: String,
     /// Names by which a rule may mean it.
     pub names: Vec<String>,
-    /// What is known of it.
+    /// Status.
     pub facts: Facts,
 }
 
-/// What is known of something.
+/// Status of a subject.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Facts {
     /// A feed or a push that should run.
@@ -47,7 +47,7 @@ pub enum Facts {
         needs_attention: bool,
         /// Why not, with the side and the code.
         cause: Option<String>,
-        /// What goes out; `None` of a feed.
+        /// Output bit rate; `None` for a feed.
         kbps: Option<u64>,
         /// Returns after an absence.
         reconnects: u64,
@@ -81,12 +81,12 @@ pub struct ServiceFacts {
     pub backup_age_days: Option<u32>,
 }
 
-/// What is said.
+/// Kind of a notice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NoticeKind {
     /// It began.
     Raised,
-    /// It still goes on.
+    /// The alert is still open.
     Still,
     /// It is over.
     Over,
@@ -113,14 +113,14 @@ impl NoticeKind {
     }
 }
 
-/// Something to be told.
+/// Notice to be sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Notice {
-    /// What is said.
+    /// Kind.
     pub kind: NoticeKind,
     /// Name of the rule.
     pub rule: String,
-    /// What it is about.
+    /// Subject.
     pub subject: String,
     /// One or two sentences.
     pub message: String,
@@ -128,18 +128,18 @@ pub struct Notice {
     pub raised_ms: i64,
 }
 
-/// An alert that goes on, as it is kept through a restart.
+/// Open alert, as it is stored over a restart.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Open {
     /// Name of the rule.
     pub rule: String,
-    /// What it is about.
+    /// Subject.
     pub subject: String,
-    /// What was said last.
+    /// Last message.
     pub message: String,
     /// When it was raised.
     pub raised_ms: i64,
-    /// When it was last told.
+    /// Time of the last notice.
     pub told_ms: i64,
     /// A person has taken note: it is not repeated.
     pub is_acknowledged: bool,
@@ -177,13 +177,13 @@ impl AlertBook {
         Self { watches: open.into_iter().map(watch).collect(), ..Self::default() }
     }
 
-    /// The alerts that go on.
+    /// Returns the open alerts.
     #[must_use]
     pub fn open(&self) -> Vec<Open> {
         self.watches.values().filter_map(|watch| watch.open.clone()).collect()
     }
 
-    /// Marks an alert that goes on as acknowledged: it is not repeated. Without a subject, all of the rule. Returns how many.
+    /// Acknowledges open alerts of a rule, which are not repeated then; all of them without a subject. Returns their number.
     pub fn acknowledge(&mut self, rule: &str, subject: Option<&str>) -> usize {
         let mut count = 0;
         for ((name, about), watch) in &mut self.watches {
@@ -196,7 +196,7 @@ impl AlertBook {
         count
     }
 
-    /// Takes everything as it is at `now_ms`, and tells what is to be told.
+    /// Evaluates the rules with the status at `now_ms`, and returns the notices to be sent.
     pub fn look(&mut self, now_ms: i64, rules: &[Rule], seen: &[Sighted]) -> Vec<Notice> {
         self.count_returns(now_ms, seen);
         let mut notices = Vec::new();
@@ -431,8 +431,8 @@ mod tests {
         }]
     }
 
-    /// What is told, in short, of looks at (time, what is seen).
-    fn told(rules: &[Rule], looks: &[(i64, Vec<Sighted>)]) -> Vec<(i64, &'static str)> {
+    /// Returns time and kind of the notices for samples (time, status).
+    fn notices(rules: &[Rule], looks: &[(i64, Vec<Sighted>)]) -> Vec<(i64, &'static str)> {
         let mut book = AlertBook::default();
         let notices = looks.iter().flat_map(|(at, seen)| {
             book.look(*at, rules, seen)
@@ -458,7 +458,7 @@ mod tests {
             (5 * HOUR + 20_000, push("live", true, 1, 1)),
             (6 * HOUR, push("live", true, 1, 1)),
         ];
-        let said = told(&rule("down 60s"), &looks);
+        let said = notices(&rule("down 60s"), &looks);
         assert_eq!(said, [(61_000, "raised"), (4 * HOUR + 61_000, "still"), (5 * HOUR + 20_000, "over")]);
     }
 
@@ -486,7 +486,7 @@ mod tests {
             (59_000, push("live", true, 1, 1)),
             (70_000, push("waiting", false, 0, 1)),
         ];
-        assert!(told(&rules, &short).is_empty());
+        assert!(notices(&rules, &short).is_empty());
         let moment = [
             (0, push("waiting", false, 0, 0)),
             (60_000, push("waiting", false, 0, 0)),
@@ -494,7 +494,7 @@ mod tests {
             (70_000, push("waiting", false, 0, 1)),
             (90_000, push("waiting", false, 0, 1)),
         ];
-        assert_eq!(told(&rules, &moment), [(60_000, "raised")]);
+        assert_eq!(notices(&rules, &moment), [(60_000, "raised")]);
     }
 
     #[test]
@@ -514,22 +514,22 @@ mod tests {
     fn rates_are_judged_while_it_runs() {
         let low = |at| (at, push("live", true, 400, 0));
         let rules = rule("rate-below 500kbit/s 30s");
-        assert_eq!(told(&rules, &[low(0), low(29_000), low(30_000)]), [(30_000, "raised")]);
+        assert_eq!(notices(&rules, &[low(0), low(29_000), low(30_000)]), [(30_000, "raised")]);
         assert!(
-            told(&rules, &[(0, push("waiting", false, 0, 0)), (99_000, push("waiting", false, 0, 0))])
+            notices(&rules, &[(0, push("waiting", false, 0, 0)), (99_000, push("waiting", false, 0, 0))])
                 .is_empty()
         );
         let high = [(0, push("live", true, 9_000, 0)), (30_000, push("live", true, 9_000, 0))];
-        assert_eq!(told(&rule("rate-above 8Mbit/s 30s"), &high), [(30_000, "raised")]);
+        assert_eq!(notices(&rule("rate-above 8Mbit/s 30s"), &high), [(30_000, "raised")]);
     }
 
     #[test]
     fn returns_are_counted_over_time_and_a_restart_of_the_count_is_none() {
         let rules = rule("flapping 3 in 10m");
         let at = |minute: i64, reconnects| (minute * 60_000, push("live", true, 1, reconnects));
-        assert_eq!(told(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(3, 8)]), [(180_000, "raised")]);
-        assert!(told(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(20, 8)]).is_empty());
-        assert!(told(&rules, &[at(0, 5), at(1, 0), at(2, 1), at(3, 2)]).is_empty());
+        assert_eq!(notices(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(3, 8)]), [(180_000, "raised")]);
+        assert!(notices(&rules, &[at(0, 5), at(1, 6), at(2, 7), at(20, 8)]).is_empty());
+        assert!(notices(&rules, &[at(0, 5), at(1, 0), at(2, 1), at(3, 2)]).is_empty());
     }
 
     #[test]
@@ -547,16 +547,16 @@ mod tests {
             let facts = Facts::Month { projected_percent };
             vec![Sighted { subject: "uplink Mast".into(), names: vec!["Mast".into()], facts }]
         };
-        assert!(told(&rule("allowance 80%"), &[(0, month(79))]).is_empty());
-        assert_eq!(told(&rule("allowance 80%"), &[(0, month(80))]), [(0, "raised")]);
+        assert!(notices(&rule("allowance 80%"), &[(0, month(79))]).is_empty());
+        assert_eq!(notices(&rule("allowance 80%"), &[(0, month(80))]), [(0, "raised")]);
     }
 
     #[test]
     fn a_rule_may_be_about_one_name_only() {
         let about = |name: &str| vec![Rule { about: Some(name.into()), ..rule("blocked").remove(0) }];
         let blocked = || [(0, push("blocked", false, 0, 0))];
-        assert_eq!(told(&about("bramble"), &blocked()).len(), 1);
-        assert!(told(&about("Hall"), &blocked()).is_empty());
+        assert_eq!(notices(&about("bramble"), &blocked()).len(), 1);
+        assert!(notices(&about("Hall"), &blocked()).is_empty());
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! What an alert is raised for.
+//! Conditions that raise an alert.
 
 use std::fmt;
 use std::str::FromStr;
@@ -15,7 +15,7 @@ use crate::budget::BitRate;
 )]
 pub struct TriggerError(String);
 
-/// What an alert is raised for.
+/// Condition that raises an alert.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Trigger {
     /// A feed or a push has been down for so long.

@@ -29,9 +29,9 @@ pub enum Section {
     Destination,
     /// Relays.
     Relay,
-    /// Who is told.
+    /// Contact, which receives notices.
     Contact,
-    /// What they are told of.
+    /// Alert rule.
     Alert,
 }
 
@@ -76,7 +76,7 @@ impl fmt::Display for Section {
     }
 }
 
-/// Where a secret, or a long text, comes from.
+/// Source of a secret, or of a long text.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Origin {
     /// `{ file = "…" }`: a file, its path relative to the book.
@@ -104,14 +104,14 @@ pub struct Entry {
     pub origins: Vec<(&'static str, Origin)>,
 }
 
-/// Something that is wrong with a book.
+/// Error in a site book.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
     /// Line, from 1 on.
     pub line: usize,
-    /// What is wrong, in one sentence.
+    /// Message, in one sentence.
     pub detail: String,
-    /// What would be right.
+    /// Correction.
     pub hint: String,
 }
 

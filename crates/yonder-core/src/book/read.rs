@@ -1,4 +1,4 @@
-//! Reading a book: everything that is wrong with it is told at once, with its line.
+//! Parser of the site book. All errors are reported together, with their lines.
 
 use serde_json::{Map, Number, Value};
 use toml::Spanned;
@@ -356,8 +356,8 @@ secret = "keep"
     )]
     fn what_is_wrong_is_told_with_its_line(#[case] text: &str, #[case] line: usize, #[case] words: &str) {
         let faults = read(text).unwrap_err();
-        let told = faults.iter().any(|fault| fault.line == line && fault.detail.contains(words));
-        assert!(told, "{faults:?}");
+        let is_reported = faults.iter().any(|fault| fault.line == line && fault.detail.contains(words));
+        assert!(is_reported, "{faults:?}");
         assert!(faults.iter().all(|fault| !fault.detail.contains("4711") && !fault.detail.contains("word@")));
     }
 

@@ -2,7 +2,7 @@
 
 use super::Section;
 
-/// What may stand in a field.
+/// Type of a field's value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Shape {
     Text,
@@ -15,12 +15,12 @@ pub(super) enum Shape {
     Tables,
     /// A text, or `{ file = "…" }`.
     TextOrFile,
-    /// Where a secret comes from.
+    /// Source of a secret.
     Secret,
 }
 
 impl Shape {
-    /// What it wants, in words.
+    /// Returns a description of the values.
     pub(super) fn wants(self) -> &'static str {
         match self {
             Self::Text => "a text in quotes",

@@ -1,4 +1,4 @@
-//! Will it fit? The arithmetic of bit rates, uplinks and monthly traffic. Pure: whoever asks brings the figures.
+//! Budget: arithmetic of bit rates, uplinks and monthly traffic. Pure: the caller supplies the figures.
 
 mod fits;
 mod month;

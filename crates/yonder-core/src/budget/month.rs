@@ -16,14 +16,14 @@ pub struct Month {
 pub struct Traffic {
     /// Sent so far.
     pub so_far: Volume,
-    /// What it will be at the month's end, if it goes on as planned.
+    /// Projected volume at the end of the month.
     pub projected: Volume,
-    /// What is allowed.
+    /// Monthly allowance.
     pub allowance: Option<Volume>,
 }
 
 impl Traffic {
-    /// What was sent so far, and `kbps` for so many hours of each day that is left.
+    /// Projects the month from the volume so far, and `kbps` for a number of hours of each remaining day.
     #[must_use]
     pub fn project(so_far: Volume, allowance: Option<Volume>, kbps: u64, hours: f64, month: Month) -> Self {
         let left = month.total_s.saturating_sub(month.elapsed_s);

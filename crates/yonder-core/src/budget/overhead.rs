@@ -1,4 +1,4 @@
-//! What a protocol adds to the media it carries, down to the IP packets that an uplink counts.
+//! Overhead of protocols, down to the IP packets that an uplink counts.
 //!
 //! Measured on the railway's clips, at Ethernet's packet size; the figures document says how to repeat it. A
 //! transport stream has a part that does not shrink with the picture: tables, clock references, stuffing.
@@ -9,9 +9,9 @@ use yonder_address::Protocol;
 const RTMP: u64 = 43;
 const RTMPS: u64 = 45;
 const SRT: u64 = 70;
-/// What a transport stream adds whatever it carries, in kilobits per second.
+/// Fixed overhead of a transport stream, in kilobits per second.
 const SRT_FIXED_KBPS: u64 = 85;
-/// What pulling by RTSP adds: RTP headers, interleaving and TCP, or UDP alone.
+/// Overhead of an RTSP pull: RTP headers, interleaving and TCP, or UDP alone.
 const PULL: u64 = 50;
 
 /// Kilobits per second of media that fit into so many on the uplink: the other way round.

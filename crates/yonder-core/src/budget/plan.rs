@@ -32,7 +32,7 @@ pub struct Push {
     pub relay: String,
     /// Name of the destination.
     pub destination: String,
-    /// What carries it.
+    /// Protocol.
     pub protocol: Protocol,
     /// Media rate, where it was measured.
     pub media_kbps: Option<u64>,
@@ -51,7 +51,7 @@ pub struct Pull {
     pub media_kbps: Option<u64>,
 }
 
-/// What would be different.
+/// Hypothetical changes.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct WhatIf {
     /// So many more deliveries of the largest feed, by this protocol.
@@ -62,10 +62,10 @@ pub struct WhatIf {
     pub hours: Option<f64>,
 }
 
-/// Something that an uplink carries.
+/// Load on an uplink.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Load {
-    /// What it is, in words.
+    /// Description.
     pub what: String,
     /// Kilobits per second on the wire; `None` where nothing was measured yet.
     pub kbps: Option<u64>,
@@ -109,11 +109,11 @@ impl Verdict {
 pub struct UplinkBudget {
     /// The uplink.
     pub uplink: Uplink,
-    /// What it carries.
+    /// Loads.
     pub loads: Vec<Load>,
     /// Their sum, as far as it is known.
     pub sum_kbps: u64,
-    /// What may be used with the headroom free.
+    /// Usable rate, without the headroom.
     pub usable_kbps: u64,
     /// How the rate comes out.
     pub verdict: Verdict,
@@ -128,7 +128,7 @@ pub struct UplinkBudget {
 pub struct Budget {
     /// Uplinks in order.
     pub uplinks: Vec<UplinkBudget>,
-    /// What crosses an uplink that nobody described.
+    /// Loads on an uplink that is not described.
     pub undescribed: Vec<Load>,
 }
 
@@ -161,7 +161,7 @@ pub fn budget(uplinks: &[Uplink], pushes: &[Push], pulls: &[Pull], what_if: What
     budget
 }
 
-/// What an uplink of this machine has to carry; everything for none in particular.
+/// Returns the loads of pushes on an uplink; on no particular one for `None`.
 fn push_loads(pushes: &[Push], what_if: WhatIf, uplink: Option<&str>) -> Vec<Load> {
     let media = |push: &Push| what_if.media_kbps.or(push.media_kbps);
     let mut loads: Vec<Load> = pushes
@@ -211,7 +211,7 @@ fn one_uplink(uplink: &Uplink, loads: Vec<Load>, what_if: WhatIf, month: Month) 
     let sum_kbps = loads.iter().filter_map(|load| load.kbps).sum();
     let free = uplink.headroom_percent.min(95);
     let usable_kbps = uplink.up_kbps * (100 - free) / 100;
-    // What lies idle until the main one fails adds nothing to the month.
+    // Standby loads are idle until the main uplink fails: they add nothing to the month.
     let usual = loads.iter().filter(|load| !load.spare).filter_map(|load| load.kbps).sum();
     let month_kbps = if uplink.backup { 0 } else { usual };
     let hours = what_if.hours.unwrap_or(24.0);

@@ -1,4 +1,4 @@
-//! What a platform would complain about.
+//! Findings: faults of a stream that a platform would report.
 
 use std::time::Duration;
 
@@ -27,7 +27,7 @@ impl Half {
     }
 }
 
-/// Something a platform would complain about.
+/// Fault of a stream that a platform would report.
 #[derive(Debug, Clone, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Finding {
@@ -41,11 +41,11 @@ pub enum Finding {
     KeyframesFarApart(u64),
     /// A hole in media time, in milliseconds.
     Gap(Half, u64),
-    /// Picture and sound are apart, in milliseconds.
+    /// Offset between video and audio, in milliseconds.
     Skew(u64),
     /// Nothing came for so long.
     Stalled(Duration),
-    /// Something that cannot be read.
+    /// Data that cannot be parsed.
     Unreadable(String),
     /// Nothing came at all.
     Empty,
@@ -61,7 +61,7 @@ impl Finding {
             Self::TimeStepsBack(half) => format!("the time of the {} stepped back", half.word()),
             Self::KeyframesFarApart(ms) => format!("keyframes are {ms} ms apart"),
             Self::Gap(half, ms) => format!("a hole of {ms} ms in the {}", half.word()),
-            Self::Skew(ms) => format!("picture and sound are {ms} ms apart"),
+            Self::Skew(ms) => format!("video and audio are {ms} ms apart"),
             Self::Stalled(span) => format!("nothing came for {} ms", span.as_millis()),
             Self::Unreadable(what) => format!("something cannot be read: {what}"),
             Self::Empty => "no picture came".to_owned(),

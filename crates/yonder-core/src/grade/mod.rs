@@ -1,6 +1,6 @@
-//! What a platform sees of a stream that reaches it, and what it would complain about.
+//! Grading of a received stream, as a platform would do it.
 //!
-//! A [`Grader`] watches one channel. It is told what comes, in the words of the stream and not of a container, with
+//! A [`Grader`] observes one channel. Its input is independent of the container: headers, frames and
 //! the time; so stand-in platforms and rehearsals grade alike, whatever the protocol.
 
 mod finding;
@@ -44,7 +44,7 @@ pub struct Grader {
     broadcast: Broadcast,
 }
 
-/// Something that picture and sound each have.
+/// Pair of values, for video and audio.
 #[derive(Debug, Default)]
 struct Both<T> {
     picture: T,
@@ -97,7 +97,7 @@ impl Grader {
         self.video = seen.or_else(|| self.video.take());
     }
 
-    /// It is known what the sound is.
+    /// Adds audio headers.
     pub fn add_sound_headers(&mut self, seen: SoundSeen) {
         self.sound = Some(seen);
     }
@@ -116,12 +116,12 @@ impl Grader {
         self.broadcast.add_bytes(Half::Sound, bytes, now);
     }
 
-    /// Something came that cannot be read.
+    /// Adds data that cannot be parsed.
     pub fn add_unreadable(&mut self, what: impl Into<String>) {
         self.broadcast.find(Finding::Unreadable(what.into()));
     }
 
-    /// What was seen up to `now`.
+    /// Returns the report up to `now`.
     #[must_use]
     pub fn report(&self, live: bool, broadcasts: u64, now: Duration) -> ChannelReport {
         let broadcast = &self.broadcast;

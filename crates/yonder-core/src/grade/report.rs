@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use super::finding::Finding;
 
-/// What the headers say of the picture.
+/// Video parameters of the headers.
 #[derive(Debug, Clone, PartialEq)]
 pub struct VideoSeen {
     /// Codec's name.
@@ -17,7 +17,7 @@ pub struct VideoSeen {
     pub height: u32,
 }
 
-/// What the headers say of the sound.
+/// Audio parameters of the headers.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SoundSeen {
     /// Codec's name.
@@ -63,7 +63,7 @@ pub struct ChannelReport {
     pub skew_ms: u64,
     /// Longest time without anything coming.
     pub longest_stall: Duration,
-    /// What was found wrong in the last broadcast.
+    /// Findings in the last broadcast.
     pub findings: Vec<Finding>,
 }
 

@@ -97,7 +97,7 @@ pub(super) fn read_zone(name: &str) -> Result<TimeZone, ScheduleError> {
     TimeZoneDatabase::bundled().get(name).map_err(|_| ScheduleError::Zone(name.to_owned()))
 }
 
-/// Time until the next change, for whoever waits.
+/// Time until the next change.
 impl Schedule {
     /// How long from `at_ms` until the next change.
     #[must_use]

@@ -4,11 +4,11 @@ use serde::{Deserialize, Serialize};
 
 use crate::refusal::RefusalRule;
 
-/// What one platform accepts. An empty list and a missing limit mean that there is no rule.
+/// Rule sheet of a platform. An empty list and a missing limit mean that there is no rule.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct RuleSheet {
-    /// What it is, in a sentence.
+    /// Description, in one sentence.
     pub note: String,
     /// Protocols: `rtmp`, `rtmps`, `srt`.
     pub protocols: Vec<String>,
@@ -67,7 +67,7 @@ pub struct RecommendedRate {
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct AudioRules {
-    /// A stream without sound is refused.
+    /// A stream without audio is refused.
     pub needed: bool,
     /// Codecs by name: `AAC`, `G.711`.
     pub codecs: Vec<String>,
@@ -99,9 +99,9 @@ pub enum SheetError {
     Word {
         /// Rule.
         rule: &'static str,
-        /// What stands there.
+        /// The word.
         word: String,
-        /// What could.
+        /// Known words.
         known: String,
     },
     /// A number outside of what is possible.
@@ -109,7 +109,7 @@ pub enum SheetError {
     Range {
         /// Rule.
         rule: &'static str,
-        /// What stands there.
+        /// The value.
         value: String,
         /// Least.
         least: String,

@@ -12,7 +12,7 @@ pub enum RuleError {
     /// There is no such rule.
     #[error("there is no rule {name:?}{}", .nearest.map(|nearest| format!("; is it {nearest} that you mean")).unwrap_or_default())]
     Unknown {
-        /// What was asked for.
+        /// The name.
         name: String,
         /// One that is like it.
         nearest: Option<&'static str>,
@@ -22,9 +22,9 @@ pub enum RuleError {
     Value {
         /// Rule.
         rule: &'static str,
-        /// What would be right.
+        /// Expected form.
         wanted: &'static str,
-        /// What stands there.
+        /// The value.
         value: String,
     },
 }
@@ -34,7 +34,7 @@ pub enum RuleError {
 pub struct Rule {
     /// Name.
     pub name: &'static str,
-    /// What a value looks like.
+    /// Form of the value.
     pub wants: &'static str,
     set: fn(&mut RuleSheet, &str) -> Option<()>,
     get: fn(&RuleSheet) -> String,

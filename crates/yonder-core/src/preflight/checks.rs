@@ -65,7 +65,7 @@ pub fn check_feed(feed: &FeedFacts) -> Vec<Check> {
     checks.all
 }
 
-/// What a destination and its platform's rules say to this feed. Without a sheet, only what every platform wants is
+/// Checks a destination, and the rules of its platform, against a feed. Without a rule sheet, only rules common to all platforms are
 /// checked.
 #[must_use]
 pub fn check_push(feed: &FeedFacts, push: &PushFacts, sheet: Option<(&str, &RuleSheet)>) -> Vec<Check> {
@@ -357,7 +357,7 @@ fn audio_rules(checks: &mut Checks<'_>, audio: Option<&AudioFacts>, platform: &s
     }
 }
 
-/// What is worth knowing of a platform whose broadcasts do not run for ever.
+/// Adds remarks about a platform that limits the length of a broadcast.
 fn broadcast(checks: &mut Checks<'_>, platform: &str, rules: &RuleSheet) {
     if let Some(hours) = rules.broadcast.longest_h {
         let reason =

@@ -1,4 +1,4 @@
-//! What goes into the checks, and what comes out.
+//! Input and results of the checks.
 
 use serde::{Deserialize, Serialize};
 use yonder_address::Protocol;
@@ -32,7 +32,7 @@ impl Level {
 /// One check.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Check {
-    /// What was checked: a feed, a destination or an uplink, by name.
+    /// Name of the feed, destination or uplink.
     pub subject: String,
     /// Stable word for the check.
     pub check: &'static str,
@@ -40,7 +40,7 @@ pub struct Check {
     pub level: Level,
     /// Why, in one sentence.
     pub reason: String,
-    /// What to do, unless it passed.
+    /// Next step, unless the check passed.
     pub next_step: Option<String>,
 }
 
@@ -100,7 +100,7 @@ pub struct FeedFacts {
     pub audio: Option<AudioFacts>,
 }
 
-/// What is known of a stream key.
+/// Facts about a stream key.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct KeyFacts {
     /// There is one.
@@ -133,9 +133,9 @@ pub enum Reach {
 pub struct PushFacts {
     /// Name of the destination.
     pub destination: String,
-    /// What it speaks.
+    /// Protocol.
     pub protocol: Protocol,
-    /// What it sends is encrypted.
+    /// The media is encrypted.
     pub encrypted: bool,
     /// Its key.
     pub key: KeyFacts,

@@ -40,7 +40,7 @@ fn failed() -> Reach {
     Reach::Failed(Trouble { message: "It happened.".into(), hint: "Do something.".into() })
 }
 
-/// What does not pass, by its word and level.
+/// Returns name and level of the checks that do not pass.
 fn trouble(feed: &FeedFacts, push: &PushFacts, rules: &RuleSheet) -> Vec<(&'static str, Level)> {
     let mut checks = check_feed(feed);
     checks.extend(check_push(feed, push, Some(("Thistle Stage", rules))));

@@ -12,7 +12,7 @@ fn level(verdict: Verdict) -> Level {
     }
 }
 
-/// What a budget says before a start.
+/// Checks the uplinks of a budget before a start.
 #[must_use]
 pub fn check_uplinks(budget: &Budget) -> Vec<Check> {
     let mut checks = Vec::new();

@@ -52,7 +52,7 @@ impl Level {
 /// A state that something entered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct StateBegan {
-    /// What.
+    /// Subject.
     pub subject: Subject,
     /// When.
     pub at_ms: i64,
@@ -96,7 +96,7 @@ impl Strip {
 /// The relays that ran within `steps` steps of `step_ms` from `from_ms` on, each with its bands, which fill that time;
 /// what has not ended lasts until `now_ms`.
 ///
-/// An outage of a push is `Down`; one of the relay alone is its feed's, while which its pushes go on: `Holding`.
+/// An outage of a push is `Down`; one of the relay alone is that of its feed, during which its pushes continue: `Holding`.
 #[must_use]
 pub fn day(
     (from_ms, step_ms, steps): (i64, i64, usize),

@@ -14,7 +14,7 @@ pub use report::{Line, Share, Span, SpanOutage, report};
 use crate::cause::Side;
 use crate::supervision::{FeedPhase, Phase};
 
-/// What is watched.
+/// Subject of the record.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Subject {
     /// A feed, by name.
@@ -30,14 +30,14 @@ pub enum Subject {
 pub struct Blame {
     /// Stable code.
     pub code: String,
-    /// Whose side it is on.
+    /// Fault domain.
     pub side: Side,
     /// One sentence.
     pub message: String,
 }
 
 impl Blame {
-    /// A person changed something, and what ran had to begin anew.
+    /// Cause of an interruption by a change that a person made.
     #[must_use]
     pub fn change() -> Self {
         Self::new("service.change", Side::Planned, "A change of its settings took effect.")
@@ -49,7 +49,7 @@ impl Blame {
         Self::new("service.stopped", Side::Planned, "The service was stopped.")
     }
 
-    /// The service ended without being told to: a crash, or the power.
+    /// Cause of an end of the service without an orderly stop: a crash, or a power cut.
     #[must_use]
     pub fn not_running() -> Self {
         Self::new("service.not-running", Side::Ours, "The service was not running: a crash, or a power cut.")
@@ -59,7 +59,7 @@ impl Blame {
         Self { code: code.to_owned(), side, message: message.to_owned() }
     }
 
-    /// It says what we did, not what is wrong outside: a cause that shows itself later is to be told apart.
+    /// Returns true for a cause that names an action of ours, not a fault outside: a later cause replaces it.
     #[must_use]
     pub fn is_our_doing(&self) -> bool {
         self.code.starts_with("service.")
@@ -69,7 +69,7 @@ impl Blame {
 /// How a subject that should run looks at one moment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Sight {
-    /// What.
+    /// Subject.
     pub subject: Subject,
     /// State.
     pub state: Phase,
@@ -77,7 +77,7 @@ pub struct Sight {
     pub since_ms: i64,
     /// Why it is not up, where that is known.
     pub blame: Option<Blame>,
-    /// What its platform does about silence; of a push that holds.
+    /// Silence rule of the platform, for a push that holds.
     pub silence: Option<Silence>,
 }
 
@@ -113,41 +113,41 @@ pub fn relay_sight(relay: &str, feed: &Sight, pushes: &[Sight]) -> Sight {
     }
 }
 
-/// What is to be written down.
+/// Entry to be written to the record.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Note {
     /// A line of the logbook: a state with its cause.
     State {
         /// When.
         at_ms: i64,
-        /// What.
+        /// Subject.
         subject: Subject,
         /// State.
         state: Phase,
         /// Why, where there is a cause.
         blame: Option<Blame>,
-        /// What else is worth a word.
+        /// Remark.
         remark: Option<String>,
     },
     /// From now on it should run.
     RunBegan {
         /// When.
         at_ms: i64,
-        /// What.
+        /// Subject.
         subject: Subject,
     },
     /// It need not run any more. An outage that is open ends with it.
     RunEnded {
         /// When.
         at_ms: i64,
-        /// What.
+        /// Subject.
         subject: Subject,
     },
     /// It is down.
     OutageBegan {
         /// When.
         at_ms: i64,
-        /// What.
+        /// Subject.
         subject: Subject,
         /// Why.
         blame: Blame,
@@ -156,7 +156,7 @@ pub enum Note {
     OutageEnded {
         /// When.
         at_ms: i64,
-        /// What.
+        /// Subject.
         subject: Subject,
     },
 }

@@ -8,7 +8,7 @@ use crate::supervision::{FeedPhase, Phase, PushPhase};
 /// A run that was open when the service ended.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OpenRun {
-    /// What should run.
+    /// Subject.
     pub subject: Subject,
     /// Its outage was open as well.
     pub was_down: bool,
@@ -31,7 +31,7 @@ struct Known {
 }
 
 impl Known {
-    /// What the holding picture was good for, once the feed is back.
+    /// Returns a summary of the holding picture's effect, once the feed is back.
     fn remark(&mut self, sight: &Sight, at_ms: i64) -> Option<String> {
         if sight.state == Phase::Push(PushPhase::Holding) {
             self.held.get_or_insert_with(|| (at_ms, sight.silence.clone()));
@@ -70,7 +70,7 @@ impl Recorder {
                 down_since: Some(ended_ms),
                 was_up: true,
                 held: None,
-                // What was down before stays down for its own reason.
+                // A subject that was down before keeps its own cause.
                 outage: Some(!was_down),
             };
             if !was_down {

@@ -8,7 +8,7 @@ use crate::cause::Side;
 /// A stretch of time; without an end it lasts.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Span {
-    /// What.
+    /// Subject.
     pub subject: Subject,
     /// Begin, in milliseconds since 1970.
     pub begin_ms: i64,
@@ -29,16 +29,16 @@ impl Span {
 /// An outage with its cause.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SpanOutage {
-    /// What and when.
+    /// Subject and time.
     pub span: Span,
     /// Why.
     pub blame: Blame,
 }
 
-/// What one side has to answer for.
+/// Downtime of one fault domain.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Share {
-    /// Whose.
+    /// Fault domain.
     pub side: Side,
     /// Time down, in milliseconds.
     pub down_ms: u64,
@@ -47,7 +47,7 @@ pub struct Share {
 /// A line of the report.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Line {
-    /// What.
+    /// Subject.
     pub subject: Subject,
     /// Time in which it should have run, in milliseconds.
     pub wanted_ms: u64,
@@ -57,7 +57,7 @@ pub struct Line {
     pub outages: usize,
     /// The longest of them, in milliseconds.
     pub longest_ms: u64,
-    /// Whose side they were on, the longest first.
+    /// Downtime by fault domain, the longest first.
     pub shares: Vec<Share>,
 }
 

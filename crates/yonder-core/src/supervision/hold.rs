@@ -63,7 +63,7 @@ impl HoldMachine {
         }
     }
 
-    /// What is to be sent at `now`.
+    /// Returns the source to be sent at `now`.
     #[must_use]
     pub fn decide(&self, now: Duration) -> HoldDecision {
         if !self.has_flowed {

@@ -168,7 +168,7 @@ impl std::fmt::Display for Phase {
     }
 }
 
-/// What a person wants of a relay.
+/// Desired state of a relay.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

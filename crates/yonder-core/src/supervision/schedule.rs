@@ -12,7 +12,7 @@ const SLOW_INTERVALS: [Duration; 4] = [
     Duration::from_secs(15 * 60),
     Duration::from_secs(30 * 60),
 ];
-/// Something that has worked is retried at the normal pace for this long: a recorder boots, a platform is restarted.
+/// Time for which a target that has worked is retried at the normal pace: a recorder boots, a platform is restarted.
 const GRACE: Duration = Duration::from_secs(5 * 60);
 /// A platform may take this long to notice that a broadcast has dropped; until then its key is busy, …
 const BUSY_EXPECTED: Duration = Duration::from_secs(2 * 60);
@@ -55,7 +55,7 @@ impl RetrySchedule {
         self.backoff.reset();
     }
 
-    /// Ends the row of failures of one class; the delays go on growing.
+    /// Ends the row of failures of one class; the delays continue to grow.
     pub(super) fn forget_row(&mut self) {
         self.row = None;
         self.failures = 0;

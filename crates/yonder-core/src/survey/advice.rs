@@ -15,7 +15,7 @@ const DRIFT_PPM: f64 = 300.0;
 /// A second so much fuller than the average strains an uplink.
 const PEAK_RATIO: f64 = 2.5;
 
-/// What a survey knows of one stream.
+/// Survey of one stream.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct SurveyedStream {
     /// Codec name.
@@ -26,7 +26,7 @@ pub struct SurveyedStream {
     pub height: u32,
     /// Frames per second that the stream or the description declares.
     pub declared_fps: Option<f64>,
-    /// What was measured.
+    /// Measurements.
     pub measured: Measured,
     /// The sound that is carried.
     pub audio: Option<String>,
@@ -53,7 +53,7 @@ pub struct Advice {
     pub message: String,
 }
 
-/// What to say about a feed's main stream and, where there is one, its sub stream.
+/// Returns advice about a feed's main stream and, where there is one, its sub stream.
 #[must_use]
 pub fn advise(main: Option<&SurveyedStream>, sub: Option<&SurveyedStream>) -> Vec<Advice> {
     let mut advice = Vec::new();
@@ -258,7 +258,7 @@ fn judge_sound(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, Strin
         None if !stream.audio_left.is_empty() => say(
             "survey.sound-left",
             format!(
-                "The sound is {}, which is not carried. Switch the camera's sound to AAC.",
+                "The audio is {}, which is not carried. Switch the camera's audio to AAC.",
                 stream.audio_left.join(" and ")
             ),
         ),
@@ -267,7 +267,7 @@ fn judge_sound(stream: &SurveyedStream, say: &mut impl FnMut(&'static str, Strin
         }
         Some(codec) if codec.starts_with("G.711") => say(
             "survey.g711",
-            format!("The sound is {codec}: most platforms want AAC. Switch the camera's sound to AAC."),
+            format!("The audio is {codec}: most platforms want AAC. Switch the camera's audio to AAC."),
         ),
         Some(_) if stream.measured.sounds == 0 => say(
             "survey.mute",

@@ -17,7 +17,7 @@ pub struct Intervals {
     pub max_s: f64,
 }
 
-/// What was measured.
+/// Measurements.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Measured {
     /// Time that the pictures span.
@@ -109,7 +109,7 @@ impl SurveyMeter {
         self.second.1 += bytes;
     }
 
-    /// What was measured so far.
+    /// Returns the measurements so far.
     #[must_use]
     pub fn measured(&self) -> Measured {
         let ticks = self.first.map_or(0, |first| self.last - first).max(0);

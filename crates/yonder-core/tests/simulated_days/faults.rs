@@ -9,7 +9,7 @@ pub(crate) struct Random(u64);
 
 impl Random {
     pub(crate) fn new(seed: u64) -> Self {
-        // Neighbouring seeds shall not begin alike.
+        // Neighboring seeds must not begin alike.
         Self(seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1)
     }
 

@@ -310,7 +310,7 @@ impl World {
         self.check_promise();
     }
 
-    /// What is wanted and possible is live within its stated time.
+    /// Checks that everything wanted and possible is live within its stated time.
     fn check_promise(&mut self) {
         let is_possible = self.camera.fault == CameraFault::Ready
             && self.servers.iter().any(|server| server.fault == ServerFault::Ready)

@@ -115,7 +115,7 @@ pub(super) struct FeedActor {
     snapshot: Arc<SnapshotCell>,
     /// Time of the next tick.
     tick_due: Duration,
-    /// Something has changed that is shown at once.
+    /// A state has changed that is published at once.
     pub(super) is_changed: bool,
     /// It runs for a viewer alone, and ends with the first failure.
     is_temporary: bool,

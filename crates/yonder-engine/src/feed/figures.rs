@@ -1,4 +1,4 @@
-//! What is measured of a feed.
+//! Statistics of a feed.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -23,7 +23,7 @@ pub(crate) struct FeedFigures {
     headers: Option<Arc<StreamHeaders>>,
     /// How packets travel in the session that runs.
     carrier: Option<Carrier>,
-    /// What the camera offers.
+    /// Media that the camera offers.
     offered: Vec<Offered>,
     /// Reception of the session that runs, or ran last.
     reception: Vec<TrackFigures>,
@@ -31,7 +31,7 @@ pub(crate) struct FeedFigures {
     skipped: Skipped,
     /// Sums of the sessions before that.
     before: EarlierSessions,
-    dialled: Duration,
+    dial_began: Duration,
     steps: Vec<StepView>,
 }
 
@@ -46,14 +46,14 @@ struct EarlierSessions {
 impl FeedFigures {
     /// A dial begins.
     pub(crate) fn begin_dial(&mut self, now: Duration) {
-        self.dialled = now;
+        self.dial_began = now;
         self.steps.clear();
     }
 
     /// The dial has come so far. A step that comes again, as after a redirect, counts where it was last.
     pub(crate) fn note_step(&mut self, step: DialStep, now: Duration) {
         self.steps.retain(|other| other.step != step);
-        self.steps.push(StepView { step, after: now.saturating_sub(self.dialled) });
+        self.steps.push(StepView { step, after: now.saturating_sub(self.dial_began) });
     }
 
     /// The last dial came to a connection.
@@ -61,7 +61,7 @@ impl FeedFigures {
         self.steps.iter().any(|step| step.step == DialStep::Connected)
     }
 
-    /// What the dial was at when it failed, and for how long it had run; no step once pictures flowed.
+    /// Returns the step at which a dial failed, and its duration; no step once video flowed.
     pub(crate) fn failing_step(&self, now: Duration) -> (Option<&'static str>, Duration) {
         let step = match self.steps.last().map(|step| step.step) {
             None => Some("looking up the name"),
@@ -74,7 +74,7 @@ impl FeedFigures {
             Some(DialStep::Playing) => Some("waiting for the first keyframe"),
             Some(_) => None,
         };
-        (step, now.saturating_sub(self.dialled))
+        (step, now.saturating_sub(self.dial_began))
     }
 
     pub(crate) fn begin_session(&mut self, carrier: Carrier) {

@@ -103,7 +103,7 @@ pub(crate) struct FeedSetup {
     pub(crate) clock: Clock,
     /// Changes whenever a state changed.
     pub(crate) changes: watch::Sender<u64>,
-    /// Where sources of slates are kept over a restart.
+    /// Folder with the sources of slates, which outlive a restart.
     pub(crate) slates: Option<SlateFolder>,
 }
 

@@ -234,7 +234,7 @@ impl FeedActor {
     }
 }
 
-/// Cause of a socket that this machine refuses to go on with.
+/// Returns the cause of a socket that this machine cannot register.
 fn lost_here(error: &std::io::Error) -> Cause {
     let message = format!("This machine refused to use the connection ({error}).");
     Cause::new(CauseCode::FeedInternal, message)

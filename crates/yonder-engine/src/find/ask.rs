@@ -22,7 +22,7 @@ const TIMEOUT: Duration = Duration::from_secs(5);
 /// Streams asked for, at most.
 const MOST_STREAMS: usize = 128;
 
-/// Why a camera told nothing.
+/// Reason for which a camera returned nothing.
 #[derive(Debug)]
 enum AskError {
     NotReached(String),
@@ -132,7 +132,7 @@ impl Conversation {
             [(MediaService::Media2, capabilities.media2), (MediaService::Media, capabilities.media)];
         let mut last = None;
         for (kind, address) in services.into_iter().filter_map(|(kind, address)| Some((kind, address?))) {
-            // Where the device service answered, the media service does.
+            // The media service is at the host where the device service answered.
             let Some(here) = with_host(&address, &camera.host) else { continue };
             match self.profiles(&here, kind) {
                 Ok(profiles) if !profiles.is_empty() => {

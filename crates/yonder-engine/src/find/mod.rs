@@ -53,13 +53,13 @@ pub struct FoundCamera {
     pub host: String,
     /// Address of its device service.
     pub service: String,
-    /// What it says of itself.
+    /// Device information.
     pub facts: DeviceFacts,
     /// Seconds by which its clock is ahead of ours.
     pub clock_ahead_s: Option<i64>,
-    /// What it streams.
+    /// Streams.
     pub streams: Vec<FoundStream>,
-    /// Why it told nothing, or not all.
+    /// Reason for which the information is missing or incomplete.
     pub problem: Option<String>,
     /// It asks for a user name and password, or refused those given.
     pub needs_sign_in: bool,
@@ -72,7 +72,7 @@ pub struct FoundStream {
     pub profile: Profile,
     /// Address with the host that was asked.
     pub address: String,
-    /// Address as the camera told it, where that names another host.
+    /// Address as the camera reported it, where that names another host.
     pub told: Option<String>,
 }
 
@@ -135,7 +135,7 @@ async fn at_host(at: &str, wait: Duration) -> Result<Vec<Candidate>, FindError> 
     let addresses = addresses.map_err(|_| FindError::Host(at.to_owned()))?;
     let usual = Candidate::usual(&host, port);
     if port.is_some() {
-        // Whoever names the port knows where to ask.
+        // A named port needs no probe.
         return Ok(vec![usual]);
     }
     let probed = probe::at(addresses.first().copied().into_iter().collect::<Vec<SocketAddr>>(), wait).await?;

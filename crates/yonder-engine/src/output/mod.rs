@@ -71,7 +71,7 @@ pub(crate) struct RelayOutput {
     last_frame_at: Option<Duration>,
     /// When the keyframe was last saved, and the headers that it had.
     saved: Option<(Duration, Arc<StreamHeaders>)>,
-    /// Where the slate's source is kept over a restart.
+    /// Folder with the sources of slates, which outlive a restart.
     slates: Option<SlateFolder>,
     machine: HoldMachine,
     spec: HoldSpec,
@@ -81,7 +81,7 @@ pub(crate) struct RelayOutput {
     first_push: usize,
     /// When audio that waits for a video frame is written without it.
     audio_due: Option<Duration>,
-    /// Something has changed that is shown at once.
+    /// A state has changed that is published at once.
     is_changed: bool,
     #[cfg(debug_assertions)]
     panics_next: bool,

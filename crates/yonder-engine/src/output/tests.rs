@@ -138,7 +138,7 @@ fn pushes_give_way_after_the_deadline_and_each_has_its_turn() {
         signal: &FeedSignal::default(),
         children: &mut children,
     };
-    // The time is over from the beginning: one push is polled at a time, and the next poll goes on behind it.
+    // The deadline has passed: one push is polled at a time, and the next poll continues after it.
     let past = Instant::now();
     let mut firsts = Vec::new();
     for _ in 0..PUSHES {

@@ -1,4 +1,4 @@
-//! What is measured of a push.
+//! Statistics of a push.
 
 use std::time::Duration;
 

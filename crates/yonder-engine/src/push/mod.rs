@@ -124,7 +124,7 @@ struct PushCore {
     is_reconnect_requested: bool,
     /// When a reconnect request was last followed.
     reconnected_at: Option<Duration>,
-    /// Something has changed that is shown at once.
+    /// A state has changed that is published at once.
     is_changed: bool,
 }
 

@@ -46,7 +46,7 @@ impl Dial {
         let carrier = match spec.transport {
             TransportChoice::Tcp => Carrier::Tcp,
             TransportChoice::Udp => Carrier::Udp,
-            // What worked last works again; interleaved gets through most networks.
+            // The last transport that worked; interleaved gets through most networks.
             TransportChoice::Auto => known.unwrap_or(Carrier::Tcp),
         };
         Self { clock, spec, carrier, redirects: 0, other_tried: false, addresses: Vec::new() }

@@ -17,17 +17,17 @@ const MAX_IN_A_ROW: usize = 64;
 const MAX_DATAGRAM: usize = 64 * 1024;
 /// Room that datagrams are received into; many share one block.
 const BLOCK: usize = 256 * 1024;
-/// What the system may hold for us: a keyframe comes in one burst.
+/// Receive buffer of the system: a keyframe comes in one burst.
 const RECEIVE_BUFFER: usize = 2 * 1024 * 1024;
-/// How often a pair of neighbouring ports is looked for.
+/// Attempts to find a pair of neighboring ports.
 const PORT_TRIES: usize = 64;
 
-/// Two neighbouring ports per track.
+/// Two neighboring ports per track.
 #[derive(Debug)]
 pub(super) struct Datagrams {
     sockets: Vec<[UdpSocket; 2]>,
     camera: IpAddr,
-    /// Where each track's datagrams come from, once it is known.
+    /// Source of each track's datagrams, once it is known.
     peers: Vec<Option<DatagramPeer>>,
     block: BytesMut,
 }
@@ -48,7 +48,7 @@ impl Datagrams {
         self.sockets.iter().map(|[media, control]| Ok((port(media)?, port(control)?))).collect()
     }
 
-    /// What the camera said of its side.
+    /// Sets the sources that the camera has announced.
     pub(super) fn set_peers(&mut self, tracks: &[Described]) {
         self.peers = tracks.iter().map(|track| track.peer).collect();
     }
@@ -128,5 +128,5 @@ async fn open_pair(camera: IpAddr) -> io::Result<[UdpSocket; 2]> {
             return Ok([media, control]);
         }
     }
-    Err(io::Error::other("no pair of neighbouring ports is free"))
+    Err(io::Error::other("no pair of neighboring ports is free"))
 }

@@ -60,7 +60,7 @@ async fn live_on_two() -> World {
 async fn panic_in_a_push_ends_that_push_alone_and_it_returns() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Push);
-    let view = world.wait("told", 5, |view| push_code(view, 0) == "push.internal").await;
+    let view = world.wait("a cause", 5, |view| push_code(view, 0) == "push.internal").await;
     assert_eq!(view.pushes[1].state, PushPhase::Live);
     let view = world.wait("live again", 10, |view| view.pushes[0].state == PushPhase::Live).await;
     assert_eq!((view.pushes[0].reconnects, view.pushes[1].reconnects, view.feed.reconnects), (1, 0, 0));
@@ -79,7 +79,7 @@ async fn panic_in_an_output_ends_the_pushes_of_its_relay_alone() {
     let other = || world.engine.relay("other").unwrap().pushes.remove(0);
     world.until("the other is live", 10, || other().state == PushPhase::Live).await;
     world.engine.panic_in("relay", PanicPlace::Output);
-    world.wait("told", 5, |view| push_code(view, 0) == "push.internal").await;
+    world.wait("a cause", 5, |view| push_code(view, 0) == "push.internal").await;
     let view = world.wait("live again", 10, |view| view.pushes[0].state == PushPhase::Live).await;
     assert_eq!((view.pushes[0].reconnects, view.feed.reconnects, other().reconnects), (1, 0, 0));
     world.engine.shutdown().await;
@@ -91,7 +91,7 @@ async fn panic_in_an_output_ends_the_pushes_of_its_relay_alone() {
 async fn panic_in_a_source_is_a_failure_of_the_feed_that_no_broadcast_ends_by() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Source);
-    world.wait("told", 5, |view| feed_code(view) == "feed.internal").await;
+    world.wait("a cause", 5, |view| feed_code(view) == "feed.internal").await;
     let view = world.wait("flowing again", 10, |view| view.feed.reconnects == 1).await;
     assert!(view.pushes.iter().all(|push| push.reconnects == 0), "{view:?}");
     world.wait_live().await;
@@ -105,7 +105,9 @@ async fn panic_in_the_actor_is_told_and_everything_begins_again() {
     let world = live_on_two().await;
     world.engine.panic_in("relay", PanicPlace::Actor);
     world
-        .wait("told", 5, |view| feed_code(view) == "feed.internal" && push_code(view, 0) == "push.internal")
+        .wait("a cause", 5, |view| {
+            feed_code(view) == "feed.internal" && push_code(view, 0) == "push.internal"
+        })
         .await;
     let view = world.wait("flowing again", 10, |view| view.feed.reconnects == 1).await;
     assert_eq!(feed_code(&view), "");

@@ -150,7 +150,7 @@ async fn a_way_that_loses_every_keyframe_is_told_with_figures() {
     let mut spec = world.relay("/summit/main", PASSWORD, &[KEY]);
     spec.feed.transport = TransportChoice::Udp;
     world.engine.apply(spec);
-    let view = world.wait("told", 15, |view| feed_code(view) == "feed.packet-loss").await;
+    let view = world.wait("a cause", 15, |view| feed_code(view) == "feed.packet-loss").await;
     assert!(view.feed.cause.unwrap().message.contains(" were lost ("));
     assert_eq!(view.pushes[0].frames_sent, 0);
 }

@@ -1,4 +1,4 @@
-//! What goes over loopback, read by an independent protocol analyser: no malformed packet in RTSP, RTP, H.264,
+//! Traffic on loopback, read by an independent protocol analyzer: no malformed packet in RTSP, RTP, H.264,
 //! RTMP, SRT and MPEG-TS.
 //!
 //! Needs Debian's package `tshark` and the right to capture; where either is missing the tests fail.
@@ -25,7 +25,7 @@ struct Capture(Child);
 
 impl Capture {
     /// # Panics
-    /// Where tshark is missing or must not capture.
+    /// If tshark is missing or may not capture.
     fn start(file: &Path, ports: [u16; 2]) -> Self {
         // Datagrams go between ports that are not known before.
         let filter = format!("tcp port {} or tcp port {} or udp portrange 10000-65535", ports[0], ports[1]);
@@ -130,7 +130,7 @@ fn fields(file: &Path, ports: [u16; 2], codec: &str, filter: &str, field: &str) 
     String::from_utf8_lossy(&output.stdout).lines().map(str::to_owned).collect()
 }
 
-/// Who sends and who receives.
+/// Camera and platform of a capture.
 struct Line {
     world: World,
     push: PushSpec,
@@ -179,7 +179,7 @@ async fn an_independent_analyser_finds_nothing_malformed(
     #[case] transport: TransportChoice,
     #[case] expected: &[(&str, usize)],
 ) {
-    // What one test sends is not for the others to see.
+    // Traffic of one test must not be in the capture of another.
     let _alone = ONE_AT_A_TIME.lock().await;
     let codec = if path == "/tunnel" { "h265" } else { "h264" };
     let Line { world, push, port } = line();

@@ -155,7 +155,7 @@ async fn a_camera_that_says_nothing_is_no_answer() {
     let world = World::start();
     world.engine.apply(with_camera_at(world.relay("/viaduct/main", PASSWORD, &[KEY]), mute(b"")));
     let view = world.wait("no answer", 12, |view| feed_code(view) == "feed.no-answer").await;
-    // It is there: it is given the usual pause, not dialled anew at once.
+    // The camera is there: the next dial follows after the usual pause.
     assert_eq!(view.feed.state, FeedPhase::Waiting);
     tokio::time::sleep(Duration::from_millis(600)).await;
     assert_eq!(world.engine.relay("relay").unwrap().feed.state, FeedPhase::Waiting);

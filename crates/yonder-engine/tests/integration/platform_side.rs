@@ -247,7 +247,7 @@ async fn broadcast_ended_by_the_platform_keeps_its_words_and_is_retried(
     world.engine.apply(world.relay("/viaduct/main", PASSWORD, &[KEY]));
     world.wait_live().await;
     world.platform.change(|faults| faults.ends = (faults.ends.0 + 1, words.to_owned()));
-    let view = world.wait("told", 5, |view| push_code(view, 0) == code).await;
+    let view = world.wait("a cause", 5, |view| push_code(view, 0) == code).await;
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
     assert!(view.pushes[0].cause.as_ref().unwrap().message.contains(words), "{view:#?}");
     world.wait_live().await;
@@ -321,10 +321,10 @@ async fn what_a_platform_does_not_take_ends_with_its_words(
     let faults = PlatformFaults { limits, ..PlatformFaults::default() };
     let world = World::with_platform(PlatformConfig { faults, ..PlatformConfig::default() });
     world.engine.apply(world.relay(path, PASSWORD, &[KEY]));
-    let told = |view: &yonder_engine::RelayView| {
+    let has_cause = |view: &yonder_engine::RelayView| {
         view.pushes[0].cause.as_ref().is_some_and(|cause| cause.message.contains(words))
     };
-    world.wait("told", 12, told).await;
+    world.wait("a cause", 12, has_cause).await;
 }
 
 #[tokio::test(start_paused = true)]
@@ -449,7 +449,7 @@ async fn a_server_name_that_does_not_exist_is_told() {
     let srt = PushSpec { destination: "to-1".into(), ..push_to("", "srt://nobody.invalid:9000", KEY) };
     world.engine.apply(relay(&world, "/viaduct/main", vec![push, srt]));
     world
-        .wait("told", 8, |view| {
+        .wait("a cause", 8, |view| {
             push_code(view, 0) == "push.name-not-found" && push_code(view, 1) == "push.name-not-found"
         })
         .await;

@@ -148,7 +148,7 @@ async fn viewers_keep_no_session_from_a_relay_and_continue_with_it() {
     assert!(matches!(next(&mut viewer).await, PreviewMessage::Type(_)));
     world.engine.apply(world.relay("/summit/main", PASSWORD, &[KEY]));
     world.wait_live().await;
-    // What was queued before comes first.
+    // Messages that were queued before come first.
     let mut segments = 0;
     while segments < 150 {
         match next(&mut viewer).await {

@@ -23,12 +23,12 @@ fn codes(view: &SurveyView) -> Vec<&str> {
 #[tokio::test(start_paused = true)]
 async fn main_and_sub_are_measured_together_each_with_a_picture() {
     let world = World::start();
-    let told = AtomicUsize::new(0);
+    let reports = AtomicUsize::new(0);
     let tell = |_: &SurveyView| {
-        told.fetch_add(1, Ordering::Relaxed);
+        reports.fetch_add(1, Ordering::Relaxed);
     };
     let view = world.engine.survey(request(&world, "/summit/main", Some("/summit/sub")), tell).await;
-    assert!(view.done && told.load(Ordering::Relaxed) >= 6, "{told:?}");
+    assert!(view.done && reports.load(Ordering::Relaxed) >= 6, "{reports:?}");
     let (main, sub) = (&view.main, view.sub.as_ref().unwrap());
     let measured = main.measured.unwrap();
     assert!((measured.fps.unwrap() - 25.0).abs() < 0.1, "{measured:?}");

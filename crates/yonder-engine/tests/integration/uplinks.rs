@@ -79,10 +79,10 @@ async fn a_push_is_bound_to_an_interface(#[case] srt: bool) {
 async fn an_address_of_the_other_family_says_so() {
     let world = world();
     world.engine.apply(bound(&world, false, vec![source("Office fibre", "::1")]));
-    let told = |view: &yonder_engine::RelayView| {
+    let has_cause = |view: &yonder_engine::RelayView| {
         let says = "the platform is reached by IPv4";
         view.pushes[0].cause.as_ref().is_some_and(|cause| cause.message.contains(says))
     };
-    let view = world.wait("told", 5, told).await;
+    let view = world.wait("a cause", 5, has_cause).await;
     assert_eq!(view.pushes[0].state, PushPhase::Waiting);
 }

@@ -43,7 +43,7 @@ impl World {
         Self::with(CameraFaults::default(), None)
     }
 
-    /// The same, with a camera that behaves as told, and speaks TLS where it has a certificate.
+    /// As [`Self::start`], with faults of the camera, and TLS where it has a certificate.
     pub(crate) fn with(faults: CameraFaults, certificate: Option<Certificate>) -> Self {
         Self::with_both(faults, certificate, PlatformConfig::default())
     }
@@ -94,7 +94,7 @@ impl World {
         feed_spec("feed", &self.camera.url(path).replace("://", &format!("://rail:{password}@")))
     }
 
-    /// What the camera plays at `path`.
+    /// Returns the media that the camera plays at `path`.
     pub(crate) fn media(&self, path: &str) -> LoopMedia {
         let feed = railway_feeds().into_iter().find(|feed| feed.path == path);
         match feed {
@@ -164,7 +164,7 @@ impl World {
         self.flow_of("relay", frames).await;
     }
 
-    /// What a channel received must be a run of what the camera plays at `path`, without hole or change.
+    /// Asserts that a channel received a run of the media at `path`, without gaps or changes.
     pub(crate) fn assert_exact(&self, channel: &str, path: &str) {
         self.assert_recording_exact(&self.platform.recording(channel), path);
         self.assert_well_ended(channel);

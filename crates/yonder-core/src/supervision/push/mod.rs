@@ -388,7 +388,7 @@ impl PushMachine {
     }
 
     /// Handles a referral to another server before the broadcast has begun. The next attempt follows at once; the delays of earlier
-    /// failures go on growing, since the other server may be the one that is away.
+    /// failures continue to grow, since the other server may be the one that is away.
     pub fn on_redirected(&mut self, now: Duration) {
         if matches!(self.state, PushState::Off | PushState::Blocked { .. }) {
             return;

@@ -11,7 +11,7 @@ fn cause(code: CauseCode) -> Cause {
     Cause::new(code, "it happened.")
 }
 
-fn dialling() -> PushMachine {
+fn dialing_push() -> PushMachine {
     let mut machine = PushMachine::new(3, s(0));
     machine.set_enabled(true, s(0));
     machine.on_source(Source::Feed, None, s(0));
@@ -33,7 +33,7 @@ fn a_push_waits_for_its_feed_and_names_the_feeds_cause() {
 
 #[test]
 fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_live(s(1));
     machine.on_source(Source::Away, Some(&cause(CauseCode::FeedStalled)), s(5));
     assert_eq!(machine.state(), PushState::Waiting { until: None });
@@ -44,7 +44,7 @@ fn a_live_push_outlives_its_feeds_absence_without_a_dial() {
 
 #[test]
 fn a_live_push_holds_and_returns_without_a_dial() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_live(s(1));
     let away = cause(CauseCode::FeedStalled);
     machine.on_source(Source::Holding, Some(&away), s(5));
@@ -57,7 +57,7 @@ fn a_live_push_holds_and_returns_without_a_dial() {
 
 #[test]
 fn a_push_that_drops_while_it_holds_dials_again_with_the_holding_picture() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_live(s(1));
     machine.on_source(Source::Holding, None, s(5));
     let now = fail(&mut machine, CauseCode::PushClosedByPlatform, s(60));
@@ -68,7 +68,7 @@ fn a_push_that_drops_while_it_holds_dials_again_with_the_holding_picture() {
 
 #[test]
 fn delays_grow_to_about_half_a_minute() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     let mut now = s(0);
     let mut delays = Vec::new();
     for _ in 0..12 {
@@ -84,7 +84,7 @@ fn delays_grow_to_about_half_a_minute() {
 
 #[test]
 fn redirect_to_a_server_that_is_away_leaves_the_delays_growing() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     let mut now = s(0);
     let mut longest = Duration::ZERO;
     for _ in 0..12 {
@@ -101,7 +101,7 @@ fn redirect_to_a_server_that_is_away_leaves_the_delays_growing() {
 
 #[test]
 fn key_that_never_worked_blocks_at_once_and_is_tried_again_slowly() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_failed(cause(CauseCode::PushKeyRefused), s(1));
     assert_eq!(machine.state(), PushState::Blocked { until: s(66) });
     assert_eq!(machine.decide(s(2)), Decision::WaitUntil(s(66)));
@@ -113,7 +113,7 @@ fn key_that_never_worked_blocks_at_once_and_is_tried_again_slowly() {
 
 #[test]
 fn busy_key_never_blocks_and_is_tried_every_few_seconds_at_first() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     let mut now = s(100);
     while now < s(3_600) {
         machine.on_failed(cause(CauseCode::PushKeyBusy), now);
@@ -173,7 +173,7 @@ proptest! {
 #[case::after_a_steady_broadcast(60, 1_200)]
 #[case::after_a_flap(1, 2_400)]
 fn only_a_steady_broadcast_resets_the_delay(#[case] held: u64, #[case] most_ms: u64) {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_failed(cause(CauseCode::PushNoAnswer), s(0));
     assert_eq!(machine.decide(s(5)), Decision::Dial);
     machine.on_live(s(5));
@@ -194,7 +194,7 @@ fn fail(machine: &mut PushMachine, code: CauseCode, now: Duration) -> Duration {
 }
 
 fn on_backup() -> (PushMachine, Duration) {
-    let mut machine = dialling().with_routes(2, s(120));
+    let mut machine = dialing_push().with_routes(2, s(120));
     let now = fail(&mut machine, CauseCode::PushNoAnswer, s(0));
     assert_eq!(machine.route(), 0);
     let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
@@ -230,7 +230,7 @@ fn the_two_servers_are_tried_in_turn_while_neither_works() {
 #[case::codec(CauseCode::PushCodecRefused)]
 #[case::key_that_never_worked(CauseCode::PushKeyRefused)]
 fn refusals_that_hold_for_every_server_cause_no_failover(#[case] code: CauseCode) {
-    let mut machine = dialling().with_routes(2, s(120));
+    let mut machine = dialing_push().with_routes(2, s(120));
     let now = fail(&mut machine, code, s(0));
     fail(&mut machine, code, now);
     assert_eq!(machine.route(), 0);
@@ -242,7 +242,7 @@ fn refusals_that_hold_for_every_server_cause_no_failover(#[case] code: CauseCode
 #[case::opens_but_refuses_the_publish(CauseCode::PushNotReady)]
 #[case::refuses_a_key_that_has_worked(CauseCode::PushKeyRefused)]
 fn backup_server_takes_over_within_ten_seconds(#[case] code: CauseCode) {
-    let mut machine = dialling().with_routes(2, s(120));
+    let mut machine = dialing_push().with_routes(2, s(120));
     machine.on_live(s(0));
     let mut now = fail(&mut machine, CauseCode::PushClosedByPlatform, s(100));
     while machine.route() == 0 {
@@ -313,7 +313,7 @@ fn routes_are_replaced_while_the_push_is_live() {
 
 #[test]
 fn without_a_backup_server_there_is_nothing_to_choose() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     let mut now = s(0);
     for _ in 0..4 {
         now = fail(&mut machine, CauseCode::PushNoAnswer, now);
@@ -324,7 +324,7 @@ fn without_a_backup_server_there_is_nothing_to_choose() {
 
 #[test]
 fn every_way_is_tried_in_turn_and_only_a_whole_round_makes_the_delays_grow() {
-    let mut machine = dialling().with_routes(4, s(120));
+    let mut machine = dialing_push().with_routes(4, s(120));
     let (mut now, mut tried) = (s(0), Vec::new());
     for _ in 0..10 {
         let before = now;
@@ -339,14 +339,14 @@ fn every_way_is_tried_in_turn_and_only_a_whole_round_makes_the_delays_grow() {
 
 #[test]
 fn an_uplink_that_is_not_there_is_left_at_once() {
-    let mut machine = dialling().with_routes(2, s(120));
+    let mut machine = dialing_push().with_routes(2, s(120));
     fail(&mut machine, CauseCode::PushUplinkAway, s(0));
     assert_eq!(machine.route(), 1);
 }
 
 #[test]
 fn a_push_returns_to_the_best_way_that_has_settled() {
-    let mut machine = dialling().with_routes(3, s(60));
+    let mut machine = dialing_push().with_routes(3, s(60));
     let now = fail(&mut machine, CauseCode::PushUplinkAway, s(0));
     let now = fail(&mut machine, CauseCode::PushNoAnswer, now);
     machine.on_live(now);
@@ -367,7 +367,7 @@ fn a_planned_reconnect_stays_on_its_way() {
 
 #[test]
 fn lagging_ends_once_the_backlog_has_been_small_for_a_while() {
-    let mut machine = dialling();
+    let mut machine = dialing_push();
     machine.on_live(s(1));
     machine.on_backlog(Some(cause(CauseCode::PushTooSlow)), s(2));
     assert_eq!(machine.state(), PushState::Lagging);
