@@ -67,12 +67,13 @@ build: console
 package: build
 	packaging/build-deb target/release/yonder target/package
 
-## lint: formatting, lints with warnings denied, documentation, console types
+## lint: formatting, lints with warnings denied, documentation, console types, language
 lint: console
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --locked -- -D warnings
 	RUSTDOCFLAGS="-D warnings" cargo doc --workspace --no-deps --document-private-items --locked --quiet
 	cd console && npm run types -- --check && npm run check
+	node scripts/prose-check.mjs
 
 ## bench: every figure, most of them against the floor; the soak takes an hour and has to be asked for
 BENCH := ./target/release/yonder-bench

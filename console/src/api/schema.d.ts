@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All alerts by name, with what they go on about. */
+        /** Returns all alert rules by name, with their open alerts. */
         get: operations["alerts_list"];
         put?: never;
         /** Adds an alert. */
@@ -193,7 +193,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Tells a contact that this is a test, and answers once it was told. */
+        /** Sends a test message to a contact, and responds once it was delivered. */
         post: operations["contacts_test"];
         delete?: never;
         options?: never;
@@ -228,7 +228,7 @@ export interface paths {
         /** All destinations by name. */
         get: operations["destinations_list"];
         put?: never;
-        /** Adds a destination; what was put right in the pasted address and key is told. */
+        /** Adds a destination. Corrections of the pasted address and key are returned. */
         post: operations["destinations_add"];
         delete?: never;
         options?: never;
@@ -317,8 +317,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Every relay once, `complete`, and from then on every change, the lines of the logbook as they are written, and once
-         *     a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
+         * Streams every relay once, `complete`, then every change, lines of the logbook as they are written, and statistics once
+         *     a second. A subscriber that falls too far behind is disconnected, and gets everything again when it reconnects;
          *     so is one whose session or token has ended.
          */
         get: operations["events"];
@@ -455,7 +455,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What the code of a link invites to. */
+        /** Returns the invitation of a link's code. */
         post: operations["invitations_look"];
         delete?: never;
         options?: never;
@@ -539,7 +539,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What happened, oldest first. */
+        /** Returns log entries, oldest first. */
         get: operations["logbook"];
         put?: never;
         post?: never;
@@ -758,7 +758,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Shows the holding picture; the broadcasts go on. */
+        /** Shows the holding picture. The broadcasts continue. */
         post: operations["relays_hold"];
         delete?: never;
         options?: never;
@@ -773,7 +773,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the relay shows while it is held. */
+        /** Returns the picture that the relay shows while it is held. */
         get: operations["relays_show_picture"];
         /** Takes a PNG or JPEG, at most 8 MiB, as the relay's holding picture. */
         put: operations["relays_set_picture"];
@@ -863,8 +863,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
-         *     it changed, a preflight is run; what fails there keeps it from starting unless forced.
+         * Starts a relay, or retries what is blocked in a running one. Before its first start, and after a change of
+         *     its parts, a preflight is run; a failed check prevents the start unless forced.
          */
         post: operations["relays_start"];
         delete?: never;
@@ -897,7 +897,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was up, what was down, for how long, and whose side it was, over a month. */
+        /** Returns availability over a month: uptime, outages and their fault domains. */
         get: operations["report"];
         put?: never;
         post?: never;
@@ -914,7 +914,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What the service stands on: records, secrets, disk, open files, certificate authorities. */
+        /** Checks records, secrets, disk, open files and the certificate authority. */
         get: operations["selfcheck"];
         put?: never;
         post?: never;
@@ -931,7 +931,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in. */
+        /** Returns the signed-in person. */
         get: operations["session_who"];
         put?: never;
         /** Signs in. */
@@ -952,7 +952,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Gives whoever is signed in a new password; their other sessions end. */
+        /** Changes the password of the caller. Their other sessions end. */
         post: operations["session_change_password"];
         delete?: never;
         options?: never;
@@ -967,7 +967,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Sessions that go on: one's own; for admins, everybody's. */
+        /** Returns open sessions: the caller's own; for admins, those of everybody. */
         get: operations["sessions_list"];
         put?: never;
         post?: never;
@@ -1055,7 +1055,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begins a survey; it goes on in the background, and `survey` events tell how. */
+        /** Begins a survey in the background. `survey` events report its progress. */
         post: operations["surveys_begin"];
         delete?: never;
         options?: never;
@@ -1180,7 +1180,7 @@ export interface components {
             subject?: string | null;
         };
         /**
-         * @description What a person can do about a condition.
+         * @description Action that a person can take on a condition.
          * @enum {string}
          */
         Action: "edit-feed" | "rekey" | "edit-destination" | "edit-uplink" | "retry" | "resume";
@@ -1208,7 +1208,7 @@ export interface components {
             muted_until?: string | null;
             /** @description Name. */
             name: string;
-            /** @description What it goes on about now. */
+            /** @description Open alerts of the rule. */
             open: components["schemas"]["OpenAlert"][];
             /**
              * Format: int32
@@ -1222,7 +1222,7 @@ export interface components {
             revision?: number;
             /** @description Names of the contacts; empty for all of them. */
             to: string[];
-            /** @description What it is raised for. */
+            /** @description Condition. */
             when: string;
         };
         /** @description A change of an alert; what is left out stays. */
@@ -1238,7 +1238,7 @@ export interface components {
             repeat_s?: number | null;
             /** @description Names of the contacts; empty for all of them. */
             to?: string[] | null;
-            /** @description What it is raised for. */
+            /** @description Condition. */
             when?: string | null;
         };
         /** @description The sound. */
@@ -1326,7 +1326,7 @@ export interface components {
             /** @description Its name. */
             name: string;
         };
-        /** @description What a book changes. */
+        /** @description Changes by a book. */
         BookOutcome: {
             /** @description They were made. */
             applied: boolean;
@@ -1355,11 +1355,11 @@ export interface components {
              * @description Days of it that are left, begun ones included.
              */
             days_left: number;
-            /** @description What fits, where it was asked for. */
+            /** @description Renditions that fit, if requested. */
             fits: components["schemas"]["WhatFits"][];
             /** @description The month, like `2026-11`. */
             month: string;
-            /** @description What crosses an uplink that nobody described. */
+            /** @description Loads on an uplink that is not described. */
             undescribed: components["schemas"]["Load"][];
             /** @description Uplinks in order. */
             uplinks: components["schemas"]["UplinkBudget"][];
@@ -1386,7 +1386,7 @@ export interface components {
             message: string;
             /** @description Likely reasons, likeliest first; often none. */
             probable_causes?: string[];
-            /** @description Whose side it is on. */
+            /** @description Fault domain. */
             side: components["schemas"]["Side"];
         };
         /** @description How a contact is notified. Without any secret. */
@@ -1415,11 +1415,11 @@ export interface components {
             check: string;
             /** @description Result. */
             level: components["schemas"]["CheckLevel"];
-            /** @description What to do, unless it passed. */
+            /** @description Next step, unless the check passed. */
             next_step?: string | null;
             /** @description Why. */
             reason: string;
-            /** @description What was checked: a feed, a destination or an uplink. */
+            /** @description Feed, destination or uplink that was checked. */
             subject: string;
         };
         /**
@@ -1429,7 +1429,7 @@ export interface components {
         CheckLevel: "pass" | "warn" | "fail";
         /** @description A word, and what is written for it. */
         Choice: {
-            /** @description What is written. */
+            /** @description The value. */
             value: string;
             /** @description The word that people choose. */
             word: string;
@@ -1438,7 +1438,7 @@ export interface components {
         Condition: {
             /** @description Names of the feed and the destinations that are concerned. */
             about: string[];
-            /** @description What a person can do, the likeliest first. */
+            /** @description Actions that a person can take, the likeliest first. */
             actions: components["schemas"]["Action"][];
             /**
              * Format: int32
@@ -1525,7 +1525,7 @@ export interface components {
          */
         DayLevel: "off" | "flowing" | "holding" | "lagging" | "down";
         /**
-         * @description What a person wants of a relay.
+         * @description Desired state of a relay.
          * @enum {string}
          */
         DesiredState: "on" | "off" | "hold";
@@ -1533,7 +1533,7 @@ export interface components {
         Destination: {
             /** @description Second server address. */
             backup_server?: string | null;
-            /** @description What is sent is encrypted. */
+            /** @description The media is encrypted. */
             encrypted: boolean;
             /** @description A private authority is trusted. */
             has_authority: boolean;
@@ -1565,7 +1565,7 @@ export interface components {
             server: string;
             /** @description Uplinks that its pushes are bound to, the one to be preferred first. */
             uplinks?: string[];
-            /** @description Where people watch. */
+            /** @description Address of the watch page. */
             watch_page?: string | null;
         };
         /** @description A change of a destination; what is left out stays. Key and passphrase are set by `rekey`. */
@@ -1655,7 +1655,7 @@ export interface components {
             url: string;
             /** @description User name. */
             user?: string | null;
-            /** @description What a careful person would change, in sentences. */
+            /** @description Warnings, in sentences. */
             warnings: string[];
         };
         /** @description A change of a feed; what is left out stays. */
@@ -1736,7 +1736,7 @@ export interface components {
             units_dropped?: number;
             video?: components["schemas"]["VideoFacts"] | null;
         };
-        /** @description What moves of a feed. */
+        /** @description Statistics of a feed. */
         FeedStats: {
             /**
              * Format: int64
@@ -1781,9 +1781,9 @@ export interface components {
         };
         /** @description A field that is different. */
         FieldChange: {
-            /** @description What stands there now; null for nothing, and for a secret. */
+            /** @description Value after; null for none, and for a secret. */
             after?: string | null;
-            /** @description What stood there; null for nothing, and for a secret. */
+            /** @description Value before; null for none, and for a secret. */
             before?: string | null;
             /** @description Its name. */
             field: string;
@@ -1884,7 +1884,7 @@ export interface components {
             profile: string;
             /** @description Sound codec. */
             sound?: string | null;
-            /** @description Address as the camera told it, where that names another host. */
+            /** @description Address as the camera reported it, where that names another host. */
             told?: string | null;
             /**
              * Format: int32
@@ -1892,7 +1892,7 @@ export interface components {
              */
             width: number;
         };
-        /** @description What a platform would see. */
+        /** @description Grade of a received stream. */
         Graded: {
             /** @description Codec of the sound. */
             audio_codec?: string | null;
@@ -1908,7 +1908,7 @@ export interface components {
             audio_rate_hz?: number | null;
             /** @description Pictures come in another order than they are shown in. */
             b_frames: boolean;
-            /** @description What a platform would complain about, in words. */
+            /** @description Findings, in sentences. */
             findings: string[];
             /**
              * Format: double
@@ -1962,18 +1962,18 @@ export interface components {
         };
         /** @description An invitation that nobody has taken up yet. */
         Invitation: {
-            /** @description Who invites. */
+            /** @description Name of the inviting person. */
             by: string;
             /**
              * Format: date-time
              * @description When it is void.
              */
             expires: string;
-            /** @description Who is invited. */
+            /** @description Name of the invited person. */
             name: string;
             /** @description They may sign in already, and get a new password. */
             resets: boolean;
-            /** @description What they will be allowed to do. */
+            /** @description Role of the invited person. */
             role: components["schemas"]["Role"];
         };
         /** @description The code of an invitation. */
@@ -2040,7 +2040,7 @@ export interface components {
             /** @description Password, ten characters at least. */
             password: components["schemas"]["Secret"];
         };
-        /** @description What may be shown of a key. */
+        /** @description Facts about a stream key that are not secret. */
         KeyFacts: {
             /**
              * Format: int64
@@ -2054,7 +2054,7 @@ export interface components {
              * @description When it expires.
              */
             expires_at?: string | null;
-            /** @description What it is good for. */
+            /** @description Validity. */
             kind: components["schemas"]["KeyKind"];
             /** @description Its length in characters. */
             length: number;
@@ -2075,22 +2075,22 @@ export interface components {
             used_at?: string | null;
         };
         /**
-         * @description What a stream key is good for.
+         * @description Validity of a stream key.
          * @enum {string}
          */
         KeyKind: "reusable" | "one-broadcast";
-        /** @description What is measured of an SRT connection. */
+        /** @description Statistics of an SRT connection. */
         LinkFacts: {
             /**
              * Format: int64
              * @description Packets given up because they were too late.
              */
             dropped: number;
-            /** @description What is sent is encrypted. */
+            /** @description The media is encrypted. */
             encrypted: boolean;
             /**
              * Format: int64
-             * @description What the platform believes the way could carry, where it says.
+             * @description Link capacity estimated by the platform, where it is known.
              */
             estimated_bandwidth_kbps?: number | null;
             /**
@@ -2119,14 +2119,14 @@ export interface components {
              */
             sent: number;
         };
-        /** @description Something that an uplink carries. */
+        /** @description Load on an uplink. */
         Load: {
             /**
              * Format: int64
              * @description Kilobits per second on the uplink; null where nothing was measured yet.
              */
             kbps?: number | null;
-            /** @description What it is. */
+            /** @description Description. */
             what: string;
         };
         /** @description A line of the logbook. */
@@ -2145,7 +2145,7 @@ export interface components {
             id: number;
             /** @description `feed`, `push`, `relay`, `destination`, `platform`, `uplink` or `pattern`. */
             kind: string;
-            /** @description What else is to be known. */
+            /** @description Further information. */
             message: string;
             /** @description Name of what it is about; of a push its relay's. */
             name: string;
@@ -2158,7 +2158,7 @@ export interface components {
             side?: components["schemas"]["Side"] | null;
             /** @description State that began, or what was done. */
             what: string;
-            /** @description Who did it. */
+            /** @description Name of the person. */
             who?: string | null;
         };
         /** @description A fresh invitation, with the code of its link. It is shown once. */
@@ -2170,7 +2170,7 @@ export interface components {
         };
         /** @description A fresh token, with its secret. It is shown once. */
         MadeToken: {
-            /** @description What a program sends as a bearer. */
+            /** @description The token, to be sent as a bearer token. */
             secret: components["schemas"]["Secret"];
             /** @description The token. */
             token: components["schemas"]["Token"];
@@ -2185,7 +2185,7 @@ export interface components {
             /** @description Secrets that are sealed under the new key. */
             sealed: number;
         };
-        /** @description What was measured of a stream. */
+        /** @description Measurements of a stream. */
         MeasuredFacts: {
             /**
              * Format: int64
@@ -2298,7 +2298,7 @@ export interface components {
             repeat_s?: number | null;
             /** @description Names of the contacts; all of them by default. */
             to?: string[];
-            /** @description What it is raised for, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
+            /** @description Condition, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`. */
             when: string;
         };
         /** @description A contact to be added. */
@@ -2341,10 +2341,10 @@ export interface components {
             server?: components["schemas"]["Secret"] | null;
             /** @description Uplinks that its pushes are bound to, the one to be preferred first; none leaves it to the system. */
             uplinks?: string[];
-            /** @description Where people watch. */
+            /** @description Address of the watch page. */
             watch_page?: string | null;
         };
-        /** @description Where to look for cameras. */
+        /** @description Scope of a search for cameras. */
         NewDiscovery: {
             /**
              * @description Hosts, separated by commas, with the port of their web service where that is not 80; left out, all networks of the
@@ -2377,7 +2377,7 @@ export interface components {
             /** @description User name, where the address holds none. */
             user?: string | null;
         };
-        /** @description Somebody to be invited; for somebody who may sign in already, the link gives a new password and keeps their role. */
+        /** @description New invitation. For a person who can sign in already, the link sets a new password and keeps the role. */
         NewInvitation: {
             /** @description Name. */
             name: string;
@@ -2462,7 +2462,7 @@ export interface components {
         };
         /** @description An uplink to be added. */
         NewUplink: {
-            /** @description What a month may have, with its unit, like `500GB`. */
+            /** @description Monthly allowance with its unit, like `500GB`. */
             allowance?: string | null;
             /** @description Used only while the main one cannot be. */
             backup?: boolean;
@@ -2505,22 +2505,22 @@ export interface components {
             /** @description Time zone. */
             zone: string;
         };
-        /** @description An alert that goes on. */
+        /** @description Open alert. */
         OpenAlert: {
             /** @description A person has acknowledged it: it is not repeated. */
             acknowledged?: boolean;
-            /** @description What was said last. */
+            /** @description Last message. */
             message: string;
             /**
              * Format: date-time
              * @description When it was raised.
              */
             since: string;
-            /** @description What it is about. */
+            /** @description Subject. */
             subject: string;
         };
         /**
-         * @description Where a change was made.
+         * @description Interface by which a change was made.
          * @enum {string}
          */
         Origin: "console" | "command-line" | "api" | "site-book" | "schedule";
@@ -2551,10 +2551,10 @@ export interface components {
             name: string;
             /** @description Destination of a push. */
             part?: string | null;
-            /** @description Whose side it was on. */
+            /** @description Fault domain. */
             side: components["schemas"]["Side"];
         };
-        /** @description What may be shown of a passphrase. */
+        /** @description Facts about a passphrase that are not secret. */
         PassphraseFacts: {
             /**
              * Format: int32
@@ -2567,7 +2567,7 @@ export interface components {
              */
             set_at: string;
         };
-        /** @description A new password of whoever is signed in. */
+        /** @description New password of the caller. */
         PasswordChange: {
             /** @description The password that is valid now. */
             current: components["schemas"]["Secret"];
@@ -2578,7 +2578,7 @@ export interface components {
         Pattern: {
             /** @description Name, unique among patterns. */
             name: string;
-            /** @description What it is for. */
+            /** @description Purpose. */
             note?: string;
             /** @description The placeholders; `host` and `port` need no declaration. */
             placeholders?: components["schemas"]["Placeholder"][];
@@ -2594,7 +2594,7 @@ export interface components {
             password?: components["schemas"]["Secret"] | null;
             /** @description SHA-256 fingerprint of the one certificate that is trusted. */
             pin?: string | null;
-            /** @description What stands in the placeholders. */
+            /** @description Values of the placeholders. */
             set: {
                 [key: string]: string;
             };
@@ -2605,7 +2605,7 @@ export interface components {
             /** @description User name. */
             user?: string | null;
         };
-        /** @description Somebody who may sign in. */
+        /** @description Person who can sign in. */
         Person: {
             /** @description Stable id: it stays when the name changes. */
             id?: string;
@@ -2616,7 +2616,7 @@ export interface components {
              * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
              */
             revision?: number;
-            /** @description What they may do. */
+            /** @description Role. */
             role: components["schemas"]["Role"];
             /**
              * Format: date-time
@@ -2639,7 +2639,7 @@ export interface components {
             /** @description Name, as in `{name}`. */
             name: string;
         };
-        /** @description What may stand in a placeholder. */
+        /** @description Type of a placeholder's value. */
         PlaceholderKind: {
             /** @enum {string} */
             kind: "text";
@@ -2718,7 +2718,7 @@ export interface components {
             /** @description Relay. */
             relay: string;
         };
-        /** @description What a preview tells between its segments. */
+        /** @description Message of a preview between its segments. */
         PreviewEvent: {
             /** @enum {string} */
             kind: "type";
@@ -2763,7 +2763,7 @@ export interface components {
          * @enum {string}
          */
         PushPhase: "off" | "dialing" | "live" | "holding" | "lagging" | "waiting" | "blocked";
-        /** @description What went out to one destination. */
+        /** @description Output rates of one destination. */
         PushRates: {
             /** @description Name of the destination. */
             destination: string;
@@ -2837,7 +2837,7 @@ export interface components {
             /** @description Warning about a push that runs, as a sentence. */
             warning?: string | null;
         };
-        /** @description What moves of a push. */
+        /** @description Statistics of a push. */
         PushStats: {
             /**
              * Format: int64
@@ -2882,7 +2882,7 @@ export interface components {
             from: string;
             /** @description Outages of the feed and of the pushes within that time, oldest first. */
             outages?: components["schemas"]["Outage"][];
-            /** @description What went out. */
+            /** @description Output rates. */
             pushes: components["schemas"]["PushRates"][];
             /**
              * Format: int32
@@ -2892,15 +2892,15 @@ export interface components {
         };
         /** @description A rehearsal that was held. */
         Rehearsal: {
-            /** @description What the rules say to it. */
+            /** @description Checks against the rules. */
             checks: components["schemas"]["Check"][];
             /** @description Destination that was rehearsed. */
             destination: string;
-            /** @description What came. */
+            /** @description Grade of the received stream. */
             graded: components["schemas"]["Graded"];
             /** @description The worst of all. */
             level: components["schemas"]["CheckLevel"];
-            /** @description What carried it. */
+            /** @description Protocol. */
             over: string;
             /** @description Platform by whose rules it was judged. */
             platform?: string | null;
@@ -2946,7 +2946,7 @@ export interface components {
             revision?: number;
             /** @description Site of its feed. */
             site?: string | null;
-            /** @description What is wanted of it. */
+            /** @description Desired state. */
             wanted: components["schemas"]["DesiredState"];
             /** @description The disk has not taken `wanted` yet: a restart of the service would bring back the state before. */
             wanted_unsaved?: boolean;
@@ -3018,7 +3018,7 @@ export interface components {
             /** @description Time of the service. */
             now: string;
         };
-        /** @description What moves of a relay. */
+        /** @description Statistics of a relay. */
         RelayStats: {
             /** @description Its feed. */
             feed: components["schemas"]["FeedStats"];
@@ -3027,7 +3027,7 @@ export interface components {
             /** @description Its pushes, in its order. */
             pushes: components["schemas"]["PushStats"][];
         };
-        /** @description What was up and what was down over a month, or what is over of it. */
+        /** @description Availability over a month, or the elapsed part of it. */
         Report: {
             /**
              * Format: date-time
@@ -3077,7 +3077,7 @@ export interface components {
             part?: string | null;
             /** @description Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed. */
             record_id?: string | null;
-            /** @description Whose side the outages were on, the longest first. */
+            /** @description Downtime by fault domain, the longest first. */
             shares: components["schemas"]["SideShare"][];
             /**
              * Format: int64
@@ -3096,7 +3096,7 @@ export interface components {
             passphrase?: components["schemas"]["Secret"] | null;
         };
         /**
-         * @description What somebody may do; each role may do what the ones before it may.
+         * @description Role of a person; each includes the permissions of those before it.
          * @enum {string}
          */
         Role: "viewer" | "operator" | "admin";
@@ -3104,7 +3104,7 @@ export interface components {
         RuleKind: {
             /** @description Name. */
             rule: string;
-            /** @description What a value looks like. */
+            /** @description Form of the value. */
             wants: string;
         };
         /** @description A secret that the service keeps. */
@@ -3131,7 +3131,7 @@ export interface components {
         Session: {
             /** @description Network address from which it was begun; empty where it is not known. */
             address?: string;
-            /** @description What their browser says of itself. */
+            /** @description User agent of the browser. */
             agent: string;
             /**
              * Format: date-time
@@ -3140,7 +3140,7 @@ export interface components {
             expires: string;
             /** @description Tells it apart from others. */
             id: string;
-            /** @description Whose it is. */
+            /** @description Name of the person. */
             person: string;
             /**
              * Format: date-time
@@ -3170,11 +3170,11 @@ export interface components {
             needed: boolean;
         };
         /**
-         * @description Whose side a cause is on.
+         * @description Fault domain of a cause.
          * @enum {string}
          */
         Side: "camera" | "network" | "platform" | "ours" | "planned";
-        /** @description What one side has to answer for. */
+        /** @description Downtime of one fault domain. */
         SideShare: {
             /**
              * Format: int64
@@ -3186,18 +3186,18 @@ export interface components {
         };
         /** @description A session. */
         SignedIn: {
-            /** @description Who. */
+            /** @description Name of the person. */
             person: string;
-            /** @description What they may do. */
+            /** @description Role. */
             role: components["schemas"]["Role"];
             /** @description Token that changes must carry in the `X-Yonder-Token` header. */
             token: string;
         };
         /** @description Everything that is kept. A secret that is left out stays as it is. */
         SiteBook: {
-            /** @description What they are told of. */
+            /** @description Alert rules. */
             alerts?: components["schemas"]["NewAlert"][];
-            /** @description Who is told. */
+            /** @description Contacts. */
             contacts?: components["schemas"]["NewContact"][];
             /** @description Destinations. */
             destinations?: components["schemas"]["NewDestination"][];
@@ -3209,11 +3209,11 @@ export interface components {
             platforms?: components["schemas"]["NewPlatform"][];
             /** @description Relays. */
             relays?: components["schemas"]["NewRelay"][];
-            /** @description Secrets that the service keeps of these records. Only told, never asked for. */
+            /** @description Secrets that the service keeps of these records. Output only. */
             sealed?: components["schemas"]["SealedSecret"][];
             /** @description Uplinks. */
             uplinks?: components["schemas"]["NewUplink"][];
-            /** @description What relays should do, by their names: `on`, `off` or `hold`; those that are left out go on as they are. */
+            /** @description Desired states of relays by name: `on`, `off` or `hold`; relays that are left out keep theirs. */
             wanted?: {
                 [key: string]: string;
             };
@@ -3253,7 +3253,7 @@ export interface components {
             id?: string;
             /** @description Name, unique among patterns. */
             name: string;
-            /** @description What it is for. */
+            /** @description Purpose. */
             note?: string;
             /** @description The placeholders; `host` and `port` need no declaration. */
             placeholders?: components["schemas"]["Placeholder"][];
@@ -3267,7 +3267,7 @@ export interface components {
         };
         /** @description A survey, under way or done. */
         Survey: {
-            /** @description What to make of it, once it is done. */
+            /** @description Advice, once the survey is done. */
             advice: components["schemas"]["SurveyAdvice"][];
             /** @description It is done. */
             done: boolean;
@@ -3322,7 +3322,7 @@ export interface components {
         };
         /** @description A token for programs. */
         Token: {
-            /** @description Who made it. */
+            /** @description Name of the person who made it. */
             by: string;
             /**
              * Format: date-time
@@ -3338,7 +3338,7 @@ export interface components {
              * @description Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
              */
             revision?: number;
-            /** @description What its bearer may do. */
+            /** @description Role of the bearer. */
             role: components["schemas"]["Role"];
             /**
              * Format: date-time
@@ -3400,7 +3400,7 @@ export interface components {
         };
         /** @description One uplink's budget. */
         UplinkBudget: {
-            /** @description What it carries. */
+            /** @description Loads. */
             loads: components["schemas"]["Load"][];
             month_verdict?: components["schemas"]["BudgetVerdict"] | null;
             /**
@@ -3422,7 +3422,7 @@ export interface components {
             uplink: components["schemas"]["Uplink"];
             /**
              * Format: int64
-             * @description What may be used with the headroom free.
+             * @description Usable rate, without the headroom.
              */
             usable_kbps: number;
             /** @description `fits`, `tight` or `over`. */
@@ -3494,7 +3494,7 @@ export interface components {
              */
             width: number;
         };
-        /** @description What fits on an uplink. */
+        /** @description Renditions that fit on an uplink. */
         WhatFits: {
             /**
              * Format: int32
@@ -3511,7 +3511,7 @@ export interface components {
             /** @description Name of the uplink. */
             uplink: string;
         };
-        /** @description What would be different. */
+        /** @description Hypothetical changes. */
         WhatIf: {
             /** @description Everything that is kept, and not only what is wanted on. */
             all?: boolean;

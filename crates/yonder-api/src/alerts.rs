@@ -110,7 +110,7 @@ pub struct Contact {
 pub struct AddedContact {
     /// The contact.
     pub contact: Contact,
-    /// What its messages are signed with; shown this once, and only if it was made here.
+    /// Signing secret of its messages; returned once, and only if it was generated.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub secret: Option<Secret>,
 }
@@ -121,7 +121,7 @@ pub struct AddedContact {
 pub struct NewAlert {
     /// Name, unique among alerts.
     pub name: String,
-    /// What it is raised for, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`.
+    /// Condition, like `down 60s`, `rate-below 500kbit/s 30s`, `disk-low` or `backup-old 7d`.
     pub when: String,
     /// Only about the relay, feed, destination or uplink of this name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -141,7 +141,7 @@ pub struct AlertChange {
     /// New name.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
-    /// What it is raised for.
+    /// Condition.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub when: Option<String>,
     /// Only about this name; empty for everything.
@@ -166,7 +166,7 @@ pub struct Alert {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// What it is raised for.
+    /// Condition.
     pub when: String,
     /// Only about this name.
     pub about: Option<String>,
@@ -174,7 +174,7 @@ pub struct Alert {
     pub to: Vec<String>,
     /// Seconds after which an open alert is repeated.
     pub repeat_s: u32,
-    /// What it goes on about now.
+    /// Open alerts of the rule.
     pub open: Vec<OpenAlert>,
     /// End of a mute, during which no notification is sent.
     #[serde(default)]
@@ -199,12 +199,12 @@ pub struct Mute {
     pub for_s: u32,
 }
 
-/// An alert that goes on.
+/// Open alert.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct OpenAlert {
-    /// What it is about.
+    /// Subject.
     pub subject: String,
-    /// What was said last.
+    /// Last message.
     pub message: String,
     /// When it was raised.
     #[schema(format = DateTime)]
@@ -214,7 +214,7 @@ pub struct OpenAlert {
     pub acknowledged: bool,
 }
 
-/// What a web contact is sent.
+/// Message to a webhook.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct AlertMessage {
     /// `raised`, `still`, `over`, `alive`, `test`, or `several` for notifications that had to wait and are joined.
@@ -222,7 +222,7 @@ pub struct AlertMessage {
     pub kind: String,
     /// Name of the alert.
     pub alert: String,
-    /// What it is about.
+    /// Subject.
     pub subject: String,
     /// One or two sentences.
     pub message: String,

@@ -37,16 +37,16 @@ pub struct SiteBook {
     /// Relays.
     #[serde(default)]
     pub relays: Vec<NewRelay>,
-    /// Who is told.
+    /// Contacts.
     #[serde(default)]
     pub contacts: Vec<NewContact>,
-    /// What they are told of.
+    /// Alert rules.
     #[serde(default)]
     pub alerts: Vec<NewAlert>,
-    /// What relays should do, by their names: `on`, `off` or `hold`; those that are left out go on as they are.
+    /// Desired states of relays by name: `on`, `off` or `hold`; relays that are left out keep theirs.
     #[serde(default)]
     pub wanted: BTreeMap<String, String>,
-    /// Secrets that the service keeps of these records. Only told, never asked for.
+    /// Secrets that the service keeps of these records. Output only.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub sealed: Vec<SealedSecret>,
 }
@@ -79,7 +79,7 @@ pub struct BookRequest {
     pub expected_revision: Option<String>,
 }
 
-/// What a book changes.
+/// Changes by a book.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 pub struct BookOutcome {
     /// The changes, in the order in which they are made.
@@ -112,9 +112,9 @@ pub struct BookChange {
 pub struct FieldChange {
     /// Its name.
     pub field: String,
-    /// What stood there; null for nothing, and for a secret.
+    /// Value before; null for none, and for a secret.
     pub before: Option<String>,
-    /// What stands there now; null for nothing, and for a secret.
+    /// Value after; null for none, and for a secret.
     pub after: Option<String>,
 }
 

@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// What a stream key is good for.
+/// Validity of a stream key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum KeyKind {
@@ -34,13 +34,13 @@ pub struct NewDestination {
     /// Name of the platform, whose rules apply.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub platform: Option<String>,
-    /// Where people watch.
+    /// Address of the watch page.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_page: Option<String>,
     /// Stream key; SRT may do without.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<Secret>,
-    /// What the key is good for; what the platform's rules say where nothing is said.
+    /// Validity of the key; by default as in the platform's rules.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_kind: Option<KeyKind>,
     /// When the key expires: a day like 2026-12-31, or a time in RFC 3339.
@@ -82,7 +82,7 @@ pub struct DestinationChange {
     /// New watch page; empty removes it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub watch_page: Option<String>,
-    /// What the key is good for.
+    /// Validity of the key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_kind: Option<KeyKind>,
     /// When the key expires; empty says that it does not.
@@ -109,7 +109,7 @@ pub struct Rekey {
     /// Stream key.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<Secret>,
-    /// What the new key is good for; the same as the old one where nothing is said.
+    /// Validity of the new key; by default that of the old one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key_kind: Option<KeyKind>,
     /// When the new key expires; never where nothing is said.
@@ -120,7 +120,7 @@ pub struct Rekey {
     pub passphrase: Option<Secret>,
 }
 
-/// What may be shown of a key.
+/// Facts about a stream key that are not secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct KeyFacts {
     /// Its last characters: four at most, none of a short key.
@@ -134,7 +134,7 @@ pub struct KeyFacts {
     pub age_days: u64,
     /// How often it was replaced.
     pub rolls: u64,
-    /// What it is good for.
+    /// Validity.
     pub kind: KeyKind,
     /// When it expires.
     #[schema(format = DateTime)]
@@ -144,7 +144,7 @@ pub struct KeyFacts {
     pub used_at: Option<String>,
 }
 
-/// What may be shown of a passphrase.
+/// Facts about a passphrase that are not secret.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PassphraseFacts {
     /// When it was set.
@@ -174,11 +174,11 @@ pub struct Destination {
     /// `rtmp`, `rtmps` or `srt`.
     #[schema(value_type = Protocol)]
     pub protocol: String,
-    /// What is sent is encrypted.
+    /// The media is encrypted.
     pub encrypted: bool,
     /// Platform.
     pub platform: Option<String>,
-    /// Where people watch.
+    /// Address of the watch page.
     pub watch_page: Option<String>,
     /// Key.
     pub key: Option<KeyFacts>,

@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// Where to look for cameras.
+/// Scope of a search for cameras.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewDiscovery {
@@ -78,6 +78,6 @@ pub struct FoundStream {
     pub sound: Option<String>,
     /// Address with the host that was asked.
     pub address: String,
-    /// Address as the camera told it, where that names another host.
+    /// Address as the camera reported it, where that names another host.
     pub told: Option<String>,
 }

@@ -128,7 +128,7 @@ pub struct Feed {
     /// Site that the camera is at.
     #[serde(default)]
     pub site: Option<String>,
-    /// What a careful person would change, in sentences.
+    /// Warnings, in sentences.
     pub warnings: Vec<String>,
     /// State.
     pub state: FeedPhase,

@@ -1,4 +1,4 @@
-//! What goes over the API: requests, replies and problems, shared by the server and the client.
+//! Requests, responses and problems of the API, shared by the server and the client.
 //!
 //! Times are RFC 3339 texts in UTC; rates are in kilobits (1000 bits) per second.
 

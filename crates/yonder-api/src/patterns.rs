@@ -19,7 +19,7 @@ pub struct Pattern {
     /// The placeholders; `host` and `port` need no declaration.
     #[serde(default, alias = "blanks")]
     pub placeholders: Vec<Placeholder>,
-    /// What it is for.
+    /// Purpose.
     #[serde(default)]
     pub note: String,
 }
@@ -40,7 +40,7 @@ pub struct StoredPattern {
     /// The placeholders; `host` and `port` need no declaration.
     #[serde(default, alias = "blanks")]
     pub placeholders: Vec<Placeholder>,
-    /// What it is for.
+    /// Purpose.
     #[serde(default)]
     pub note: String,
 }
@@ -50,12 +50,12 @@ pub struct StoredPattern {
 pub struct Placeholder {
     /// Name, as in `{name}`.
     pub name: String,
-    /// What may stand in it.
+    /// Type of the value.
     #[serde(flatten)]
     pub kind: PlaceholderKind,
 }
 
-/// What may stand in a placeholder.
+/// Type of a placeholder's value.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum PlaceholderKind {
@@ -89,7 +89,7 @@ pub enum PlaceholderKind {
 pub struct Choice {
     /// The word that people choose.
     pub word: String,
-    /// What is written.
+    /// The value.
     pub value: String,
 }
 
@@ -99,7 +99,7 @@ pub struct Choice {
 pub struct PatternFeeds {
     /// Name of the feed; with several channels each name ends in its number.
     pub name: String,
-    /// What stands in the placeholders.
+    /// Values of the placeholders.
     pub set: BTreeMap<String, String>,
     /// A recorder's channels to be added in one go, like `1-4,7`.
     #[serde(default, skip_serializing_if = "Option::is_none")]

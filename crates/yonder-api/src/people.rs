@@ -5,7 +5,7 @@ use utoipa::ToSchema;
 
 use crate::secret::Secret;
 
-/// What somebody may do; each role may do what the ones before it may.
+/// Role of a person; each includes the permissions of those before it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {
@@ -18,7 +18,7 @@ pub enum Role {
     Admin,
 }
 
-/// Somebody who may sign in.
+/// Person who can sign in.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Person {
     /// Name.
@@ -29,7 +29,7 @@ pub struct Person {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// What they may do.
+    /// Role.
     pub role: Role,
     /// When they came.
     #[schema(format = DateTime)]
@@ -47,13 +47,13 @@ pub struct PersonChange {
     pub role: Role,
 }
 
-/// Somebody to be invited; for somebody who may sign in already, the link gives a new password and keeps their role.
+/// New invitation. For a person who can sign in already, the link sets a new password and keeps the role.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NewInvitation {
     /// Name.
     pub name: String,
-    /// What they will be allowed to do; for somebody new, viewer where nothing is said.
+    /// Role; viewer by default, for a new person.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub role: Option<Role>,
 }
@@ -61,13 +61,13 @@ pub struct NewInvitation {
 /// An invitation that nobody has taken up yet.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Invitation {
-    /// Who is invited.
+    /// Name of the invited person.
     pub name: String,
-    /// What they will be allowed to do.
+    /// Role of the invited person.
     pub role: Role,
     /// They may sign in already, and get a new password.
     pub resets: bool,
-    /// Who invites.
+    /// Name of the inviting person.
     pub by: String,
     /// When it is void.
     #[schema(format = DateTime)]
@@ -101,7 +101,7 @@ pub struct Join {
     pub password: Secret,
 }
 
-/// A new password of whoever is signed in.
+/// New password of the caller.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PasswordChange {
@@ -116,9 +116,9 @@ pub struct PasswordChange {
 pub struct Session {
     /// Tells it apart from others.
     pub id: String,
-    /// Whose it is.
+    /// Name of the person.
     pub person: String,
-    /// What their browser says of itself.
+    /// User agent of the browser.
     pub agent: String,
     /// Network address from which it was begun; empty where it is not known.
     #[serde(default)]
@@ -161,9 +161,9 @@ pub struct Token {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// What its bearer may do.
+    /// Role of the bearer.
     pub role: Role,
-    /// Who made it.
+    /// Name of the person who made it.
     pub by: String,
     /// When.
     #[schema(format = DateTime)]
@@ -183,6 +183,6 @@ pub struct Token {
 pub struct MadeToken {
     /// The token.
     pub token: Token,
-    /// What a program sends as a bearer.
+    /// The token, to be sent as a bearer token.
     pub secret: Secret,
 }

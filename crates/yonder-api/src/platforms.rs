@@ -41,7 +41,7 @@ pub struct PlatformRule {
 pub struct RuleKind {
     /// Name.
     pub rule: String,
-    /// What a value looks like.
+    /// Form of the value.
     pub wants: String,
 }
 

@@ -8,7 +8,7 @@ use yonder_core::preflight::Level as CheckLevel;
 /// One check.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Check {
-    /// What was checked: a feed, a destination or an uplink.
+    /// Feed, destination or uplink that was checked.
     pub subject: String,
     /// Stable word for the check.
     pub check: String,
@@ -16,7 +16,7 @@ pub struct Check {
     pub level: CheckLevel,
     /// Why.
     pub reason: String,
-    /// What to do, unless it passed.
+    /// Next step, unless the check passed.
     pub next_step: Option<String>,
 }
 
@@ -62,7 +62,7 @@ pub struct NewRehearsal {
     pub for_s: Option<u32>,
 }
 
-/// What a platform would see.
+/// Grade of a received stream.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Graded {
     /// Codec of the picture.
@@ -95,7 +95,7 @@ pub struct Graded {
     pub longest_stall_ms: u64,
     /// Pictures received.
     pub pictures: u64,
-    /// What a platform would complain about, in words.
+    /// Findings, in sentences.
     pub findings: Vec<String>,
 }
 
@@ -106,7 +106,7 @@ pub struct Rehearsal {
     pub relay: String,
     /// Destination that was rehearsed.
     pub destination: String,
-    /// What carried it.
+    /// Protocol.
     pub over: String,
     /// Platform by whose rules it was judged.
     pub platform: Option<String>,
@@ -114,8 +114,8 @@ pub struct Rehearsal {
     pub level: CheckLevel,
     /// Why nothing came, if nothing did.
     pub trouble: Option<String>,
-    /// What came.
+    /// Grade of the received stream.
     pub graded: Graded,
-    /// What the rules say to it.
+    /// Checks against the rules.
     pub checks: Vec<Check>,
 }

@@ -57,11 +57,11 @@ pub struct LogEntry {
     pub what: String,
     /// Cause code.
     pub code: Option<String>,
-    /// Whose side the cause is on.
+    /// Fault domain of the cause.
     pub side: Option<Side>,
-    /// What else is to be known.
+    /// Further information.
     pub message: String,
-    /// Who did it.
+    /// Name of the person.
     pub who: Option<String>,
     /// Stable id of the record that it is about; of a push that of its relay. The name is the one of that time.
     #[serde(default)]
@@ -88,7 +88,7 @@ pub struct ReportRequest {
     pub skip: Option<usize>,
 }
 
-/// What one side has to answer for.
+/// Downtime of one fault domain.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SideShare {
     /// Side.
@@ -117,7 +117,7 @@ pub struct ReportLine {
     pub longest_s: u64,
     /// Share of the wanted time in which it ran, in per cent to three decimals.
     pub availability_percent: Option<f64>,
-    /// Whose side the outages were on, the longest first.
+    /// Downtime by fault domain, the longest first.
     pub shares: Vec<SideShare>,
     /// Stable id of the record; of a push that of its relay. None of a site, and of a record that was removed.
     #[serde(default)]
@@ -144,13 +144,13 @@ pub struct Outage {
     pub down_s: u64,
     /// Cause code.
     pub code: String,
-    /// Whose side it was on.
+    /// Fault domain.
     pub side: Side,
     /// One sentence.
     pub message: String,
 }
 
-/// What was up and what was down over a month, or what is over of it.
+/// Availability over a month, or the elapsed part of it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Report {
     /// Month, in UTC.

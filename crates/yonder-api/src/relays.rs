@@ -73,7 +73,7 @@ pub struct RelayChange {
 pub struct CauseFacts {
     /// Stable code.
     pub code: String,
-    /// Whose side it is on.
+    /// Fault domain.
     pub side: Side,
     /// One sentence.
     pub message: String,
@@ -218,7 +218,7 @@ pub struct PushState {
     /// The uplink that it is bound to, where it is.
     #[serde(default)]
     pub uplink: Option<String>,
-    /// What is measured of its connection, where that is SRT.
+    /// Statistics of the connection, for SRT.
     #[serde(default)]
     pub link: Option<LinkFacts>,
     /// Warning about a push that runs, as a sentence.
@@ -226,7 +226,7 @@ pub struct PushState {
     pub warning: Option<String>,
 }
 
-/// What is measured of an SRT connection.
+/// Statistics of an SRT connection.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct LinkFacts {
     /// Latency that both sides agreed on.
@@ -241,9 +241,9 @@ pub struct LinkFacts {
     pub retransmitted: u64,
     /// Packets given up because they were too late.
     pub dropped: u64,
-    /// What the platform believes the way could carry, where it says.
+    /// Link capacity estimated by the platform, where it is known.
     pub estimated_bandwidth_kbps: Option<u64>,
-    /// What is sent is encrypted.
+    /// The media is encrypted.
     pub encrypted: bool,
 }
 
@@ -268,14 +268,14 @@ pub struct Rates {
     pub step_s: u32,
     /// Kilobits per second that came in, in each step; null where nothing was measured.
     pub feed: Vec<Option<u32>>,
-    /// What went out.
+    /// Output rates.
     pub pushes: Vec<PushRates>,
     /// Outages of the feed and of the pushes within that time, oldest first.
     #[serde(default)]
     pub outages: Vec<Outage>,
 }
 
-/// What went out to one destination.
+/// Output rates of one destination.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PushRates {
     /// Name of the destination.
@@ -308,13 +308,13 @@ pub struct Condition {
     pub since: Option<String>,
     /// Connection attempts since then, where something is down.
     pub attempts: u32,
-    /// Whose side it is on, where something is not as wanted.
+    /// Fault domain, where the state is not as wanted.
     pub side: Option<Side>,
     /// Why.
     pub cause: Option<CauseFacts>,
     /// Names of the feed and the destinations that are concerned.
     pub about: Vec<String>,
-    /// What a person can do, the likeliest first.
+    /// Actions that a person can take, the likeliest first.
     pub actions: Vec<Action>,
 }
 
@@ -329,7 +329,7 @@ pub struct Relay {
     /// Number that each change raises. A change with `If-Match: "<revision>"` is refused (412) once it is another one.
     #[serde(default)]
     pub revision: i64,
-    /// What is wanted of it.
+    /// Desired state.
     pub wanted: DesiredState,
     /// The disk has not taken `wanted` yet: a restart of the service would bring back the state before.
     #[serde(default)]
@@ -373,7 +373,7 @@ pub enum RelayEvent {
         /// Its name.
         name: String,
     },
-    /// What moves of relays, once a second: only of those for which it moved.
+    /// Statistics of relays, once a second: only of those that have changed.
     Stats {
         /// As they are now.
         relays: Vec<RelayStats>,
@@ -383,7 +383,7 @@ pub enum RelayEvent {
         /// The line.
         entry: Box<LogEntry>,
     },
-    /// A survey goes on, or is done.
+    /// Progress or result of a survey.
     Survey {
         /// As it is now.
         survey: Box<Survey>,

@@ -61,9 +61,9 @@ pub struct Credentials {
 /// A session.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SignedIn {
-    /// Who.
+    /// Name of the person.
     pub person: String,
-    /// What they may do.
+    /// Role.
     pub role: Role,
     /// Token that changes must carry in the `X-Yonder-Token` header.
     pub token: String,

@@ -1,4 +1,4 @@
-//! What moves of a relay from second to second, apart from what it is: sent by itself, so that hundreds of relays can
+//! Statistics of relays, which change from second to second: sent apart from the relays, so that hundreds of them can
 //! be followed at once.
 
 use serde::{Deserialize, Serialize};
@@ -6,7 +6,7 @@ use utoipa::ToSchema;
 
 use crate::relays::{LinkFacts, Relay};
 
-/// What moves of a relay.
+/// Statistics of a relay.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RelayStats {
     /// Name of the relay.
@@ -17,7 +17,7 @@ pub struct RelayStats {
     pub pushes: Vec<PushStats>,
 }
 
-/// What moves of a feed.
+/// Statistics of a feed.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct FeedStats {
     /// Seconds until the next attempt, while waiting or blocked.
@@ -39,7 +39,7 @@ pub struct FeedStats {
     pub units_dropped: u64,
 }
 
-/// What moves of a push.
+/// Statistics of a push.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PushStats {
     /// Seconds until the next attempt, while waiting for it or blocked.
@@ -54,12 +54,12 @@ pub struct PushStats {
     pub frames_dropped: u64,
     /// How far it is behind the feed.
     pub backlog_ms: u64,
-    /// What is measured of its connection, where that is SRT.
+    /// Statistics of the connection, for SRT.
     pub link: Option<LinkFacts>,
 }
 
 impl RelayStats {
-    /// What moves of a relay, as it is.
+    /// Returns the statistics of a relay.
     #[must_use]
     pub fn of(relay: &Relay) -> Self {
         let (feed, video) = (&relay.feed, relay.feed.video.as_ref());

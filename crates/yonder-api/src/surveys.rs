@@ -8,7 +8,7 @@ use crate::feeds::Transport;
 use crate::relays::{AudioFacts, CauseFacts, DialStep, VideoFacts};
 use crate::secret::Secret;
 
-/// What a preview tells between its segments.
+/// Message of a preview between its segments.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum PreviewEvent {
@@ -67,7 +67,7 @@ pub struct Survey {
     pub main: SurveyStream,
     /// The lighter one, where there is one.
     pub sub: Option<SurveyStream>,
-    /// What to make of it, once it is done.
+    /// Advice, once the survey is done.
     pub advice: Vec<SurveyAdvice>,
 }
 
@@ -91,7 +91,7 @@ pub struct SurveyStream {
     pub audio: Option<AudioFacts>,
     /// Everything that the camera offers at this address.
     pub offered: Vec<OfferedTrack>,
-    /// What was measured.
+    /// Measurements.
     pub measured: Option<MeasuredFacts>,
     /// Milliseconds from the dial to the first picture.
     pub first_picture_ms: Option<u64>,
@@ -112,7 +112,7 @@ pub struct OfferedTrack {
     pub carried: bool,
 }
 
-/// What was measured of a stream.
+/// Measurements of a stream.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct MeasuredFacts {
     /// Seconds that the pictures span.

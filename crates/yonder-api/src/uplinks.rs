@@ -15,7 +15,7 @@ pub struct NewUplink {
     pub site: Option<String>,
     /// Rate upwards with its unit, like `20Mbit/s`.
     pub rate: String,
-    /// What a month may have, with its unit, like `500GB`.
+    /// Monthly allowance with its unit, like `500GB`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub allowance: Option<String>,
     /// Share that stays free, in hundredths; 25 where nothing is said.
@@ -93,7 +93,7 @@ pub struct Uplink {
     pub sent_bytes: u64,
 }
 
-/// What would be different.
+/// Hypothetical changes.
 #[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct WhatIf {
@@ -118,10 +118,10 @@ pub struct WhatIf {
     pub all: bool,
 }
 
-/// Something that an uplink carries.
+/// Load on an uplink.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Load {
-    /// What it is.
+    /// Description.
     pub what: String,
     /// Kilobits per second on the uplink; null where nothing was measured yet.
     pub kbps: Option<u64>,
@@ -132,11 +132,11 @@ pub struct Load {
 pub struct UplinkBudget {
     /// The uplink.
     pub uplink: Uplink,
-    /// What it carries.
+    /// Loads.
     pub loads: Vec<Load>,
     /// Their sum.
     pub sum_kbps: u64,
-    /// What may be used with the headroom free.
+    /// Usable rate, without the headroom.
     pub usable_kbps: u64,
     /// `fits`, `tight` or `over`.
     #[schema(value_type = BudgetVerdict)]
@@ -168,7 +168,7 @@ pub struct FitRow {
     pub fit: String,
 }
 
-/// What fits on an uplink.
+/// Renditions that fit on an uplink.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct WhatFits {
     /// Name of the uplink.
@@ -186,12 +186,12 @@ pub struct WhatFits {
 pub struct Budget {
     /// Uplinks in order.
     pub uplinks: Vec<UplinkBudget>,
-    /// What crosses an uplink that nobody described.
+    /// Loads on an uplink that is not described.
     pub undescribed: Vec<Load>,
     /// The month, like `2026-11`.
     pub month: String,
     /// Days of it that are left, begun ones included.
     pub days_left: u32,
-    /// What fits, where it was asked for.
+    /// Renditions that fit, if requested.
     pub fits: Vec<WhatFits>,
 }

@@ -74,7 +74,7 @@ pub enum BookAction {
     Removed,
 }
 
-/// Where a change was made.
+/// Interface by which a change was made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ToSchema)]
 #[schema(rename_all = "kebab-case")]
 pub enum Origin {

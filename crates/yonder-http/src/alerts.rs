@@ -28,7 +28,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(test_contact);
 }
 
-/// All alerts by name, with what they go on about.
+/// Returns all alert rules by name, with their open alerts.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(PageRequest),
     responses((status = 200, body = [Alert])))]
 #[get("/alerts")]
@@ -202,7 +202,7 @@ async fn remove_contact(
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Tells a contact that this is a test, and answers once it was told.
+/// Sends a test message to a contact, and responds once it was delivered.
 #[utoipa::path(context_path = "/api/v1", tag = "alerts", params(("name" = String, Path)),
     responses((status = 204), (status = 404, body = Problem), (status = 502, body = Problem)))]
 #[post("/contacts/{name}/test")]

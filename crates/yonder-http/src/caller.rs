@@ -1,4 +1,4 @@
-//! Who calls: a bearer token, or the cookie of a session together with its token on every change. Handlers say by
+//! Authentication: a bearer token, or the cookie of a session together with its token on every change. Handlers state by
 //! the type of their caller what role they want.
 
 use std::future::{Ready, ready};
@@ -28,14 +28,14 @@ const CLIENT_AGENT: &str = "yonder/";
 /// Longest key of a request, in bytes.
 const MAX_REQUEST_KEY: usize = 100;
 
-/// Somebody who may use the API. Handlers that take one refuse everybody else.
+/// Authenticated caller. Handlers that take one refuse all others.
 #[derive(Debug, Clone)]
 pub(super) struct Caller {
     /// Name of the person, or of the token.
     pub(super) name: String,
     /// Person who is responsible; `None` for the home folder's token.
     pub(super) person: Option<String>,
-    /// What they may do.
+    /// Role.
     pub(super) role: Role,
     /// By what they came.
     pub(super) credential: Credential,
@@ -49,7 +49,7 @@ pub(super) struct Caller {
     pub(super) request_key: Option<String>,
 }
 
-/// What a caller showed.
+/// Credential of a request.
 #[derive(Debug, Clone)]
 pub(super) enum Credential {
     /// The cookie of a session.
@@ -147,7 +147,7 @@ impl Authorized for Admin {
     }
 }
 
-/// Who called, found out before the handler and its request are looked at: what strangers send is not even read.
+/// Caller, authenticated before the handler and its request are read.
 #[derive(Debug)]
 struct Identified(Result<Caller, HttpError>);
 

@@ -66,7 +66,7 @@ async fn rotate_master_key(
     Ok(Json(MasterKeyRotation { sealed }))
 }
 
-/// What the service stands on: records, secrets, disk, open files, certificate authorities.
+/// Checks records, secrets, disk, open files and the certificate authority.
 #[utoipa::path(context_path = "/api/v1", tag = "care", responses((status = 200, body = [Check])))]
 #[get("/selfcheck")]
 async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Check>>, HttpError> {

@@ -126,7 +126,7 @@ fn operation_id(path: &str, handler: &str) -> String {
 /// Returns the description of a response without one; OpenAPI requires it.
 fn description_of(status: &str) -> &'static str {
     match status {
-        "101" => "The connection goes on as a WebSocket.",
+        "101" => "The connection continues as a WebSocket.",
         "201" => "Created; its address is in the header `Location`.",
         "202" => "Accepted: a job does the work, at the address in the header `Location`.",
         "204" => "Done; there is nothing to return.",

@@ -36,7 +36,7 @@ async fn list(
     page.respond(&request, &destinations, |item| &item.name)
 }
 
-/// Adds a destination; what was put right in the pasted address and key is told.
+/// Adds a destination. Corrections of the pasted address and key are returned.
 #[utoipa::path(context_path = "/api/v1", tag = "destinations", request_body = NewDestination,
     responses((status = 201, body = Stored), (status = 409, body = Problem), (status = 422, body = Problem)))]
 #[post("/destinations")]

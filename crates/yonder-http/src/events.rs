@@ -26,8 +26,8 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(events);
 }
 
-/// Every relay once, `complete`, and from then on every change, the lines of the logbook as they are written, and once
-/// a second what moves. A listener that falls too far behind is disconnected, and gets everything anew when it returns;
+/// Streams every relay once, `complete`, then every change, lines of the logbook as they are written, and statistics once
+/// a second. A subscriber that falls too far behind is disconnected, and gets everything again when it reconnects;
 /// so is one whose session or token has ended.
 #[utoipa::path(context_path = "/api/v1", tag = "relays",
     responses((status = 200, body = RelayEvent, content_type = "text/event-stream"), (status = 429, body = Problem)))]

@@ -23,7 +23,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
         .service(show_picture);
 }
 
-/// Shows the holding picture; the broadcasts go on.
+/// Shows the holding picture. The broadcasts continue.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
     responses((status = 200, body = Relay), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/relays/{name}/hold")]
@@ -102,7 +102,7 @@ async fn remove_picture(
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// What the relay shows while it is held.
+/// Returns the picture that the relay shows while it is held.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)),
     responses((status = 200, content_type = "image/png"), (status = 404, body = Problem)))]
 #[get("/relays/{name}/holding-picture")]

@@ -108,7 +108,7 @@ async fn blocking<T: Send + 'static>(
     let service = Arc::clone(service);
     let done = web::block(move || {
         let result = call(&service);
-        // What was done is seen at once by everybody who listens.
+        // Subscribers see a change at once.
         if result.is_ok() {
             service.events().notify_changes();
         }

@@ -87,7 +87,7 @@ async fn invite(
     Ok(HttpResponse::Created().json(made))
 }
 
-/// What the code of a link invites to.
+/// Returns the invitation of a link's code.
 #[utoipa::path(context_path = "/api/v1", tag = "people", request_body = InvitationCode,
     responses((status = 200, body = Invitation), (status = 403, body = Problem)), security(()))]
 #[post("/invitations/look")]

@@ -17,7 +17,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(logbook).service(audit).service(report).service(day).service(rates);
 }
 
-/// What happened, oldest first.
+/// Returns log entries, oldest first.
 #[utoipa::path(context_path = "/api/v1", tag = "record", params(LogbookRequest),
     responses((status = 200, body = [LogEntry]), (status = 422, body = Problem)))]
 #[get("/logbook")]
@@ -41,7 +41,7 @@ async fn audit(
     reading(&service, move |service| service.journal().audit_trail(&request)).await.map(Json)
 }
 
-/// What was up, what was down, for how long, and whose side it was, over a month.
+/// Returns availability over a month: uptime, outages and their fault domains.
 #[utoipa::path(context_path = "/api/v1", tag = "record", params(ReportRequest),
     responses((status = 200, body = Report), (status = 422, body = Problem)))]
 #[get("/report")]

@@ -122,8 +122,8 @@ async fn preflight(
     .await
 }
 
-/// Starts a relay, or tries anew what is blocked in one that runs. Before its first start, and after something about
-/// it changed, a preflight is run; what fails there keeps it from starting unless forced.
+/// Starts a relay, or retries what is blocked in a running one. Before its first start, and after a change of
+/// its parts, a preflight is run; a failed check prevents the start unless forced.
 #[utoipa::path(context_path = "/api/v1", tag = "relays", params(("name" = String, Path)), request_body = Start,
     responses((status = 200, body = Relay), (status = 202, body = Job), (status = 404, body = Problem),
         (status = 409, body = Problem)))]

@@ -63,7 +63,7 @@ async fn sign_in(
     Ok(signed_in(&from, begun))
 }
 
-/// Who is signed in.
+/// Returns the signed-in person.
 #[utoipa::path(context_path = "/api/v1", tag = "session",
     responses((status = 200, body = SignedIn), (status = 401, body = Problem)))]
 #[get("/session")]
@@ -87,7 +87,7 @@ async fn sign_out(
     Ok(HttpResponse::NoContent().cookie(Access::of(&from).cookie(&"".into(), 0)).finish())
 }
 
-/// Gives whoever is signed in a new password; their other sessions end.
+/// Changes the password of the caller. Their other sessions end.
 #[utoipa::path(context_path = "/api/v1", tag = "session", request_body = PasswordChange,
     responses((status = 204), (status = 401, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 #[post("/session/password")]
@@ -107,7 +107,7 @@ async fn change_password(
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Sessions that go on: one's own; for admins, everybody's.
+/// Returns open sessions: the caller's own; for admins, those of everybody.
 #[utoipa::path(context_path = "/api/v1", tag = "session", params(PageRequest),
     responses((status = 200, body = [Session])))]
 #[get("/sessions")]
@@ -135,12 +135,12 @@ async fn end(service: Data<Service>, caller: Caller, id: Path<String>) -> Result
     Ok(HttpResponse::NoContent().finish())
 }
 
-/// Whose sessions a caller sees and ends; everybody's where nobody is named.
+/// Returns the person whose sessions a caller sees and ends; `None` for everybody's.
 fn whose(caller: &Caller) -> Option<String> {
     (caller.role < Role::Admin).then(|| caller.name.clone())
 }
 
-/// The answer to whoever has just signed in.
+/// Returns the response to a sign-in.
 pub(super) fn signed_in(from: &HttpRequest, (token, facts): (SecretString, SignedIn)) -> HttpResponse {
     HttpResponse::Ok().cookie(Access::of(from).cookie(&token, SESSION_S)).json(facts)
 }

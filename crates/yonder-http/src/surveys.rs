@@ -19,7 +19,7 @@ pub(super) fn configure(config: &mut ServiceConfig) {
     config.service(begin).service(show).service(cancel).service(survey_still).service(feed_still);
 }
 
-/// Begins a survey; it goes on in the background, and `survey` events tell how.
+/// Begins a survey in the background. `survey` events report its progress.
 #[utoipa::path(context_path = "/api/v1", tag = "surveys", request_body = NewSurvey,
     responses((status = 202, body = Survey), (status = 404, body = Problem), (status = 422, body = Problem), (status = 429, body = Problem)))]
 #[post("/surveys")]

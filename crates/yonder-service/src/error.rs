@@ -17,9 +17,9 @@ pub enum ServiceError {
     Invalid {
         /// Field of the request.
         field: &'static str,
-        /// What is wrong, without any secret.
+        /// Message, without any secret.
         detail: String,
-        /// What would be right.
+        /// Correction.
         hint: &'static str,
     },
     /// The request is no JSON of the right shape.
@@ -67,7 +67,7 @@ pub enum ServiceError {
     /// It is off, and must run for this.
     #[error("the relay {0:?} is off")]
     NotRunning(String),
-    /// A contact could not be told.
+    /// A contact could not be notified.
     #[error("{0}")]
     NotTold(String),
     /// Another destination has the same key at the same server.
@@ -104,7 +104,7 @@ pub enum ServiceError {
     /// As many surveys as may be are under way.
     #[error("{0} surveys are under way already")]
     TooManySurveys(usize),
-    /// Nobody is signed in.
+    /// The caller is not signed in.
     #[error("nobody is signed in")]
     SignInNeeded,
     /// Name or password is wrong.
@@ -119,9 +119,9 @@ pub enum ServiceError {
     /// The caller may not do this.
     #[error("your role, {}, does not allow this", has.word())]
     RoleNeeded {
-        /// What the caller may do.
+        /// Role of the caller.
         has: Role,
-        /// What they would have to be allowed to do.
+        /// Required role.
         needs: Role,
     },
     /// A change made with a cookie lacks its token.
@@ -157,7 +157,7 @@ pub enum ServiceError {
         /// Name of the secret, like `password`.
         secret: &'static str,
     },
-    /// Something that should not happen.
+    /// Internal error.
     #[error("the service failed inside: {0}")]
     Internal(&'static str),
 }
@@ -311,9 +311,7 @@ impl ServiceError {
             Self::SignInNeeded => "Sign in, or send a token as a bearer.",
             Self::SignInRefused => "Try again; upper and lower case count in the password.",
             Self::SetUpRefused => "Start the service again: it prints a fresh link while nobody can sign in.",
-            Self::InvitationRefused => {
-                "Ask whoever invited you for another link; each works once, for three days."
-            }
+            Self::InvitationRefused => "Ask for another link; each works once, for three days.",
             Self::RoleNeeded { needs, .. } => {
                 return Some(format!("Ask an admin for it: {}.", needs.in_words()));
             }
@@ -327,13 +325,13 @@ impl ServiceError {
             Self::Stale { .. } => "Read it again, and make your change on what is there now.",
             Self::ChangedMeanwhile(_) => "Start it again: the preflight then checks what is there now.",
             Self::SecretLost { .. } => {
-                "It is damaged, or was sealed under another master key. Set it again; everything else goes on."
+                "It is damaged, or was sealed under another master key. Set it again; everything else keeps running."
             }
             Self::Store(StoreError::Full) => {
-                "Make room on the disk that the home folder lies on. What runs goes on."
+                "Make room on the disk that the home folder lies on. Running broadcasts continue."
             }
             Self::Store(StoreError::Locked) => {
-                "Find the program that has yonder.db open, and try again. What runs goes on."
+                "Find the program that has yonder.db open, and try again. Running broadcasts continue."
             }
             Self::Store(StoreError::Damaged(_)) => {
                 "Stop the service and restore the last backup with `yonder restore`."

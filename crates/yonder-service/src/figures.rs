@@ -24,7 +24,7 @@ pub struct ServiceFigures {
     pub alerts: AlertFigures,
     /// Entries of the logbook, the history and the audit trail that wait for the disk; `None` while a write does not return.
     pub unwritten: Option<usize>,
-    /// What was last read from the disk.
+    /// Figures last read from the disk.
     pub disk: DiskFigures,
     /// Time of the newest scheduled backup.
     pub scheduled_backup: Option<SystemTime>,

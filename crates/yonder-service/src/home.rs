@@ -74,13 +74,13 @@ impl Home {
         Self { folder: folder.into() }
     }
 
-    /// Where the running service writes its address.
+    /// Returns the file with the address of the running service.
     #[must_use]
     pub fn service_file(&self) -> PathBuf {
         self.folder.join("service.json")
     }
 
-    /// Where the local token lies.
+    /// Returns the file of the local token.
     #[must_use]
     pub fn token_file(&self) -> PathBuf {
         self.folder.join("token")
@@ -107,7 +107,7 @@ impl Home {
         }
     }
 
-    /// Where the records lie.
+    /// Returns the file of the records.
     pub(crate) fn records_file(&self) -> PathBuf {
         self.folder.join("yonder.db")
     }

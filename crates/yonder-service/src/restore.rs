@@ -9,10 +9,10 @@ use yonder_store::{MasterKey, SealError, Store, StoreError};
 
 use crate::home::{Home, HomeError};
 
-/// What a restore did.
+/// Result of a restore.
 #[derive(Debug)]
 pub struct Restored {
-    /// Where the records lie that were there before.
+    /// File of the records that were there before.
     pub before: Option<PathBuf>,
     /// Relays in the backup.
     pub relays: usize,
@@ -131,7 +131,7 @@ pub(crate) fn remove_records(draft: &Path) {
     let files = fs::read_dir(folder).into_iter().flatten().flatten();
     let stem = format!("{}.", stem.to_string_lossy());
     for file in files.filter(|file| file.file_name().to_string_lossy().starts_with(&stem)) {
-        // What stays is replaced by the next restore.
+        // A file that cannot be removed is replaced by the next restore.
         let _removed = fs::remove_file(file.path());
     }
 }

@@ -12,7 +12,7 @@ pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 /// Runs a blocking call on a thread of the runtime's blocking pool.
 ///
 /// # Errors
-/// What the call fails with, and [`ServiceError::Internal`] after a panic in it.
+/// The error of the call, and [`ServiceError::Internal`] after a panic in it.
 ///
 /// # Cancel safety
 /// When dropped, the call still runs to completion.

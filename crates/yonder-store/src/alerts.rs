@@ -1,4 +1,4 @@
-//! Alerts, and who is told.
+//! Alert rules, contacts and open alerts.
 
 use rusqlite::{Connection, OptionalExtension as _, Row, params};
 use secrecy::SecretString;
@@ -13,9 +13,9 @@ use crate::store::{Store, unless_taken};
 pub struct NewContact {
     /// Name.
     pub name: String,
-    /// Where and how, as JSON without any secret.
+    /// Address and options as JSON, without any secret.
     pub settings: String,
-    /// What web messages are signed with, or the mail server's password.
+    /// Signing secret of webhooks, or password of the mail server.
     pub secret: Option<SecretString>,
     /// Whole address of a web contact, of which the settings have a shortened form.
     pub address: Option<SecretString>,
@@ -28,9 +28,9 @@ pub struct NewContact {
 pub struct Contact {
     /// Name.
     pub name: String,
-    /// Where and how, as JSON without any secret.
+    /// Address and options as JSON, without any secret.
     pub settings: String,
-    /// What web messages are signed with, or the mail server's password.
+    /// Signing secret of webhooks, or password of the mail server.
     pub secret: Option<SealedSecret>,
     /// Whole address of a web contact, of which the settings have a shortened form.
     pub address: Option<SealedSecret>,
@@ -43,24 +43,24 @@ pub struct Contact {
 pub struct ContactSettings<'a> {
     /// Name.
     pub name: &'a str,
-    /// Where and how, as JSON without any secret.
+    /// Address and options as JSON, without any secret.
     pub settings: &'a str,
     /// Hours from one sign of life to the next.
     pub sign_of_life_h: Option<u32>,
 }
 
-/// What is told of, as it is kept.
+/// Alert rule.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Alert {
     /// Name.
     pub name: String,
-    /// What it is raised for, as it is written.
+    /// Condition, as text.
     pub trigger: String,
     /// Only about this relay, feed, destination or uplink.
     pub about: Option<String>,
-    /// While it goes on, it is told again after so many seconds.
+    /// Interval of repetitions while the alert is open, in seconds.
     pub repeat_s: i64,
-    /// Names of those who are told; none for all.
+    /// Names of contacts; all for none.
     pub to: Vec<String>,
     /// End of a mute, in milliseconds since 1970.
     pub muted_until_ms: Option<i64>,
@@ -246,7 +246,7 @@ impl Store {
         all.find(|alert| alert.name.eq_ignore_ascii_case(name)).ok_or_else(|| not_found(Kind::Alert, name))
     }
 
-    /// Keeps the alerts that go on, in place of those that did.
+    /// Stores the open alerts, in place of the stored ones.
     ///
     /// # Errors
     /// The store's failure.
@@ -271,7 +271,7 @@ impl Store {
         })
     }
 
-    /// The alerts that go on.
+    /// Returns the open alerts.
     ///
     /// # Errors
     /// The store's failure.

@@ -48,7 +48,7 @@ impl Store {
     }
 
     /// Writes the write-ahead log back into the file of the records and empties the log, so that the file alone is complete.
-    /// What another program's reader still needs stays in the log.
+    /// Pages that a reader of another program still needs stay in the log.
     ///
     /// # Errors
     /// The store's failure.

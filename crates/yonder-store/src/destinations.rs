@@ -11,7 +11,7 @@ use crate::store::{Store, unless_taken};
 use crate::subjects::follow_rename;
 use crate::uplinks::{bind, uplinks_of};
 
-/// What a stream key is good for.
+/// Validity of a stream key.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum KeyKind {
     /// Any number of broadcasts.
@@ -38,7 +38,7 @@ impl KeyKind {
     }
 }
 
-/// What is kept of a destination besides its secrets.
+/// Settings of a destination, without its secrets.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DestinationSettings {
     /// Name.
@@ -51,11 +51,11 @@ pub struct DestinationSettings {
     pub return_after_s: i64,
     /// Name of its platform.
     pub platform: Option<String>,
-    /// Where people watch.
+    /// Address of the watch page.
     pub watch_page: Option<String>,
     /// Certificates of a private authority, in PEM.
     pub authority: Option<String>,
-    /// What its key is good for.
+    /// Validity of the stream key.
     pub key_kind: KeyKind,
     /// When its key expires, in seconds since 1970.
     pub key_expires_s: Option<i64>,
@@ -68,7 +68,7 @@ pub struct DestinationSettings {
 /// A destination as it is to be kept.
 #[derive(Debug, Clone)]
 pub struct NewDestination {
-    /// What is no secret.
+    /// Settings.
     pub settings: DestinationSettings,
     /// Stream key.
     pub key: Option<SecretString>,
@@ -379,7 +379,7 @@ fn write_settings(
     bind(connection, id, &settings.uplinks)
 }
 
-/// Relays that push to a destination which changed are to be checked anew.
+/// Marks relays that push to a changed destination for another check.
 fn unclear(connection: &Connection, destination: i64) -> Result<(), StoreError> {
     connection.execute(
         "UPDATE relay SET cleared_s = NULL, setup = setup + 1 WHERE id IN

@@ -6,7 +6,7 @@ use rusqlite::ErrorCode;
 
 use crate::seal::SealError;
 
-/// What a record is.
+/// Kind of a record.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Kind {
     /// Feed.
@@ -27,7 +27,7 @@ pub enum Kind {
     Service,
     /// Alert.
     Alert,
-    /// Somebody who is told.
+    /// Contact.
     Contact,
     /// An invitation to become somebody who may sign in.
     Invitation,
@@ -115,7 +115,7 @@ pub enum StoreError {
         /// Names of the relays, or destinations, that use it.
         users: Vec<String>,
     },
-    /// Nobody else may change everything.
+    /// The last admin cannot be removed.
     #[error("{0:?} is the last admin")]
     LastAdmin(String),
     /// The records were sealed under another master key.

@@ -25,7 +25,7 @@ pub struct FeedSettings {
     pub user: Option<String>,
     /// SHA-256 of the one certificate that is trusted.
     pub pin: Option<[u8; 32]>,
-    /// Where the camera is, when that is not where the service runs.
+    /// Site of the camera, if that is not the site of the service.
     pub site: Option<String>,
 }
 

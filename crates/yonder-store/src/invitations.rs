@@ -12,11 +12,11 @@ use crate::store::Store;
 /// An invitation that nobody has taken up yet.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Invitation {
-    /// Who is invited.
+    /// Name of the invited person.
     pub name: String,
-    /// What they will be allowed to do.
+    /// Role of the invited person.
     pub role: Role,
-    /// Who invites.
+    /// Name of the inviting person.
     pub made_by: String,
     /// Person who is responsible for that; the invitation ends with them. `None` for the local token.
     pub maker: Option<String>,

@@ -296,7 +296,7 @@ mod tests {
             connection.execute_batch(migration).unwrap();
         }
         connection.pragma_update(None, "user_version", 3).unwrap();
-        // What an interrupted copy has left.
+        // Left by an interrupted copy.
         std::fs::write(copy_path(&path, 3), "half").unwrap();
         migrate(&mut connection, Some(&path)).unwrap();
         let copy = Connection::open(copy_path(&path, 3)).unwrap();

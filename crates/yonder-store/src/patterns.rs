@@ -14,7 +14,7 @@ pub struct Pattern {
     pub template: String,
     /// The placeholders, as JSON.
     pub placeholders: String,
-    /// What it is for.
+    /// Purpose.
     pub note: String,
 }
 

@@ -15,7 +15,7 @@ pub struct Person {
     pub name: String,
     /// Password hash in the PHC string format.
     pub password_hash: String,
-    /// What they may do.
+    /// Role.
     pub role: Role,
     /// When they came, in seconds since 1970.
     pub created_s: i64,

@@ -14,7 +14,7 @@ const HOUR_S: i64 = 3_600;
 /// An hour of one rate.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RateHour {
-    /// Whose.
+    /// Subject.
     pub whose: Carried,
     /// When the hour began, in seconds since 1970.
     pub hour_s: i64,

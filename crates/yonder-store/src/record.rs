@@ -8,20 +8,20 @@ use crate::error::{Kind, StoreError};
 use crate::store::Store;
 use crate::subjects::{SUBJECT_NAME, SubjectNames, uid_of};
 
-/// Something that somebody did and that is to be found again.
+/// Logged action of a person or of the service.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Deed {
     /// When, in milliseconds since 1970.
     pub at_ms: i64,
-    /// Who; nobody where the service did it by itself.
+    /// Name of the person; `None` for the service.
     pub who: Option<String>,
-    /// What, as a stable word.
+    /// Action, as a stable identifier.
     pub what: String,
     /// Kind of what it was done to: a relay or a destination.
     pub kind: Kind,
     /// Its name.
     pub name: String,
-    /// What else is to be known, without any secret.
+    /// Details, without any secret.
     pub detail: String,
 }
 
@@ -42,11 +42,11 @@ pub struct LogLine {
     pub what: String,
     /// Cause.
     pub code: Option<String>,
-    /// Whose side the cause is on.
+    /// Fault domain of the cause.
     pub side: Option<String>,
-    /// What else is to be known.
+    /// Details.
     pub message: String,
-    /// Who did it.
+    /// Name of the person.
     pub who: Option<String>,
     /// Stable id of the record that it is about; of a push that of its relay.
     pub uid: Option<String>,

@@ -21,7 +21,7 @@ pub struct Relay {
     pub site: Option<String>,
     /// Names of its destinations, in order.
     pub destinations: Vec<String>,
-    /// What is wanted.
+    /// Desired state.
     pub wanted: DesiredState,
     /// The disk has not taken that yet: a restart would bring back the state before.
     pub is_unsaved: bool,
@@ -99,7 +99,7 @@ impl Store {
     }
 
     /// Replaces name, feed, destinations and time of the relay `name`. Another feed or other destinations are to be
-    /// checked anew.
+    /// checked again.
     ///
     /// # Errors
     /// As [`Store::add_relay`].

@@ -38,9 +38,9 @@ pub struct NewSession<'a> {
 pub struct Session {
     /// Tells it apart from others.
     pub id: String,
-    /// Who it belongs to.
+    /// Name of the person.
     pub person: String,
-    /// What they may do.
+    /// Role.
     pub role: Role,
     /// Token that changes must carry.
     pub csrf: String,
@@ -97,12 +97,12 @@ impl UnsavedSession {
     }
 }
 
-/// Returns the first digits of a token hash, by which sessions are told apart.
+/// Returns the first digits of a token hash, which identify a session.
 fn session_id(token_hash: &[u8]) -> String {
     token_hash.iter().take(ID_DIGITS / 2).map(|byte| format!("{byte:02x}")).collect()
 }
 
-/// What is kept of a token.
+/// Returns the stored hash of a token.
 pub(crate) fn token_hash(token: &SecretString) -> Vec<u8> {
     Sha256::digest(token.expose_secret()).to_vec()
 }
@@ -201,7 +201,7 @@ impl Store {
         })
     }
 
-    /// Sessions that go on, the latest used first; of one person alone where one is named.
+    /// Returns open sessions, the latest used first; of one person, if named.
     ///
     /// # Errors
     /// The store's failure.
@@ -246,7 +246,7 @@ impl Store {
         }
     }
 
-    /// Ends the session that is told apart by `id`; only if it is that person's, where one is named.
+    /// Ends the session with `id`; only if it is that person's, where one is named.
     ///
     /// # Errors
     /// [`StoreError::NotFound`], or the store's failure.

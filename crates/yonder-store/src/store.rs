@@ -120,7 +120,7 @@ impl Store {
         connection.busy_timeout(BUSY_TIMEOUT)?;
         connection.set_prepared_statement_cache_capacity(PREPARED_STATEMENTS);
         connection.pragma_update(None, "journal_mode", "WAL")?;
-        // What was answered as done must outlive a power cut.
+        // Acknowledged writes must outlive a power cut.
         connection.pragma_update(None, "synchronous", "FULL")?;
         connection.pragma_update(None, "foreign_keys", true)?;
         // Pages of removed secrets are overwritten, sealed as they are.
@@ -155,7 +155,7 @@ impl Store {
     /// was.
     ///
     /// # Errors
-    /// What `act` failed with, or the store's failure; then nothing of it is kept.
+    /// The error of `act`, or the store's failure; then nothing of it is kept.
     pub fn together<T, E: From<StoreError>>(&self, act: impl FnOnce() -> Result<Fate<T>, E>) -> Result<T, E> {
         let connection = self.writer.lock();
         self.group(&connection, || {
@@ -250,7 +250,7 @@ impl Store {
     }
 }
 
-/// What becomes of a group of writes.
+/// Outcome of a transaction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fate<T> {
     /// All of it is kept.

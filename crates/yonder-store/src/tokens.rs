@@ -14,11 +14,11 @@ use crate::store::{Store, unless_taken};
 pub struct NewToken<'a> {
     /// Name.
     pub name: &'a str,
-    /// What its bearer may do.
+    /// Role of the bearer.
     pub role: Role,
     /// The secret.
     pub token: &'a SecretString,
-    /// Who makes it.
+    /// Name of the person who makes it.
     pub made_by: &'a str,
     /// Person who is responsible for that; the token ends with them. `None` for the local token.
     pub maker: Option<&'a str>,
@@ -33,9 +33,9 @@ pub struct NewToken<'a> {
 pub struct Token {
     /// Name.
     pub name: String,
-    /// What its bearer may do.
+    /// Role of the bearer.
     pub role: Role,
-    /// Who made it.
+    /// Name of the person who made it.
     pub made_by: String,
     /// Person who is responsible for that.
     pub maker: Option<String>,

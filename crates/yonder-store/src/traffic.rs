@@ -6,7 +6,7 @@ use crate::error::StoreError;
 use crate::store::Store;
 use crate::subjects::{SUBJECT_NAME, SubjectNames};
 
-/// Whose traffic it is.
+/// Subject of a traffic counter.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Carried {
     /// A pull, by the name of its feed.
@@ -56,7 +56,7 @@ impl Store {
         })
     }
 
-    /// What was carried on the days from `first` to `last`.
+    /// Returns the traffic of the days from `first` to `last`.
     ///
     /// # Errors
     /// The store's failure.

@@ -417,7 +417,7 @@ fn names_are_told_of_every_kind_that_has_them() {
 fn a_preflight_clears_the_set_up_that_it_checked_and_no_other() {
     let store = filled();
     let checked = store.relay("Line").unwrap().setup;
-    // Somebody changes a destination while the preflight measures.
+    // A destination is changed while the preflight measures.
     store.edit_destination("Two", &destination("Two").settings, &SecretChange::Keep).unwrap();
     assert!(!store.clear_relay("Line", checked, 7).unwrap());
     assert_eq!(store.relay("Line").unwrap().cleared_s, None);
@@ -432,7 +432,7 @@ fn a_record_keeps_its_id_under_another_name_and_each_change_raises_its_revision(
     assert_eq!(after.uid, before.uid);
     assert!(after.revision > before.revision);
     assert_eq!(store.name_of(Kind::Feed, &before.uid).unwrap().as_deref(), Some("Top"));
-    // What the service notes by itself is no change.
+    // Facts that the service records by itself are no change.
     store.record_worked(&[yonder_store::HistorySubject::Feed("Top".into())], 5).unwrap();
     store.note_key_used("One", 5).unwrap();
     assert_eq!(store.identity(Kind::Feed, "Top").unwrap(), Some(after));

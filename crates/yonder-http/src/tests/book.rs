@@ -10,7 +10,7 @@ async fn book(service: &Arc<Service>) -> Value {
     get(service, "/api/v1/book").await.1
 }
 
-/// What is kept, without what is only told.
+/// Returns the stored book, without output-only fields.
 async fn kept(service: &Arc<Service>) -> Value {
     let mut book = book(service).await;
     book.as_object_mut().unwrap().remove("sealed");
@@ -76,15 +76,15 @@ async fn all_that_is_wrong_is_told_and_nothing_is_kept() {
     });
     let (status, problem) = apply(&service, wrong).await;
     assert_eq!((status.as_u16(), &problem["code"]), (422, &json!("book.refused")));
-    let told: Vec<(&str, &str)> = problem["faults"]
+    let faults: Vec<(&str, &str)> = problem["faults"]
         .as_array()
         .unwrap()
         .iter()
         .map(|fault| (fault["name"].as_str().unwrap(), fault["code"].as_str().unwrap()))
         .collect();
-    // The relay of the feed that is refused is not told apart.
+    // The relay of the refused feed is not reported separately.
     assert_eq!(
-        told,
+        faults,
         [
             ("Fibre", "request.invalid"),
             ("Shed", "request.invalid"),

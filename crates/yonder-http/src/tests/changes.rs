@@ -49,8 +49,8 @@ async fn a_change_leaves_who_where_and_what_was_there_before_and_after() {
         { "field": "password", "before": null, "after": null },
     ]);
     assert_eq!(entries[1]["fields"], fields);
-    let told = Value::from(entries).to_string();
-    assert!(!told.contains("planted"), "{told}");
+    let text = Value::from(entries).to_string();
+    assert!(!text.contains("planted"), "{text}");
 }
 
 #[rstest]
@@ -174,7 +174,7 @@ async fn a_removed_admin_comes_back_neither_by_their_token_nor_by_their_invitati
     service.auth().add_person("second chief", &PASSWORD.into(), Role::Admin).unwrap();
     let chief = sign_in(&service, "chief").await;
     let token = make_token(&service, &chief).await;
-    // What a token makes belongs to the maker of the token.
+    // Records made with a token belong to the maker of the token.
     let invite = bearer(Method::POST, "/api/v1/invitations", &token)
         .set_json(json!({ "name": "guest of theirs", "role": "admin" }));
     let (_, invited, _) = ask(&service, invite).await;

@@ -1,4 +1,4 @@
-//! What keeps lines running and answers for them: windows, uplinks, alerts, logbook and report.
+//! Schedules, uplinks, alerts, logbook and report.
 
 use super::*;
 

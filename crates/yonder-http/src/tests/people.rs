@@ -1,10 +1,10 @@
-//! Who may do what: roles, invitations, sessions, tokens.
+//! Permissions: roles, invitations, sessions, tokens.
 
 use super::*;
 
 pub(super) const PASSWORD: &str = "a long enough one";
 
-/// Somebody who is signed in.
+/// Signed-in person.
 pub(super) struct Visitor {
     cookie: Cookie<'static>,
     csrf: String,
@@ -78,7 +78,7 @@ async fn operators_switch_and_viewers_are_told_whom_to_ask() {
     assert_eq!(problem["detail"], "Your role, viewer, does not allow this.");
     assert_eq!(problem["hint"], "Ask an admin for it: an operator may start, stop, hold and rekey.");
     assert_eq!(ask(&service, desk.request(Method::POST, uri).set_json(&rekey)).await.0, 200);
-    // Who did it is in the logbook.
+    // The logbook names the person.
     let (_, lines) = get(&service, "/api/v1/logbook?kind=destination&changes=true").await;
     let last = lines.as_array().unwrap().last().unwrap();
     assert_eq!((&last["what"], &last["who"]), (&json!("rekeyed"), &json!("night desk")));
@@ -228,18 +228,18 @@ async fn what_was_done_is_told_to_those_who_listen_line_by_line() {
     let service = staffed();
     let (_, mut events) = service.events().subscribe();
     fill(&service).await;
-    let mut told = Vec::new();
+    let mut lines = Vec::new();
     while let Ok(event) = events.try_recv() {
         let event: Value = serde_json::from_str(&event).unwrap();
         if event["kind"] == "log" {
-            told.push(format!(
+            lines.push(format!(
                 "{} {}",
                 event["entry"]["kind"].as_str().unwrap(),
                 event["entry"]["what"].as_str().unwrap()
             ));
         }
     }
-    assert_eq!(told, ["feed added", "destination added", "relay added"]);
+    assert_eq!(lines, ["feed added", "destination added", "relay added"]);
 }
 
 #[actix_web::test]

@@ -142,12 +142,12 @@ async fn sheets_are_added_like_others_changed_and_removed() {
 #[case::codec(json!({"video.codecs": "H.266"}), "H.266")]
 #[case::keyframes_the_wrong_way_round(json!({"video.min-keyframe-interval": "5s", "video.max-keyframe-interval": "2s"}), "keyframe")]
 #[actix_web::test]
-async fn a_rule_that_cannot_be_is_refused_and_the_sheet_stays(#[case] rules: Value, #[case] told: &str) {
+async fn a_rule_that_cannot_be_is_refused_and_the_sheet_stays(#[case] rules: Value, #[case] detail: &str) {
     let service = service();
     let body = json!({"name": "Heather Live", "rules": rules});
     let (status, problem) = post(&service, "/api/v1/platforms", body).await;
     assert_eq!((status.as_u16(), &problem["field"]), (422, &json!("rules")), "{problem}");
-    assert!(problem["detail"].as_str().unwrap().contains(told), "{problem}");
+    assert!(problem["detail"].as_str().unwrap().contains(detail), "{problem}");
     assert_eq!(get(&service, "/api/v1/platforms/Heather%20Live").await.0, 404);
     let (_, before) = get(&service, "/api/v1/platforms/Bramble%20TV").await;
     let (status, _) = change(&service, "/api/v1/platforms/Bramble%20TV", json!({"rules": rules})).await;

@@ -148,7 +148,7 @@ impl Auth {
         Ok(())
     }
 
-    /// Sessions that go on: one's own, or everybody's.
+    /// Returns open sessions: one's own, or everybody's.
     ///
     /// # Errors
     /// When the records cannot be read or written.

@@ -35,9 +35,9 @@ pub(super) fn send(
         transport =
             transport.credentials(Credentials::new(user.clone(), password.expose_secret().to_owned()));
     }
-    let told =
-        |error: lettre::transport::smtp::Error| failed(format!("the mail server did not take it: {error}"));
-    transport.build().send(&mail).map(|_| ()).map_err(told)
+    let refused =
+        |error: lettre::transport::smtp::Error| failed(format!("the mail server refused it: {error}"));
+    transport.build().send(&mail).map(|_| ()).map_err(refused)
 }
 
 fn compose(from: &str, to: &[String], message: &AlertMessage) -> Result<Message, SendError> {

@@ -39,7 +39,7 @@ impl History {
         Ok(Day { from: time::text(time::from_millis(from_ms)), step_s: 60, relays: relays.collect() })
     }
 
-    /// States that go on and began before `from_ms`.
+    /// Returns states that began before `from_ms` and last into the range.
     fn states_since_before(&self, from_ms: i64) -> Vec<StateBegan> {
         let mut states = Vec::new();
         for relay in self.records.stored_relays().iter().filter(|relay| relay.wanted.is_running()) {

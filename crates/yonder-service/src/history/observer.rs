@@ -97,7 +97,7 @@ impl History {
         let last = self.records.store.last_alive()?;
         let is_crash = last.is_some_and(|(_, in_order)| !in_order);
         let detail =
-            if is_crash { "It had ended without being told to: a crash, or a power cut." } else { "" };
+            if is_crash { "It had ended without an orderly stop: a crash, or a power cut." } else { "" };
         self.journal.log_own("started", Kind::Service, "yonder", detail);
         if let Some((ended_ms, in_order)) = last {
             let open = self.records.store.open_runs()?;

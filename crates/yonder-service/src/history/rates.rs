@@ -21,7 +21,7 @@ const MEASURE_EVERY: Duration = Duration::from_secs(1);
 const WRITE_EVERY: u32 = 600;
 const HOUR_S: i64 = 3_600;
 const DAY_S: i64 = 86_400;
-/// What is kept of the minutes, in seconds.
+/// Retention of minutes, in seconds.
 const MONTH_S: i64 = 30 * 86_400;
 
 /// Rates of every feed and push that ran.
@@ -88,7 +88,7 @@ impl History {
             }
         }
         self.records.store.keep_rates(&hours, now_s - MONTH_S)?;
-        // What has not run for a day is in the records alone.
+        // Series of relays that have not run for a day are in the records alone.
         lock(&self.series).retain(|_, series| series.track(Grain::TenSeconds).end_s() > now_s - DAY_S);
         Ok(())
     }

@@ -124,7 +124,7 @@ impl Notifications {
     /// Acknowledges an open alert, which is then not repeated, and returns its name. Without a subject, all open subjects of it.
     ///
     /// # Errors
-    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it does not go on, or when the records cannot be written.
+    /// [`ServiceError::NotFound`], [`ServiceError::Invalid`] if it is not open, or when the records cannot be
     pub fn acknowledge_alert(
         &self,
         transaction: &Transaction<'_>,
@@ -137,8 +137,8 @@ impl Notifications {
             if book.acknowledge(&alert.name, subject) == 0 {
                 return Err(ServiceError::Invalid {
                     field: "subject",
-                    detail: "the alert does not go on about that".to_owned(),
-                    hint: "`yonder alert show` lists what it goes on about.",
+                    detail: "the alert is not open for that subject".to_owned(),
+                    hint: "`yonder alert show` lists the open alerts of a rule.",
                 });
             }
             book.open()

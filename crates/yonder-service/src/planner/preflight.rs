@@ -55,7 +55,7 @@ impl Planner {
         let (planner, wanted) = (Arc::clone(self), name.to_owned());
         let plan = run_blocking(move || planner.plan_preflight(&wanted)).await?;
         let planner = Arc::clone(self);
-        // What is dialled lives on the engine's runtime.
+        // Sockets live on the engine's runtime.
         let looked = self.engine.runtime().spawn(async move {
             let request = SurveyRequest { main: plan.feed.clone(), sub: None, duration: MEASURE };
             let (survey, reached) =
@@ -211,7 +211,7 @@ pub(super) fn check(check: CoreCheck) -> Check {
     }
 }
 
-/// What a survey measured, for the checks.
+/// Returns the measurements of a survey, for the checks.
 fn feed_facts(name: &str, stream: &StreamView) -> FeedFacts {
     let measured = stream.measured;
     let video = stream.video.as_ref().map(|video| VideoFacts {

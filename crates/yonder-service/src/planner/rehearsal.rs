@@ -226,7 +226,7 @@ fn judged(plan: &Plan, report: Option<ChannelReport>, trouble: Option<String>) -
     }
 }
 
-/// What was received against the rules, and what was wrong with it whatever the rules.
+/// Checks the received stream against the rules, and adds findings that no rule covers.
 fn judge(plan: &Plan, report: &ChannelReport) -> Vec<Check> {
     let video = report.video.as_ref().map(|video| VideoFacts {
         codec: video.codec.to_owned(),

@@ -39,7 +39,7 @@ impl From<NoPicture> for ServiceError {
 }
 
 impl Previews {
-    /// What to pull for a still of a feed.
+    /// Returns the specification of the stream for a still of a feed.
     ///
     /// # Errors
     /// Why there is no picture.

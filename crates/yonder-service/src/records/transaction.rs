@@ -101,7 +101,7 @@ impl Records {
     /// belong, while the write lock is still held; after a rollback it is not called.
     ///
     /// # Errors
-    /// What `act` failed with, or when the records cannot be written; then nothing is changed.
+    /// The error of `act`, or when the records cannot be written; then nothing is changed.
     pub(crate) fn transaction<T>(
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<Fate<T>, ServiceError>,

@@ -135,7 +135,7 @@ impl Transaction<'_> {
             kept.headroom_percent = read_headroom(percent)?;
         }
         kept.backup = change.backup.unwrap_or(kept.backup);
-        // What binds in another way takes the place of what bound before.
+        // Another binding replaces the present one.
         if let Some(source) = &change.source {
             kept.source = read_source(source)?;
             kept.interface = kept.interface.filter(|_| kept.source.is_none());

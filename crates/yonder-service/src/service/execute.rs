@@ -66,7 +66,7 @@ impl Service {
     /// Makes changes that no person has asked for, like the set-up of a demonstration: in one transaction, without audit entries.
     ///
     /// # Errors
-    /// What `act` failed with, or when the records cannot be written; then nothing is changed.
+    /// The error of `act`, or when the records cannot be written; then nothing is changed.
     pub fn provision<T>(
         &self,
         act: impl FnOnce(&Transaction<'_>) -> Result<T, ServiceError>,

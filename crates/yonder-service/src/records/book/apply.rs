@@ -12,7 +12,7 @@ use crate::error::ServiceError;
 use crate::jobs::JobContext;
 use crate::records::Transaction;
 
-/// What has been found and done so far.
+/// Progress of an application.
 #[derive(Debug, Default)]
 struct Progress {
     changes: Vec<BookChange>,
@@ -81,7 +81,7 @@ impl Transaction<'_> {
         let mut progress = Progress { job: Some((context.clone(), records)), ..Progress::default() };
         let named = if prune { Some(names(&book)) } else { None };
         let wanted = book.wanted.clone();
-        // What goes first makes room for what is changed; what is in use until then goes last.
+        // Removals make room for changes; records that are in use until then are removed last.
         if let Some(named) = &named {
             self.remove_unnamed(named, &mut progress, false)?;
         }
@@ -164,7 +164,7 @@ impl Transaction<'_> {
     }
 
     /// Brings one record to what the book says. One that says what is kept already is left as it was: nothing about it
-    /// is checked, dialled or dated anew.
+    /// is checked, dialed or dated again.
     fn put<T: Serialize>(
         &self,
         progress: &mut Progress,
@@ -222,7 +222,7 @@ impl Transaction<'_> {
                 Kind::Pattern => self.remove_pattern(&name),
                 Kind::Platform => self.remove_platform(&name),
                 Kind::Uplink => self.remove_uplink(&name),
-                // Who may do what is not in the book.
+                // Permissions are not in the book.
                 Kind::Person | Kind::Invitation | Kind::Token | Kind::Session | Kind::Service => Ok(()),
             };
             match removed {
@@ -239,7 +239,7 @@ impl Transaction<'_> {
         Ok(())
     }
 
-    /// What relays should do. Returns those that are to be started.
+    /// Applies the desired states of relays. Returns those that are to be started.
     fn put_wishes(
         &self,
         wanted: &BTreeMap<String, String>,

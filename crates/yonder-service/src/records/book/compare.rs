@@ -87,13 +87,13 @@ mod tests {
         let after = map(
             json!({ "name": "A", "url": "y", "to": ["b", "a"], "backup": false, "on_air": [], "rules": { "a.b": "2" } }),
         );
-        let told: Vec<_> = differences(Some(&before), &after, &["password"])
+        let found: Vec<_> = differences(Some(&before), &after, &["password"])
             .into_iter()
             .map(|field| (field.field, field.before.unwrap_or_default(), field.after.unwrap_or_default()))
             .collect();
-        let told: Vec<_> = told.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
+        let found: Vec<_> = found.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect();
         assert_eq!(
-            told,
+            found,
             [
                 ("rules.a.b", "1", "2"),
                 ("site", "Fell", ""),

@@ -19,7 +19,7 @@ use crate::records::{Effect, Records, Transaction};
 /// Fields of secrets that were given and are new.
 pub(super) type NewSecrets = Vec<&'static str>;
 
-/// What is left out of a book is none; a change says that with an empty text.
+/// A field that is left out of a book is none; a change states that with an empty text.
 fn or_none(text: Option<String>) -> Option<String> {
     Some(text.unwrap_or_default())
 }

@@ -52,12 +52,12 @@ impl Records {
         for alert in self.store.alerts()? {
             book.alerts.push(self.booked_alert(&alert.name)?);
         }
-        let told = |(kind, name, field): Sealed| SealedSecret {
+        let to_view = |(kind, name, field): Sealed| SealedSecret {
             kind: kind.to_string(),
             name,
             field: field.to_owned(),
         };
-        book.sealed = sealed.into_iter().map(told).collect();
+        book.sealed = sealed.into_iter().map(to_view).collect();
         Ok(book)
     }
 
