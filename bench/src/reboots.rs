@@ -11,7 +11,7 @@ use crate::load::{Load, PATH, push};
 /// How often is looked whether pictures come.
 const LOOK_EVERY: Duration = Duration::from_millis(5);
 /// A camera that is not seen again by then counts as lost.
-const PATIENCE: Duration = Duration::from_secs(20);
+const WAIT_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// Switches a camera off and on again `times` times, for half a second to eight, and prints how long the first
 /// picture took.
@@ -64,7 +64,7 @@ async fn measure(times: u32) -> anyhow::Result<Vec<Duration>> {
 async fn until(holds: impl Fn() -> bool) -> anyhow::Result<()> {
     let begun = Instant::now();
     while !holds() {
-        ensure!(begun.elapsed() < PATIENCE, "no picture within {} s", PATIENCE.as_secs());
+        ensure!(begun.elapsed() < WAIT_TIMEOUT, "no picture within {} s", WAIT_TIMEOUT.as_secs());
         tokio::time::sleep(LOOK_EVERY).await;
     }
     Ok(())

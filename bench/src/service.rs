@@ -11,7 +11,7 @@ use serde_json::Value;
 use tempfile::TempDir;
 
 /// How long the program may take to be there.
-const PATIENCE: Duration = Duration::from_secs(20);
+const WAIT_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// What a running service takes of the machine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -50,7 +50,7 @@ impl Service {
             .context("the program cannot be started; build it with `cargo build --release -p yonder`")?;
         self.child = Some(child);
         while !announced.exists() {
-            ensure!(begun.elapsed() < PATIENCE, "the service does not start: {}", self.log());
+            ensure!(begun.elapsed() < WAIT_TIMEOUT, "the service does not start: {}", self.log());
             std::thread::sleep(Duration::from_millis(5));
         }
         Ok(begun.elapsed())

@@ -9,7 +9,7 @@ use crate::load::Load;
 use crate::service::Service;
 
 /// Nothing takes longer.
-const PATIENCE: Duration = Duration::from_secs(60);
+const WAIT_TIMEOUT: Duration = Duration::from_secs(60);
 
 /// From the start of the service to all of its relays live, after a power cut.
 #[expect(clippy::print_stdout, reason = "this is the figure")]
@@ -48,7 +48,7 @@ pub(crate) fn wait_live(service: &Service) -> anyhow::Result<()> {
         if live == pushes && pushes > 0 {
             return Ok(());
         }
-        ensure!(begun.elapsed() < PATIENCE, "{live} of {pushes} live: {}", service.log());
+        ensure!(begun.elapsed() < WAIT_TIMEOUT, "{live} of {pushes} live: {}", service.log());
         std::thread::sleep(Duration::from_millis(20));
     }
 }

@@ -4,7 +4,7 @@ import { ApiError, address, ask, call, isStale, setSessionToken, upload } from "
 
 afterEach(() => void vi.unstubAllGlobals());
 
-/** What the page asked the service. */
+/** Requests of the page. */
 function answering(response: () => Response): { url: string; request: RequestInit }[] {
   const asked: { url: string; request: RequestInit }[] = [];
   vi.stubGlobal("fetch", async (url: string, request: RequestInit) => {
@@ -62,20 +62,20 @@ test("a refusal keeps what was wrong, where, and what to do", async () => {
   ]);
 });
 
-test("a refusal that is no problem document is told as what it is", async () => {
+test("a refusal without a problem document is reported with its status", async () => {
   answering(() => new Response("<h1>Bad gateway</h1>", { status: 502 }));
   const error = await failure(ask(["status"], {}));
   expect([error.status, error.code]).toEqual([502, "service.unclear"]);
   expect(error.message).toContain("502");
 });
 
-test("a service that does not answer is told apart from one that refuses", async () => {
+test("a service that does not answer is distinguished from one that refuses", async () => {
   vi.stubGlobal("fetch", () => Promise.reject(new TypeError("failed to fetch")));
   const error = await failure(ask(["status"], {}));
   expect([error.status, error.code]).toEqual([0, "service.not-reachable"]);
 });
 
-test("a change carries the revision that it was made against, and a stale one is told apart", async () => {
+test("a change carries the revision that it was made against, and a stale one is recognized", async () => {
   const problem = { type: "about:blank", title: "", status: 412, code: "request.stale", detail: "Changed meanwhile." };
   const asked = answering(() => new Response(JSON.stringify(problem), { status: 412 }));
   const error = await failure(call("PATCH", ["feeds", "Summit"], { site: "Fell" }, 7));

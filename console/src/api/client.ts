@@ -1,13 +1,13 @@
 import type { Problem } from "./types";
 
-/** Where the service says no, or does not answer (status 0). */
+/** Refusal of the service; status 0 where it does not answer. */
 export class ApiError extends Error {
   readonly status: number;
   readonly code: string;
   readonly hint: string | null;
   /** Field of the request that is wrong, where it is one. */
   readonly field: string | null;
-  /** What a preflight found, where that is why. */
+  /** Checks of a failed preflight. */
   readonly checks: NonNullable<Problem["checks"]>;
 
   constructor(problem: Pick<Problem, "status" | "detail" | "code"> & Partial<Problem>) {
@@ -102,12 +102,12 @@ export async function fetchFile(path: readonly string[]): Promise<Blob> {
   return response.blob();
 }
 
-/** Nobody is signed in, or no longer. */
+/** The session is missing or has ended. */
 export function isSignedOut(error: unknown): boolean {
   return error instanceof ApiError && error.status === 401;
 }
 
-/** Somebody else has changed the record meanwhile. */
+/** The record has been changed by another person meanwhile. */
 export function isStale(error: unknown): boolean {
   return error instanceof ApiError && error.status === 412;
 }

@@ -3,7 +3,7 @@ import type { Job, JobProgress } from "./types";
 
 /** Seconds for which the service may hold back the news of a running job. */
 const WAIT_S = 1;
-/** How long the service may be out of reach before a job is given up. It goes on in the service. */
+/** Time without a connection after which the client stops following a job. The job continues in the service. */
 const LOST_TIMEOUT_MS = 120_000;
 const RETRY_INTERVAL_MS = 1_000;
 

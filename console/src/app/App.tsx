@@ -8,7 +8,7 @@ import { ToastProvider } from "../ui/Toast";
 import { TooltipProvider } from "../ui/Tooltip";
 import { Pages } from "./Pages";
 
-/** Live events keep what is shown fresh; nothing is fetched anew by itself. */
+/** Live events keep queries fresh; none is refetched on its own. */
 function makeQueryClient(): QueryClient {
   return new QueryClient({
     defaultOptions: { queries: { staleTime: Infinity, retry: false, refetchOnWindowFocus: false } },

@@ -8,7 +8,7 @@ import { Frame } from "./Frame";
 import { NoSuchPage } from "./NoSuchPage";
 import { LiveProvider } from "./live/LiveProvider";
 
-// What is not looked at first is loaded when it is.
+// Other pages are loaded on demand.
 const RelayPage = lazy(async () => ({ default: (await import("../features/relay")).RelayPage }));
 const NewRelayPage = lazy(async () => ({ default: (await import("../features/new-relay")).NewRelayPage }));
 const FeedsPage = lazy(async () => ({ default: (await import("../features/feeds/pages")).FeedsPage }));

@@ -89,7 +89,7 @@ export function severity(level: ConditionLevel): number {
 /** Levels, the worst first. */
 export const WORST_FIRST: readonly ConditionLevel[] = [...LEVELS].reverse();
 
-/** Somebody should look at it. */
+/** Needs attention. */
 export function needsAttention(level: ConditionLevel): boolean {
   return severity(level) >= severity("degraded");
 }

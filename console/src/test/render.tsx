@@ -35,7 +35,7 @@ export function draw(what: ReactNode, { at = "/", role = "admin" }: Where = {}):
 
 export type Call = { method: string; path: string; body: unknown; token: string | null };
 
-/** An API that answers each call as told, and keeps what it was asked. */
+/** API that answers calls as configured, and records them. */
 export function fakeApi(answer: (call: Call) => { status: number; body: unknown }): Call[] {
   const calls: Call[] = [];
   vi.stubGlobal("fetch", async (path: string, request: RequestInit) => {

@@ -3,7 +3,7 @@ import { configure } from "@testing-library/dom";
 // A busy machine needs longer than the library's second to draw a page: waiting ends when the element is there.
 configure({ asyncUtilTimeout: 10_000 });
 
-// What browsers have and the tests' document has not.
+// Interfaces of browsers that the tests' document lacks.
 if (typeof window !== "undefined") {
   window.matchMedia ??= (query) =>
     ({ matches: false, media: query, addEventListener: () => undefined, removeEventListener: () => undefined }) as unknown as MediaQueryList;

@@ -8,11 +8,11 @@ type Props = {
   title: string;
   lead?: ReactNode;
   wide?: boolean;
-  /** What the dialog holds, and how it closes itself. */
+  /** Content of the dialog, with a function that closes it. */
   children: (close: () => void) => ReactNode;
 };
 
-/** A dialog for a piece of work; what it holds is made anew each time it opens. */
+/** Dialog; its content is created again each time it opens. */
 export function Dialog({ trigger, title, lead, wide = false, children }: Props): ReactNode {
   const [open, setOpen] = useState(false);
   return (

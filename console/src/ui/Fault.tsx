@@ -14,7 +14,7 @@ export function Fault({ error }: { error: Error }): ReactNode {
   );
 }
 
-/** What is wrong with one field of a form, where the service names it. */
+/** Error of one field of a form, where the service names it. */
 export function faultOf(error: Error | null, field: string): string | null {
   return error instanceof ApiError && error.field === field ? `${error.message} ${error.hint ?? ""}`.trim() : null;
 }

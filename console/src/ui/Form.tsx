@@ -4,7 +4,7 @@ import { Button } from "./Button";
 import { Fault } from "./Fault";
 
 type Props = {
-  /** What the button says. */
+  /** Label of the button. */
   action: string;
   /** It cannot be sent now: it is under way, or something is missing. */
   disabled: boolean;
@@ -21,7 +21,7 @@ export function Form({ action, disabled, error, onSubmit, children }: Props): Re
     onSubmit();
   };
   return (
-    // What a browser would fill in by itself belongs to another account.
+    // Values that a browser fills in belong to another account.
     <form onSubmit={submit} autoComplete="off" className="grid gap-4">
       {children}
       {error !== null && <Fault error={error} />}

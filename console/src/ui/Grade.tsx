@@ -19,7 +19,7 @@ function shape(level: string): ReactNode {
   }
 }
 
-/** How a check came out, by shape, word and colour. */
+/** Result of a check, by shape, word and color. */
 export function Grade({ level }: { level: string }): ReactNode {
   return (
     <span className={`inline-flex items-center gap-1.5 font-semibold whitespace-nowrap ${TONES[level] ?? "text-block"}`}>

@@ -10,7 +10,7 @@ type Props<T> = {
   children: (data: T) => ReactNode;
 };
 
-/** What was asked for: on its way, failed, or there. What is there stays while it is asked for anew. */
+/** State of a query: loading, failed, or loaded. Loaded data stays while it is refetched. */
 export function Loaded<T>({ query, height = 160, children }: Props<T>): ReactNode {
   if (query.data !== undefined) {
     return children(query.data);

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 
 import type { ConditionLevel, FeedPhase, PushPhase } from "../lib/states";
 
-/** States of feeds and pushes. Each has its own shape, word and colour; the shape alone tells them apart. */
+/** States of feeds and pushes. Each has its own shape, word and color; the shape alone identifies them. */
 export type StateWord = FeedPhase | PushPhase;
 
 const TONES: Record<StateWord, string> = {

@@ -3,7 +3,7 @@ import { useId, type ReactNode } from "react";
 
 type Props = { label: ReactNode; help?: ReactNode; checked: boolean; onChange: (checked: boolean) => void };
 
-/** Something that is so or not, with its label. */
+/** Labeled switch. */
 export function Toggle({ label, help, checked, onChange }: Props): ReactNode {
   const id = useId();
   return (

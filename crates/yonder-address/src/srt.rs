@@ -15,7 +15,7 @@ use crate::server::{AddressError, Opened};
 /// more than 8000 would need larger buffers than receivers commonly have.
 pub const LATENCY_RANGE_MS: RangeInclusive<u16> = 20..=8_000;
 /// Latency where the address has none (default of the draft, 4.4).
-const USUAL_LATENCY_MS: u16 = 120;
+const DEFAULT_LATENCY_MS: u16 = 120;
 /// Longest stream ID (3.2.1.3).
 const MAX_STREAM_ID: usize = 512;
 /// Stands in a stream ID for the stream key.
@@ -57,7 +57,7 @@ impl SrtServer {
             "/" => note(&mut repairs, Repair::Slashes),
             _ => return Err(AddressError::Path),
         }
-        let mut server = Self { host, port, stream_id: None, latency_ms: USUAL_LATENCY_MS };
+        let mut server = Self { host, port, stream_id: None, latency_ms: DEFAULT_LATENCY_MS };
         let mut extras = SrtExtras::default();
         for pair in query.split('&').filter(|pair| !pair.is_empty()) {
             let (name, value) = pair.split_once('=').unwrap_or((pair, ""));

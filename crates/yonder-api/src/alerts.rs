@@ -1,6 +1,6 @@
 //! Alerts, and the contacts that they notify.
 
-use crate::words::NotificationKind;
+use crate::enums::NotificationKind;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

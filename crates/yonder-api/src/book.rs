@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::words::BookAction;
+use crate::enums::BookAction;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use yonder_core::DesiredState;

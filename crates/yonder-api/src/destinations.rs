@@ -1,6 +1,6 @@
 //! Destinations and their stream keys.
 
-use crate::words::Protocol;
+use crate::enums::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

@@ -14,6 +14,7 @@ mod platforms;
 mod preflights;
 mod problem;
 
+mod enums;
 mod record;
 mod relays;
 mod secret;
@@ -21,7 +22,6 @@ mod service;
 mod stats;
 mod surveys;
 mod uplinks;
-mod words;
 
 pub use alerts::{
     Acknowledge, AddedContact, Alert, AlertChange, AlertMessage, Channel, Contact, ContactChange,
@@ -35,6 +35,10 @@ pub use destinations::{
     Stored,
 };
 pub use discoveries::{FoundCamera, FoundChannel, FoundStream, NewDiscovery};
+pub use enums::{
+    AdviceSubject, BookAction, BudgetVerdict, Fit, MediaTransport, NotificationKind, Origin, Protocol,
+    RateRange, ReportSubject,
+};
 pub use feeds::{Feed, FeedChange, NewFeed, Transport};
 pub use jobs::{BulkStart, Job, JobKind, JobProgress, JobRequest, JobState, StartOutcome};
 pub use patterns::{Choice, Pattern, PatternFeeds, Placeholder, PlaceholderKind, StoredPattern};
@@ -60,10 +64,6 @@ pub use surveys::{
     DropFacts, MeasuredFacts, NewSurvey, OfferedTrack, PreviewEvent, Survey, SurveyAdvice, SurveyStream,
 };
 pub use uplinks::{Budget, FitRow, Load, NewUplink, Uplink, UplinkBudget, UplinkChange, WhatFits, WhatIf};
-pub use words::{
-    AdviceSubject, BookAction, BudgetVerdict, Fit, MediaTransport, NotificationKind, Origin, Protocol,
-    RateRange, ReportSubject,
-};
 
 /// Header that carries the token which changes made with a cookie must show.
 pub const CSRF_HEADER: &str = "X-Yonder-Token";

@@ -1,6 +1,6 @@
 //! Preflight and rehearsal.
 
-use crate::words::Protocol;
+use crate::enums::Protocol;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use yonder_core::preflight::Level as CheckLevel;

@@ -1,6 +1,6 @@
 //! Logbook and report.
 
-use crate::words::{Origin, ReportSubject};
+use crate::enums::{Origin, ReportSubject};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::{Side, record};

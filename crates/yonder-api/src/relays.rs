@@ -1,6 +1,6 @@
 //! Relays: what they are and how they are.
 
-use crate::words::{MediaTransport, RateRange};
+use crate::enums::{MediaTransport, RateRange};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use yonder_core::DialStep as DialStepName;

@@ -1,6 +1,6 @@
 //! Surveys: the measured facts of a feed.
 
-use crate::words::{AdviceSubject, MediaTransport};
+use crate::enums::{AdviceSubject, MediaTransport};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

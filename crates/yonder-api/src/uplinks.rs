@@ -1,6 +1,6 @@
 //! Uplinks, and the budget of what they carry.
 
-use crate::words::{BudgetVerdict, Fit, Protocol};
+use crate::enums::{BudgetVerdict, Fit, Protocol};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

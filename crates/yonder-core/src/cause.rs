@@ -140,7 +140,7 @@ cause_codes! {
     /// No way to the platform.
     PushUnreachable, "push.unreachable", Network, "Check this machine's uplink, and that the server address is right.";
     /// The uplink that the push is bound to is not there.
-    PushUplinkAway, "push.uplink-away", Network, "Look at this uplink: its interface is down or gone, or it has another address now. `yonder uplink edit` binds it anew; the destination's other uplinks take over where it has some.";
+    PushUplinkAway, "push.uplink-away", Network, "Check this uplink: its interface is down or missing, or it has another address now. Bind it again with `yonder uplink edit`. Other uplinks of the destination take over.";
     /// The platform's port is closed.
     PushConnectionRefused, "push.connection-refused", Platform, "The server answers but nothing listens on this port. Check the server address, or wait for the platform to return.";
     /// The platform does not answer.

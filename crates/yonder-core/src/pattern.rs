@@ -9,7 +9,7 @@ const MAX_TEMPLATE: usize = 1024;
 /// Placeholders that every pattern may use without declaring them.
 const BUILT_IN: [&str; 2] = ["host", "port"];
 /// Port where none is given.
-const USUAL_PORT: &str = "554";
+const DEFAULT_PORT: &str = "554";
 /// Placeholder for the main or sub stream, when it offers both.
 const STREAM: &str = "stream";
 /// Placeholder for the channel number of a recorder.
@@ -276,7 +276,7 @@ impl Pattern {
             // IPv6 addresses stand in brackets (RFC 3986, 3.2.2).
             ("host", Some(host)) if host.contains(':') && !host.starts_with('[') => Ok(format!("[{host}]")),
             ("host", Some(host)) => Ok(host.to_owned()),
-            ("port", value) => Ok(value.unwrap_or(USUAL_PORT).to_owned()),
+            ("port", value) => Ok(value.unwrap_or(DEFAULT_PORT).to_owned()),
             (_, value) => {
                 let placeholder = self.placeholders.iter().find(|placeholder| placeholder.name == name);
                 let placeholder = placeholder.ok_or_else(|| PatternError::Undeclared(name.to_owned()))?;

@@ -12,10 +12,10 @@ use crate::error::HttpError;
 use yonder_service::Service;
 
 /// Bytes of a book at most: some ten thousand relays.
-const MOST_BYTES: usize = 16 * 1024 * 1024;
+const MAX_BYTES: usize = 16 * 1024 * 1024;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
-    let scope = web::scope("/book").app_data(json::configuration_up_to(MOST_BYTES));
+    let scope = web::scope("/book").app_data(json::configuration_up_to(MAX_BYTES));
     config.service(scope.service(show).service(apply));
 }
 

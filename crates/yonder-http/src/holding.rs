@@ -11,11 +11,11 @@ use crate::error::HttpError;
 use yonder_service::{Records, Service, ServiceError};
 
 /// Bytes of a picture's file at most.
-const MOST_BYTES: usize = 8 * 1024 * 1024;
+const MAX_BYTES: usize = 8 * 1024 * 1024;
 
 pub(super) fn configure(config: &mut ServiceConfig) {
     config
-        .app_data(PayloadConfig::new(MOST_BYTES))
+        .app_data(PayloadConfig::new(MAX_BYTES))
         .service(hold)
         .service(resume)
         .service(set_picture)

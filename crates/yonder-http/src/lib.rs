@@ -4,7 +4,6 @@ mod access;
 mod alerts;
 mod book;
 mod caller;
-mod care;
 mod console;
 mod conventions;
 mod destinations;
@@ -17,6 +16,7 @@ mod holding;
 mod jobs;
 mod json;
 mod limits;
+mod maintenance;
 mod metrics;
 mod openapi;
 mod page;
@@ -69,7 +69,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
                 .error_handler(|error, _| HttpError::from(ServiceError::Malformed(error.to_string())).into()),
         )
         .configure(health::configure)
-        .configure(care::configure_metrics)
+        .configure(maintenance::configure_metrics)
         .service(
             web::scope("/api/v1")
                 // The last one comes first.
@@ -86,7 +86,7 @@ fn configure_routes(config: &mut ServiceConfig, access: Access, limits: Limits, 
                 .configure(relays::configure)
                 .configure(holding::configure)
                 .configure(record::configure)
-                .configure(care::configure)
+                .configure(maintenance::configure)
                 .configure(alerts::configure)
                 .configure(book::configure)
                 .configure(surveys::configure)

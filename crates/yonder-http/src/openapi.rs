@@ -8,8 +8,8 @@ use utoipa::{Modify, OpenApi};
 use crate::conventions::Conventions;
 
 use super::{
-    alerts, book, care, destinations, discoveries, events, feeds, holding, jobs, patterns, people, platforms,
-    preview, record, relays, session, surveys, tokens, uplinks,
+    alerts, book, destinations, discoveries, events, feeds, holding, jobs, maintenance, patterns, people,
+    platforms, preview, record, relays, session, surveys, tokens, uplinks,
 };
 
 #[derive(OpenApi)]
@@ -83,9 +83,9 @@ use super::{
         alerts::test_contact,
         book::show,
         book::apply,
-        care::backup,
-        care::selfcheck,
-        care::rotate_master_key,
+        maintenance::backup,
+        maintenance::selfcheck,
+        maintenance::rotate_master_key,
         platforms::rules,
         platforms::list,
         platforms::add,

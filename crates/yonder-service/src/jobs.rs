@@ -289,7 +289,7 @@ fn forget_ended(jobs: &mut VecDeque<Arc<JobEntry>>) {
 mod tests {
     use super::*;
 
-    const PATIENCE: Duration = Duration::from_secs(10);
+    const WAIT_TIMEOUT: Duration = Duration::from_secs(10);
 
     fn new(kind: JobKind) -> NewJob {
         NewJob { kind, about: Some("Line".to_owned()), who: "desk".to_owned(), request_key: None }
@@ -323,7 +323,7 @@ mod tests {
         let shown = jobs.get(job.id()).unwrap().to_api(problem);
         assert_eq!((shown.state, shown.progress.done, shown.progress.total), (JobState::Running, 2, Some(5)));
         go.send(()).unwrap();
-        assert_eq!(job.wait(PATIENCE).await.unwrap().unwrap(), Value::from(7));
+        assert_eq!(job.wait(WAIT_TIMEOUT).await.unwrap().unwrap(), Value::from(7));
         let shown = job.to_api(problem);
         assert_eq!((shown.state, shown.result, shown.problem), (JobState::Done, Some(Value::from(7)), None));
         assert!(shown.ended.is_some());
@@ -353,7 +353,7 @@ mod tests {
         };
         let job = jobs.begin(&Handle::current(), new(JobKind::Find), work).unwrap();
         job.cancel();
-        assert!(job.wait(PATIENCE).await.unwrap().is_err());
+        assert!(job.wait(WAIT_TIMEOUT).await.unwrap().is_err());
         let shown = job.to_api(problem);
         assert_eq!((shown.state, shown.cancel_requested), (JobState::Canceled, true));
     }
@@ -365,11 +365,11 @@ mod tests {
             panic!("a fault in the work")
         }
         let job = jobs.begin(&Handle::current(), new(JobKind::Start), |_| fail()).unwrap();
-        assert!(job.wait(PATIENCE).await.unwrap().is_err());
+        assert!(job.wait(WAIT_TIMEOUT).await.unwrap().is_err());
         assert_eq!(job.to_api(problem).problem.unwrap().code, "service.internal");
         let next =
             jobs.begin(&Handle::current(), new(JobKind::Start), |_| async { Ok(Value::Null) }).unwrap();
-        assert!(next.wait(PATIENCE).await.unwrap().is_ok());
+        assert!(next.wait(WAIT_TIMEOUT).await.unwrap().is_ok());
     }
 
     #[tokio::test]
@@ -383,14 +383,14 @@ mod tests {
             Ok(Value::Null)
         };
         let first = jobs.begin(&Handle::current(), new(JobKind::Backup), work).unwrap();
-        first.wait(PATIENCE).await.unwrap().unwrap();
+        first.wait(WAIT_TIMEOUT).await.unwrap().unwrap();
         assert_eq!(first.file().as_deref(), Some(folder.as_path()));
         let id = first.id().to_owned();
         drop(first);
         for _ in 0..=MAX_ENDED {
             let job =
                 jobs.begin(&Handle::current(), new(JobKind::Start), |_| async { Ok(Value::Null) }).unwrap();
-            job.wait(PATIENCE).await.unwrap().unwrap();
+            job.wait(WAIT_TIMEOUT).await.unwrap().unwrap();
         }
         assert!(matches!(jobs.get(&id), Err(ServiceError::NoSuchJob(_))));
         assert!(!folder.exists());

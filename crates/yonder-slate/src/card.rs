@@ -21,7 +21,7 @@ const HOLDING: Color = [185.0, 158.0, 232.0];
 const NAME_SIZE: f32 = 0.09;
 const LINE_SIZE: f32 = 0.042;
 /// Share of the width that letters may take.
-const MOST_WIDTH: f32 = 0.84;
+const MAX_WIDTH: f32 = 0.84;
 
 /// Draws the card. `away_since` is when the feed went away; without it, a person put the card up.
 pub(crate) fn draw(width: u32, height: u32, name: &str, away_since: Option<SystemTime>) -> RgbImage {
@@ -129,7 +129,7 @@ impl Card {
     )]
     fn line(&mut self, font: &FontRef<'_>, text: &str, size: f32, baseline: f32, color: Color) {
         let (wide, _) = self.size();
-        let most = wide * MOST_WIDTH;
+        let most = wide * MAX_WIDTH;
         let natural = width_of(font, text, size);
         let size = if natural > most { size * most / natural } else { size };
         let scaled = font.as_scaled(PxScale::from(size));

@@ -23,7 +23,7 @@ use crate::sequence::SEQUENCE_MASK;
 /// A handshake packet is repeated so often until it is answered.
 const REPEAT: Duration = Duration::from_millis(250);
 /// Each half of the handshake may take so long.
-const PATIENCE: Duration = Duration::from_secs(3);
+const HANDSHAKE_TIMEOUT: Duration = Duration::from_secs(3);
 /// In the first answer of a listener that speaks version 5 (4.3.1.1).
 const MAGIC: u16 = 0x4a17;
 /// Version 1.5.0: the extensions used here need 1.3 at least.
@@ -143,7 +143,7 @@ impl Caller {
             keys,
             repeat_at: now,
             asked_at: now,
-            deadline: now + PATIENCE,
+            deadline: now + HANDSHAKE_TIMEOUT,
             connection: None,
             events: VecDeque::new(),
             end: None,
@@ -251,7 +251,7 @@ impl Caller {
         self.request.extensions = extensions;
         self.step = CallerStep::Concluding;
         self.repeat_at = now;
-        self.deadline = now + PATIENCE;
+        self.deadline = now + HANDSHAKE_TIMEOUT;
         Ok(())
     }
 
@@ -316,7 +316,7 @@ impl Core for Caller {
             self.note_end();
         } else if self.end.is_none() && now >= self.deadline {
             let step = if self.step == CallerStep::Inducing { "beginning" } else { "end" };
-            self.finish(End::local(SrtError::NoAnswer { step, after: PATIENCE }));
+            self.finish(End::local(SrtError::NoAnswer { step, after: HANDSHAKE_TIMEOUT }));
         }
     }
 

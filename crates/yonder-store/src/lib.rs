@@ -3,7 +3,6 @@
 mod addresses;
 mod alerts;
 mod audit;
-mod care;
 mod destinations;
 mod error;
 mod feeds;
@@ -11,6 +10,7 @@ mod feeds;
 mod hang;
 mod history;
 mod invitations;
+mod maintenance;
 mod migrations;
 mod patterns;
 mod people;

@@ -17,11 +17,11 @@ use crate::commands::{
     audit::AuditArguments,
     book::BookCommand,
     budget::BudgetArguments,
-    care::{BackupArguments, RestoreArguments, UpgradeArguments},
     contact::ContactCommand,
     destination::DestinationCommand,
     feed::FeedCommand,
     job::JobCommand,
+    maintenance::{BackupArguments, RestoreArguments, UpgradeArguments},
     master_key::MasterKeyCommand,
     pattern::PatternCommand,
     person::{PersonCommand, SessionCommand},
@@ -191,11 +191,11 @@ pub(crate) enum Command {
     Budget(BudgetArguments),
     /// Every relay, its feed and its pushes on one screen.
     Status {
-        /// Go on showing changes until interrupted.
+        /// Keep showing changes until interrupted.
         #[arg(long)]
         follow: bool,
     },
-    /// Alerts: what people are told of.
+    /// Manage alert rules.
     #[command(subcommand)]
     Alert(AlertCommand),
     /// Contacts: who is notified, by webhook or e-mail.
@@ -216,7 +216,7 @@ pub(crate) enum Command {
     /// The site book: everything that is kept, as one TOML file.
     #[command(subcommand)]
     Book(BookCommand),
-    /// What happened: states with their causes, and what people did.
+    /// Show the logbook: states with their causes, and actions of people.
     Logbook(LogbookArguments),
     /// Changes: who made them, from where, and what was there before and after.
     Audit(AuditArguments),

@@ -25,8 +25,8 @@ pub(crate) enum Failure {
     /// The output could not be written, as on a full disk.
     Output(std::io::Error),
     /// It did not come out well, and that has been said.
-    Told,
-    /// Something else went wrong here.
+    AlreadyReported,
+    /// Any other error.
     Other(anyhow::Error),
 }
 
@@ -37,7 +37,7 @@ impl Failure {
             | Self::Camera(_)
             | Self::Book(_)
             | Self::Output(_)
-            | Self::Told
+            | Self::AlreadyReported
             | Self::Other(_) => 1,
             Self::Usage(_) => 2,
             Self::NotReachable(_) => 3,
@@ -64,7 +64,7 @@ impl Failure {
             Self::Output(error) => {
                 eprintln!("yonder: the output could not be written: {error} (output.failed)");
             }
-            Self::Told => {}
+            Self::AlreadyReported => {}
             Self::Book(faults) => {
                 for fault in faults {
                     eprintln!("{fault}");
@@ -101,7 +101,7 @@ impl Failure {
             Self::Output(_) => "output.failed",
             Self::Usage(_) => "command.usage",
             Self::NotReachable(_) => "service.not-reachable",
-            Self::Told => "command.not-passed",
+            Self::AlreadyReported => "command.not-passed",
             Self::Other(_) => "command.failed",
         };
         json!({ "code": code, "detail": self.to_string() })
@@ -116,7 +116,7 @@ impl fmt::Display for Failure {
             Self::Camera(code) => write!(f, "the camera gave no picture ({code})"),
             Self::Book(faults) => f.write_str(&faults.join("; ")),
             Self::Output(error) => write!(f, "the output could not be written: {error}"),
-            Self::Told => f.write_str("it did not come out well"),
+            Self::AlreadyReported => f.write_str("the command has failed; the reason was printed"),
             Self::Other(error) => write!(f, "{error:#}"),
         }
     }

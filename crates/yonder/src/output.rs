@@ -120,14 +120,14 @@ impl Tone {
 
 /// Whether standard output shows colours: on a terminal, unless `NO_COLOR` forbids or `CLICOLOR_FORCE` demands
 /// them.
-pub(crate) fn has_colour() -> bool {
+pub(crate) fn has_color() -> bool {
     let is_set = |name| std::env::var_os(name).is_some_and(|value| !value.is_empty());
     !is_set("NO_COLOR") && (is_set("CLICOLOR_FORCE") || io::stdout().is_terminal())
 }
 
 /// Text in a tone.
-pub(crate) fn paint(text: &str, tone: Tone, colour: bool) -> String {
-    if !colour { text.to_owned() } else { format!("\x1b[{}m{text}\x1b[0m", tone.code()) }
+pub(crate) fn colorize(text: &str, tone: Tone, color: bool) -> String {
+    if !color { text.to_owned() } else { format!("\x1b[{}m{text}\x1b[0m", tone.code()) }
 }
 
 /// A table whose columns are as wide as their widest cell.
@@ -211,7 +211,7 @@ mod tests {
 
     #[test]
     fn without_colour_text_is_bare() {
-        assert_eq!(paint("live", Tone::Good, false), "live");
-        assert_eq!(paint("live", Tone::Good, true), "\x1b[36mlive\x1b[0m");
+        assert_eq!(colorize("live", Tone::Good, false), "live");
+        assert_eq!(colorize("live", Tone::Good, true), "\x1b[36mlive\x1b[0m");
     }
 }

@@ -11,7 +11,7 @@ use crate::failure::Failure;
 /// Longest secret read, so that a wrong file is noticed.
 const LONGEST: u64 = 64 * 1024;
 
-/// Where a secret comes from.
+/// Source of a secret.
 #[derive(Debug)]
 pub(crate) enum Source<'a> {
     File(&'a Path),
@@ -28,7 +28,7 @@ impl<'a> Source<'a> {
         }
     }
 
-    /// Reads the secret as it is: blanks and line ends are put right, and told, by the service.
+    /// Reads the secret unchanged: the service corrects blanks and line ends, and reports that.
     pub(crate) fn read(&self, what: &str) -> Result<Secret, Failure> {
         match self {
             Self::File(path) => {

@@ -20,7 +20,7 @@ use crate::logging::Log;
 use crate::output::print_raw;
 use crate::watchdog::{self, Watchdog};
 
-/// Runs the service until it is told to stop.
+/// Runs the service until it is stopped.
 pub(crate) fn run(home: &Path, config: ServerConfig, backups: Option<BackupPlan>) -> Result<(), Failure> {
     let log = Log::start("info,actix_server=warn");
     raise_file_limit();
@@ -56,7 +56,7 @@ pub(crate) struct StopSignal {
 impl StopSignal {
     /// To be made within a tokio runtime.
     pub(crate) fn listen() -> Self {
-        // Where a signal cannot be heard, it ends the process as it always does.
+        // A signal that cannot be handled ends the process, by default.
         let listen = |kind| signal(kind).ok();
         Self { terminate: listen(SignalKind::terminate()), interrupt: listen(SignalKind::interrupt()) }
     }
@@ -177,7 +177,7 @@ fn hang_disk_on_request(store: &yonder_store::Store) {
     });
 }
 
-/// What to do about records that cannot be opened.
+/// Returns the failure of records that cannot be opened, with the next step.
 fn cannot_open(error: HomeError) -> Failure {
     let hint = match &error {
         HomeError::Store(StoreError::Damaged(_)) => {

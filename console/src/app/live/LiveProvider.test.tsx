@@ -109,7 +109,7 @@ test("many changes at once are drawn once", async () => {
   expect(writes.mock.calls.length).toBeLessThan(10);
 });
 
-test("a break shows, and once everything was told again what is not among it has gone and the rest is read anew", async () => {
+test("after a break the relays are received again, removed ones disappear, and other queries are refetched", async () => {
   const { calls } = await drawNames();
   say({ kind: "relay", relay: relay("Viaduct") });
   say({ kind: "complete" });

@@ -10,7 +10,7 @@ import { Staleness } from "./staleness";
 /** The event stream: in step, or away since a time; or nobody is signed in any more. */
 export type LiveState = { away: false } | { away: true; since: number; signedOut: boolean };
 
-/** How long after a break the stream is opened anew. */
+/** Delay before the stream is reopened after a break. */
 const REOPEN_MS = 2000;
 /** Changes of relays that come together are drawn together. */
 const GATHER_MS = 100;
@@ -45,8 +45,8 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     let writing: ReturnType<typeof setTimeout> | undefined;
     const staleness = new Staleness(client);
     let gathered = new Gathered();
-    // Names told since the stream was opened: what is not among them once it is complete has gone.
-    let told = new Set<string>();
+    // Names received since the stream was opened: relays that are not among them once it is complete were removed.
+    let received = new Set<string>();
     let isFirst = attempt === 0;
     const write = () => {
       writing = undefined;
@@ -54,10 +54,10 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     };
     const complete = () => {
       write();
-      client.setQueryData(relaysQuery().queryKey, (known) => known?.filter((each) => told.has(each.name)));
+      client.setQueryData(relaysQuery().queryKey, (known) => known?.filter((each) => received.has(each.name)));
       setState({ away: false });
       if (!isFirst) {
-        // What happened meanwhile was told to nobody.
+        // Events during the break are lost.
         void client.invalidateQueries({ predicate: (query) => query.queryKey[0] !== relaysQuery().queryKey[0] });
       }
       isFirst = false;
@@ -65,7 +65,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     const take = (event: RelayEvent) => {
       switch (event.kind) {
         case "relay":
-          told.add(event.relay.name);
+          received.add(event.relay.name);
           gathered.take(event);
           break;
         case "removed":
@@ -94,7 +94,7 @@ export function LiveProvider({ children }: { children: ReactNode }): ReactNode {
     };
     const open = () => {
       close();
-      told = new Set();
+      received = new Set();
       gathered = new Gathered();
       source = new EventSource("/api/v1/events");
       source.onmessage = (message: MessageEvent<string>) => {

@@ -53,8 +53,8 @@ test("a stats that is older than a change makes up neither picture nor push", ()
 test("many changes are written as one, the last word of each relay", () => {
   const gathered = new Gathered();
   expect(gathered.isEmpty()).toBe(true);
-  const told: Relay[] = [relay("A", { wanted: "off" }), relay("B"), relay("A", { wanted: "hold" })];
-  told.forEach((each) => gathered.take({ kind: "relay", relay: each }));
+  const received: Relay[] = [relay("A", { wanted: "off" }), relay("B"), relay("A", { wanted: "hold" })];
+  received.forEach((each) => gathered.take({ kind: "relay", relay: each }));
   gathered.take({ kind: "removed", name: "C" });
   gathered.take({ kind: "stats", relays: [stats("B"), stats("gone already")] });
   const after = gathered.applyTo([relay("C"), relay("D")]);

@@ -10,7 +10,7 @@ import { platformsKey } from "../../features/platforms";
 import { alertsKey, peopleKey, contactsKey, tokensKey } from "../../features/settings";
 import type { Staleness } from "./staleness";
 
-/** What a stats moves, written into a relay. */
+/** Writes a stats event into a relay. */
 export function withStats(relay: Relay, stats: RelayStats): Relay {
   const { feed } = stats;
   const video = relay.feed.video;
@@ -92,7 +92,7 @@ export function writeRelays(client: QueryClient, gathered: Gathered): void {
   }
 }
 
-/** What somebody's deed makes stale, by what it was done to. */
+/** Queries that a logged action makes stale, by its subject. */
 const STALE: Record<string, readonly (readonly string[])[]> = {
   feed: [feedsKey, budgetKey],
   destination: [destinationsKey, budgetKey],
@@ -111,7 +111,7 @@ const STALE: Record<string, readonly (readonly string[])[]> = {
 const SOON_MS = 150;
 const LATER_MS = 10_000;
 
-/** A line of the logbook was written: it is shown, and what it makes stale is read anew. */
+/** Appends a new line of the logbook, and refetches the queries that it makes stale. */
 export function takeLine(client: QueryClient, staleness: Staleness, entry: LogEntry): void {
   keepLine(client, entry);
   if (entry.who != null) {

@@ -1,12 +1,12 @@
 import type { QueryClient, QueryKey } from "@tanstack/react-query";
 
-/** What is known to be stale and is read anew soon: many reasons are one reading. */
+/** Stale queries, refetched together after a delay. */
 export class Staleness {
   private readonly waiting = new Map<string, ReturnType<typeof setTimeout>>();
 
   constructor(private readonly client: QueryClient) {}
 
-  /** Has what stands under `keys` read anew within `delayMs`, if it is shown; else when it is looked at next. */
+  /** Refetches the queries under `keys` within `delayMs` if they are shown, else when they are shown next. */
   mark(keys: readonly QueryKey[], delayMs: number): void {
     for (const key of keys) {
       const name = JSON.stringify(key);

@@ -50,7 +50,7 @@ test("a backup uplink is not the one that is nearest to its limit", () => {
   expect(heaviest([])).toBeUndefined();
 });
 
-test("uplinks are told with verdicts in words, and what nobody measured yet", async () => {
+test("uplinks are shown with verdicts, and with what is not measured yet", async () => {
   fakeApi(() => ({ status: 200, body: BUDGET }));
   draw(<BudgetPage />);
   const fibre = await screen.findByRole("region", { name: "Uplink Office fibre" });

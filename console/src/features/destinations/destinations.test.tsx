@@ -45,7 +45,7 @@ test("what is pasted goes as it comes, and what was put right is shown back with
   expect(document.body.innerHTML).not.toContain(KEY);
 });
 
-test("a refused key is told at its field, and leaves it; the rest stays", async () => {
+test("a refused key is reported at its field, and removed from it; the rest stays", async () => {
   api(true);
   const user = userEvent.setup();
   draw(<DestinationsPage />);

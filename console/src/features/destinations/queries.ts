@@ -9,12 +9,12 @@ export function destinationsQuery() {
   return queryOptions({ queryKey: destinationsKey, queryFn: () => call<Destination[]>("GET", ["destinations"]) });
 }
 
-/** What there is to be done with destinations; each change is seen by whoever listens, here and elsewhere. */
+/** Mutations of destinations; subscribers of the live events see each. */
 function useChange<Input, Output>(change: (input: Input) => Promise<Output>): UseMutationResult<Output, Error, Input> {
   const client = useQueryClient();
   return useMutation({
     mutationFn: change,
-    // What was sent holds secrets; nothing keeps it once it is done.
+    // The variables hold secrets: they are not kept after the request.
     gcTime: 0,
     onSuccess: () => client.invalidateQueries({ queryKey: destinationsKey }),
     onError: (error) => isStale(error) && void client.invalidateQueries({ queryKey: destinationsKey }),

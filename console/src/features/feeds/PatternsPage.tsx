@@ -18,7 +18,7 @@ import { PatternForm } from "./components/PatternForm";
 import { placeholderWords } from "./components/placeholders";
 import { patternsQuery, useRemovePattern } from "./queries";
 
-/** What cameras' addresses look like, so that nobody has to remember which number meant which. */
+/** Patterns of camera addresses. */
 export function PatternsPage(): ReactNode {
   const patterns = useQuery(patternsQuery());
   const [made, setMade] = useState<readonly Feed[]>([]);

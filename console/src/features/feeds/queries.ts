@@ -24,7 +24,7 @@ function useChange<Input, Output>(change: (input: Input) => Promise<Output>): Us
   const client = useQueryClient();
   return useMutation({
     mutationFn: change,
-    // What was sent may hold a password; nothing keeps it once it is done.
+    // The variables may hold a password: they are not kept after the request.
     gcTime: 0,
     onSuccess: () => client.invalidateQueries({ queryKey: feedsKey }),
     onError: (error) => isStale(error) && void client.invalidateQueries({ queryKey: feedsKey }),
@@ -44,7 +44,7 @@ export function useRemoveFeed(): UseMutationResult<void, Error, string> {
   return useChange((name) => call<void>("DELETE", ["feeds", name]));
 }
 
-/** What a survey is begun of: a feed that is kept, or an address that is not. */
+/** Subject of a survey: a stored feed, or an address. */
 export type SurveyOf = Schemas["NewSurvey"];
 
 export function useBeginSurvey(): UseMutationResult<Survey, Error, SurveyOf> {

@@ -56,7 +56,7 @@ test("without relays the page leads to the first one", async () => {
   expect(screen.getByRole("link", { name: "Set up the first line" }).getAttribute("href")).toBe("/new");
 });
 
-test("who may not set up a line is told who may", async () => {
+test("a viewer sees who may set up a relay", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   draw(<LinesPage />, { role: "operator" });
   expect(await screen.findByText(/An admin can set one up/)).toBeTruthy();

@@ -12,7 +12,7 @@ import {
   type Side,
 } from "../../lib/states";
 
-/** What each level says of a relay. */
+/** Headline of each level. */
 export const LEVEL_WORDS: Record<ConditionLevel, string> = {
   blocked: "needs a person",
   down: "down",
@@ -79,7 +79,7 @@ export function matches(relay: Relay, search: string): boolean {
 
 export type Note = { cause: CauseFacts; about: string[] };
 
-/** What is wrong with a relay: each cause once, with whom it concerns. */
+/** Causes of a relay, each once, with the parts that have it. */
 export function notesOf(relay: Relay): Note[] {
   const notes: Note[] = [];
   const take = (cause: CauseFacts | null | undefined, name: string) => {

@@ -1,6 +1,6 @@
 import type { FeedState } from "../../api/types";
 
-/** What is measured of a feed, in one line: `H.264 · 1280×720 · 25 fps · AAC`. */
+/** Measurements of a feed in one line: `H.264 · 1280×720 · 25 fps · AAC`. */
 export function factsOf(feed: FeedState): string {
   const { video, audio } = feed;
   if (video == null) {

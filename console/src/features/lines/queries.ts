@@ -35,7 +35,7 @@ export function keepRelay(client: QueryClient, relay: Relay): void {
   });
 }
 
-/** What can be asked of a relay; `force` starts it in spite of a failed preflight. */
+/** Mutations of a relay; `force` starts it in spite of a failed preflight. */
 export type Verb = "start" | "force" | "hold" | "resume" | "stop";
 
 export function useSwitch(name: string): UseMutationResult<Relay, Error, Verb> {

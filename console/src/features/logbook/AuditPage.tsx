@@ -81,7 +81,7 @@ function Entries(): ReactNode {
   );
 }
 
-/** What happened to a field. Of secrets only that they were set is known; of a new record there is no value before. */
+/** Change of a field. Of secrets only the fact is known; a new record has no value before. */
 function fieldChange(action: string, { before, after }: AuditEntry["fields"][number]): string {
   if (before == null && after == null) {
     return "set";

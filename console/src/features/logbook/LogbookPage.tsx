@@ -20,7 +20,7 @@ const KINDS = ["feed", "push", "relay", "destination", "uplink", "platform", "pe
 const SIDES = ["camera", "network", "platform", "ours", "planned"];
 const SELECT = "rounded-md border border-edge bg-card px-2.5 py-2";
 
-/** What happened: states with their causes, and what people did; the latest first, as it is written. */
+/** Logbook: states with their causes, and actions of people; the latest first. */
 export function LogbookPage(): ReactNode {
   const search = useSearchFilter();
   const [limit, setLimit] = useState(STEP);

@@ -13,13 +13,13 @@ export function logbookQuery(filter: LogFilter) {
     queryKey: [...logbookKey, filter] as const,
     queryFn: () => ask<LogEntry[]>(["logbook"], filter),
     placeholderData: keepPreviousData,
-    // What was not looked at meanwhile is read anew.
+    // Hidden queries are refetched when they are shown.
     staleTime: Infinity,
     gcTime: 60_000,
   });
 }
 
-/** Adds a line wherever it is asked for, within the bounds of what was asked. */
+/** Adds a line to every query that includes it, within its bounds. */
 export function keepLine(client: QueryClient, entry: LogEntry): void {
   for (const [key, known] of client.getQueriesData<LogEntry[]>({ queryKey: logbookKey })) {
     const filter = (key[1] ?? {}) as LogFilter;
@@ -44,7 +44,7 @@ export function auditQuery(filter: { about: string; who: string; kind: string })
   });
 }
 
-/** What was up and what was down over a month. */
+/** Availability over a month. */
 export function reportQuery(month: string) {
   return queryOptions({
     queryKey: [...reportKey, month],

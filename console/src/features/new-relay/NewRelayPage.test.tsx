@@ -51,12 +51,12 @@ test("the path goes from a kept camera and a kept destination to a start", async
   const { client } = drawPath();
   await user.click(await screen.findByRole("tab", { name: "One that is kept (1)" }));
   await user.selectOptions(screen.getByLabelText("Feed"), "Summit");
-  await user.click(screen.getByRole("button", { name: "Go on with it" }));
-  await user.click(screen.getByRole("button", { name: "Go on to the destinations" }));
-  expect(screen.getByRole("button", { name: "Go on to the checks" }).hasAttribute("disabled")).toBe(true);
+  await user.click(screen.getByRole("button", { name: "Continue with this feed" }));
+  await user.click(screen.getByRole("button", { name: "Continue to the destinations" }));
+  expect(screen.getByRole("button", { name: "Continue to the checks" }).hasAttribute("disabled")).toBe(true);
   await user.click(screen.getByRole("tab", { name: "Those that are kept (1)" }));
   await user.click(await screen.findByRole("checkbox", { name: /Bramble TV/ }));
-  await user.click(screen.getByRole("button", { name: "Go on to the checks" }));
+  await user.click(screen.getByRole("button", { name: "Continue to the checks" }));
   // The name of the camera is a good name.
   expect(screen.getByLabelText<HTMLInputElement>("Name of the relay").value).toBe("Summit");
   await user.click(screen.getByRole("button", { name: "Keep it and check" }));
@@ -85,11 +85,11 @@ test("what was begun is there again, and steps can be gone back to", async () =>
   expect(screen.getByRole("button", { name: /Check and start/ }).hasAttribute("disabled")).toBe(true);
   await user.click(screen.getByRole("button", { name: /^Camera/ }));
   expect(screen.getByRole("tab", { name: "Type its address" })).toBeTruthy();
-  await user.click(screen.getByRole("button", { name: "Begin anew" }));
+  await user.click(screen.getByRole("button", { name: "Start over" }));
   expect(screen.getByRole("button", { name: /Picture and facts/ }).hasAttribute("disabled")).toBe(true);
 });
 
-test("who is no admin is told who sets up relays", async () => {
+test("a person without the role of an admin sees who sets up relays", async () => {
   fakeApi(() => ({ status: 200, body: [] }));
   drawPath("operator");
   expect(await screen.findByText("An admin sets up relays")).toBeTruthy();

@@ -10,7 +10,7 @@ import { DestinationStep } from "./components/DestinationStep";
 import { SurveyStep } from "./components/SurveyStep";
 import { STEPS, isOpen, useDraft, type Draft, type Step } from "./draft";
 
-/** What each step is given: the draft, and how it goes on. */
+/** Properties of each step: the draft, and the way to the next step. */
 export type StepProps = { draft: Draft; change: (change: Partial<Draft>) => void };
 
 /** The path to a new relay: camera, picture and facts, destination and key, checks, start. */
@@ -26,7 +26,7 @@ export function NewRelayPage(): ReactNode {
         name="New relay"
         title="New relay"
         lead="Step by step; each can be left and come back to. Camera and destinations are kept as soon as they are known."
-        actions={draft.feed === "" ? undefined : <Button onClick={forget}>Begin anew</Button>}
+        actions={draft.feed === "" ? undefined : <Button onClick={forget}>Start over</Button>}
       />
       <Path draft={draft} onStep={(step) => change({ step })} />
       <div className="max-w-[1080px]">{content({ draft, change }, forget)}</div>
@@ -47,7 +47,7 @@ function content(props: StepProps, forget: () => void): ReactNode {
   }
 }
 
-/** Where one is on the path, drawn as a line with a knot for each step. */
+/** Progress, as a line with a mark for each step. */
 function Path({ draft, onStep }: { draft: Draft; onStep: (step: Step) => void }): ReactNode {
   const here = STEPS.findIndex((step) => step.value === draft.step);
   const said: Record<Step, string> = {

@@ -17,7 +17,7 @@ test("a draft outlives a reload until it is forgotten", () => {
 });
 
 test.each(["not json", "7", '{"step":"elsewhere"}', '{"step":"camera","feed":"a","name":"","survey":"","to":[7]}'])(
-  "what is kept and makes no sense begins anew: %s",
+  "an invalid stored draft starts over: %s",
   (kept) => {
     window.localStorage.setItem("yonder-new-relay", kept);
     expect(keptDraft(window.localStorage)).toEqual({ step: "camera", feed: "", to: [], name: "", survey: "" });

@@ -41,7 +41,7 @@ export function keptDraft(storage: Storage): Draft {
   }
 }
 
-/** The draft, which outlives a reload; `forget` begins anew. */
+/** The draft, which outlives a reload; `forget` starts over. */
 export function useDraft(): { draft: Draft; change: (change: Partial<Draft>) => void; forget: () => void } {
   const [draft, setDraft] = useState<Draft>(() => keptDraft(window.localStorage));
   const change = (part: Partial<Draft>) =>

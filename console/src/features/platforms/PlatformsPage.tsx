@@ -15,7 +15,7 @@ import { NewSheetForm } from "./components/NewSheetForm";
 import { SheetForm } from "./components/SheetForm";
 import { platformsQuery, useRemovePlatform } from "./queries";
 
-/** What each platform accepts, as rule sheets: preflights and rehearsals judge by them. */
+/** Rule sheets of platforms, which preflights and rehearsals check against. */
 export function PlatformsPage(): ReactNode {
   const platforms = useQuery(platformsQuery());
   return (

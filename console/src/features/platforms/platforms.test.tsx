@@ -72,7 +72,7 @@ test("only rules that were changed are sent, and an emptied one is lifted", asyn
   });
 });
 
-test("a rule that is refused is told, and what was typed stays", async () => {
+test("a refused rule is reported, and the input stays", async () => {
   const problem = { status: 422, code: "request.invalid", detail: '"many" is no number of lines.', field: "rules" };
   drawPage("admin", { status: 422, body: problem });
   const user = userEvent.setup();

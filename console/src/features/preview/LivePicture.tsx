@@ -2,7 +2,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 
 import { playPreview, previewUrl, type PreviewState } from "./player";
 
-/** What a feed sends, as it comes. */
+/** Live video of a feed. */
 export function LivePicture({ feed, className = "" }: { feed: string; className?: string }): ReactNode {
   const video = useRef<HTMLVideoElement>(null);
   const [state, setState] = useState<PreviewState>({ kind: "waiting" });
@@ -41,7 +41,7 @@ function sentence(state: PreviewState): string {
       return `This browser does not play ${state.mime}. The still picture and the survey work all the same.`;
     case "ended":
       return state.cause === null
-        ? "The preview has ended. Open it again to go on."
+        ? "The preview has ended. Open it again to continue."
         : `${state.cause.message} ${state.cause.hint}`;
   }
 }

@@ -123,7 +123,7 @@ test("another type waits until the segment before it was taken, and the same typ
   expect(source.buffer.appended).toHaveLength(1);
 });
 
-test("a codec that the browser does not play is told, not shown as a black picture", async () => {
+test("a codec that the browser does not play is reported, not shown as a black picture", async () => {
   const { socket } = await opened();
   socket.say({ kind: "type", mime: 'video/mp4; codecs="hvc1.1.6.L93.90"' });
   expect(screen.getByRole("status").textContent).toContain("does not play video/mp4");

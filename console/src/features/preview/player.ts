@@ -1,6 +1,6 @@
 import type { CauseFacts, PreviewEvent } from "../../api/types";
 
-/** How a preview goes on. */
+/** State of a preview. */
 export type PreviewState =
   | { kind: "waiting" }
   | { kind: "playing" }
@@ -11,7 +11,7 @@ export type PreviewState =
 const MAX_DELAY_S = 3;
 /** How far behind the newest picture it then stands. */
 const DELAY_S = 0.4;
-/** What has been seen is kept for so long. */
+/** Retention of played media, in seconds. */
 const KEEP_S = 20;
 
 /** The browser's way of playing segments: newer phones have the managed one alone, older ones none. */
@@ -31,7 +31,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   // A managed source plays only where no other device can take the picture over.
   video.disableRemotePlayback = true;
   const address = URL.createObjectURL(source);
-  /** What came and is not played yet, in its order: segments, and the types of those that follow. */
+  /** Queue of segments and types that are not played yet. */
   const queue: (ArrayBuffer | string)[] = [];
   let buffer: SourceBuffer | undefined;
   let playedType = "";
@@ -75,7 +75,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   const takeType = (mime: string) => {
     if (!Source.isTypeSupported(mime)) {
       tell({ kind: "unsupported", mime });
-      // What follows would only gather.
+      // Further messages would only queue up.
       over = true;
       socket.close();
       queue.length = 0;
@@ -143,7 +143,7 @@ export function playPreview(video: HTMLVideoElement, url: string, tell: (state: 
   };
 }
 
-/** Where the preview of a feed is. */
+/** Address of the preview of a feed. */
 export function previewUrl(feed: string, page: Location = window.location): string {
   const scheme = page.protocol === "https:" ? "wss:" : "ws:";
   return `${scheme}//${page.host}/api/v1/feeds/${encodeURIComponent(feed)}/preview`;

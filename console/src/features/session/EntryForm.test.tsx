@@ -28,7 +28,7 @@ test("signing in sends name and password once and remembers who it is", async ()
   expect(client.getQueryData(sessionQuery().queryKey)?.person).toBe("night desk");
 });
 
-test("a refused password is told and leaves the field empty", async () => {
+test("a refused password is reported and leaves the field empty", async () => {
   fakeApi(() => ({ status: 401, body: { status: 401, code: "request.sign-in-refused", detail: "Wrong." } }));
   drawForm(null);
   await enter();

@@ -15,7 +15,7 @@ export function EntryForm({ title, lead, action, code, note }: Props): ReactNode
   const enter = useEnter(code);
   const submit = (event: FormEvent) => {
     event.preventDefault();
-    // What was refused is not worth keeping in the field.
+    // A refused password is removed from its field.
     enter.mutate({ name, password }, { onError: () => setPassword("") });
   };
   return (

@@ -13,7 +13,7 @@ const THEMES = [
   { value: "night", label: "Night" },
 ] as const;
 
-/** Who is signed in, how the console looks, and the way out. */
+/** Signed-in person, theme, and sign-out. */
 export function PersonMenu({ person, role }: { person: string; role: Role }): ReactNode {
   const navigate = useNavigate();
   const [theme, setTheme] = useState<ThemeChoice>(keptTheme);

@@ -5,7 +5,7 @@ import { useNavigate } from "react-router";
 import { call, setSessionToken } from "../../api/client";
 import type { Invitation, SignedIn } from "../../api/types";
 
-/** Who is signed in. Fails with status 401 when nobody is. */
+/** Signed-in person. Fails with status 401 without a session. */
 export function sessionQuery() {
   return queryOptions({
     queryKey: ["session"],
@@ -39,7 +39,7 @@ export function useEnter(code: string | null): UseMutationResult<SignedIn, Error
   });
 }
 
-/** What the code of a link invites to. */
+/** Invitation of a link's code. */
 export function invitationQuery(code: string) {
   return queryOptions({
     queryKey: ["invitation"],

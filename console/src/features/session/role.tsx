@@ -6,14 +6,14 @@ import { sessionQuery } from "./queries";
 
 const ORDER: readonly Role[] = ["viewer", "operator", "admin"];
 
-/** What each role may do, for those who choose one. */
+/** Permissions of each role. */
 export const ROLES: readonly { value: Role; label: string; help: string }[] = [
   { value: "viewer", label: "viewer", help: "sees everything but secrets" },
   { value: "operator", label: "operator", help: "starts, stops, holds and rekeys as well" },
   { value: "admin", label: "admin", help: "changes everything, and looks after people" },
 ];
 
-/** Whether whoever is signed in may do what needs `role`. The service decides; this only hides what it would refuse. */
+/** Whether the signed-in person has the permissions of `role`. The service decides; this only hides actions that it would refuse. */
 export function useMay(role: Role): boolean {
   const session = useQuery(sessionQuery());
   return session.data !== undefined && ORDER.indexOf(session.data.role) >= ORDER.indexOf(role);

@@ -97,7 +97,7 @@ function SessionLine({ session }: { session: Session }): ReactNode {
           confirm="End the session"
           onConfirm={() => end.mutate(session.id)}
         >
-          Whoever uses it is signed out within ten seconds. Broadcasts are not touched.
+          Its user is signed out within ten seconds. Broadcasts are not affected.
         </ConfirmDialog>
       )}
       {end.error !== null && <Fault error={end.error} />}

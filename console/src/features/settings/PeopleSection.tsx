@@ -15,7 +15,7 @@ import { ROLES } from "../session";
 import { RoleField } from "./RoleField";
 import { invitationsQuery, peopleQuery, useInvite, useRemovePerson, useSetRole, useWithdraw } from "./queries";
 
-/** Who may sign in, what each may do, and who is invited to. */
+/** People, their roles, and open invitations. */
 export function PeopleSection(): ReactNode {
   const people = useQuery(peopleQuery());
   const invitations = useQuery(invitationsQuery());

@@ -9,7 +9,7 @@ import { relaysQuery } from "../lines";
 import { HoldingPicture } from "../relay";
 import { useMay } from "../session";
 
-/** What each broadcast shows while its camera is away. */
+/** Holding pictures of the relays. */
 export function PicturesSection(): ReactNode {
   const relays = useQuery(relaysQuery());
   const keeps = useMay("admin");

@@ -4,7 +4,7 @@ import type { Role } from "../../api/types";
 import { SelectField } from "../../ui/Field";
 import { ROLES } from "../session";
 
-/** What somebody, or a program, will be allowed to do. */
+/** Role of a person or a token. */
 export function RoleField({ value, onChange }: { value: Role; onChange: (role: Role) => void }): ReactNode {
   return (
     <SelectField

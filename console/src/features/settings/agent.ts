@@ -1,4 +1,4 @@
-/** What a browser says of itself, in two words: the browser's kind and the system's. */
+/** Browser and system of a user agent. */
 export function agentWords(agent: string): string {
   if (agent === "") {
     return "in an unnamed browser";

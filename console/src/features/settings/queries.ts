@@ -51,7 +51,7 @@ export function contactsQuery() {
   return queryOptions({ queryKey: contactsKey, queryFn: () => call<Contact[]>("GET", ["contacts"]) });
 }
 
-/** What the service stands on, looked at anew each time. */
+/** Health checks, made at each request. */
 export function selfcheckQuery() {
   return queryOptions({ queryKey: ["selfcheck"], queryFn: () => call<Check[]>("GET", ["selfcheck"]), staleTime: 0 });
 }

@@ -1,4 +1,4 @@
-/** What an alert may be raised for, as people choose it; the service reads and writes it as one line of text. */
+/** Condition of an alert rule; the service reads and writes it as one line of text. */
 export type TriggerKind = "down" | "blocked" | "rate-below" | "rate-above" | "key-expires" | "allowance" | "flapping";
 
 export type Blanks = { rate: string; time: string; days: string; share: string; times: string };

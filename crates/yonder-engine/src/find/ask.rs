@@ -20,7 +20,7 @@ use super::{FoundCamera, FoundStream};
 /// How long one answer may take.
 const TIMEOUT: Duration = Duration::from_secs(5);
 /// Streams asked for, at most.
-const MOST_STREAMS: usize = 128;
+const MAX_STREAMS: usize = 128;
 
 /// Reason for which a camera returned nothing.
 #[derive(Debug)]
@@ -187,7 +187,7 @@ impl Conversation {
         host: &str,
     ) -> Vec<FoundStream> {
         let mut streams = Vec::new();
-        for profile in profiles.into_iter().take(MOST_STREAMS) {
+        for profile in profiles.into_iter().take(MAX_STREAMS) {
             let asked = self.ask(service, &stream_request(kind, &profile.token));
             let Ok(Some(told)) = asked.and_then(|answer| Ok(read_stream_address(&answer)?)) else { continue };
             // Credentials in the address are not ours to keep.

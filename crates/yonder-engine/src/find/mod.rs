@@ -16,9 +16,9 @@ use ask::Conversation;
 use probe::Candidate;
 
 /// Cameras that are asked, at most.
-const MOST_CAMERAS: usize = 256;
+const MAX_CAMERAS: usize = 256;
 /// Cameras that are asked at a time.
-const AT_A_TIME: usize = 16;
+const MAX_CONCURRENT: usize = 16;
 
 /// Cameras that a search asks.
 #[derive(Debug, Clone)]
@@ -97,10 +97,10 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
         FindTarget::Hosts { hosts, credentials } => (at_hosts(&hosts, request.wait).await?, credentials),
     };
     let mut found = Vec::new();
-    let mut waiting = candidates.into_iter().take(MOST_CAMERAS).collect::<Vec<_>>().into_iter();
+    let mut waiting = candidates.into_iter().take(MAX_CAMERAS).collect::<Vec<_>>().into_iter();
     let mut asking = tokio::task::JoinSet::new();
     loop {
-        while asking.len() < AT_A_TIME
+        while asking.len() < MAX_CONCURRENT
             && let Some(candidate) = waiting.next()
         {
             let credentials = credentials.clone();
@@ -119,7 +119,7 @@ pub(crate) async fn find(request: FindRequest) -> Result<Vec<FoundCamera>, FindE
 /// Finds the devices at hosts, a few at a time.
 async fn at_hosts(hosts: &[String], wait: Duration) -> Result<Vec<Candidate>, FindError> {
     let mut candidates = Vec::new();
-    for group in hosts.chunks(AT_A_TIME) {
+    for group in hosts.chunks(MAX_CONCURRENT) {
         for found in futures_util::future::join_all(group.iter().map(|host| at_host(host, wait))).await {
             candidates.extend(found?);
         }

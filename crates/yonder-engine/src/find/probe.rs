@@ -18,7 +18,7 @@ const REPEATS: [Duration; 3] = [Duration::ZERO, Duration::from_millis(150), Dura
 /// Largest answer.
 const MAX_ANSWER: usize = 64 * 1024;
 /// Path of the device service where nothing else is known (ONVIF Core, 5.1.1).
-const USUAL_PATH: &str = "/onvif/device_service";
+const DEFAULT_PATH: &str = "/onvif/device_service";
 
 /// A camera to be asked.
 #[derive(Debug, Clone)]
@@ -36,7 +36,7 @@ impl Candidate {
     pub(super) fn usual(host: &str, port: Option<u16>) -> Self {
         let authority = if host.contains(':') { format!("[{host}]") } else { host.to_owned() };
         let port = port.map(|port| format!(":{port}")).unwrap_or_default();
-        let services = vec![format!("http://{authority}{port}{USUAL_PATH}")];
+        let services = vec![format!("http://{authority}{port}{DEFAULT_PATH}")];
         Self { host: host.to_owned(), services, name: None, hardware: None }
     }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 use super::packet::RtpPacket;
 
 /// How long a missing packet is waited for. Networks that reorder do so by a few milliseconds.
-const PATIENCE: Duration = Duration::from_millis(120);
+const REORDER_TIMEOUT: Duration = Duration::from_millis(120);
 /// Most packets held: a quarter of a second at 25 Mbit/s.
 const MOST: usize = 512;
 /// A step of more than this, either way, is a restart of the numbering (`MAX_DROPOUT`, A.1).
@@ -76,7 +76,7 @@ impl ReorderBuffer {
             return Some((packet, came));
         };
         let in_order = Some(front.sequence) == self.next;
-        let given_up = now.saturating_sub(*came) >= PATIENCE || self.held.len() > MOST;
+        let given_up = now.saturating_sub(*came) >= REORDER_TIMEOUT || self.held.len() > MOST;
         if !in_order && !given_up && !self.flushing {
             return None;
         }
@@ -88,7 +88,7 @@ impl ReorderBuffer {
     /// When the packet at the front has waited long enough.
     #[must_use]
     pub fn poll_timeout(&self) -> Option<Duration> {
-        self.held.front().map(|(_, came)| *came + PATIENCE)
+        self.held.front().map(|(_, came)| *came + REORDER_TIMEOUT)
     }
 
     fn restart(&mut self, packet: RtpPacket, now: Duration) {
@@ -142,9 +142,9 @@ mod tests {
     fn a_lost_packet_is_given_up_after_a_moment() {
         let mut buffer = ReorderBuffer::default();
         assert_eq!(run(&mut buffer, &[5, 7, 8]), vec![5]);
-        assert_eq!(buffer.poll_timeout(), Some(ms(1) + PATIENCE));
+        assert_eq!(buffer.poll_timeout(), Some(ms(1) + REORDER_TIMEOUT));
         assert!(buffer.pop(ms(100)).is_none());
-        let late = ms(1) + PATIENCE;
+        let late = ms(1) + REORDER_TIMEOUT;
         let out: Vec<u16> =
             std::iter::from_fn(|| buffer.pop(late)).map(|(packet, _)| packet.sequence).collect();
         assert_eq!(out, vec![7, 8]);

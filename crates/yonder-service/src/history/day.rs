@@ -14,7 +14,7 @@ const STEP_MS: i64 = 60_000;
 const STEPS: usize = 1_440;
 const DAY_MS: i64 = 86_400_000;
 /// Maximum number of states that are read, the latest first: two hundred relays that change every ten minutes.
-const MOST_STATES: u32 = 60_000;
+const MAX_STATES: u32 = 60_000;
 
 impl History {
     /// Returns the last day of every relay that ran in it. The last step is the present minute.
@@ -27,7 +27,7 @@ impl History {
         let (runs, outages) =
             (self.records.store.runs(from_ms, now_ms)?, self.records.store.outages(from_ms, now_ms)?);
         let mut states = self.states_since_before(from_ms);
-        states.extend(self.records.store.push_states(from_ms, MOST_STATES)?);
+        states.extend(self.records.store.push_states(from_ms, MAX_STATES)?);
         let days = day((from_ms, STEP_MS, STEPS), now_ms, &runs, &outages, &states);
         // Removed relays are in the record still.
         let kept: BTreeSet<String> =

@@ -7,7 +7,7 @@ use yonder_store::{Alert as StoredAlert, Contact as StoredContact, Identity, Kin
 
 use super::Notifications;
 use crate::error::ServiceError;
-use crate::records::{Transaction, USUAL_REPEAT_S, read_channel};
+use crate::records::{DEFAULT_REPEAT_S, Transaction, read_channel};
 use crate::sync::lock;
 use crate::{channel, time};
 
@@ -101,7 +101,7 @@ impl Notifications {
                 when: kept.trigger,
                 about: kept.about,
                 to: kept.to,
-                repeat_s: u32::try_from(kept.repeat_s).unwrap_or(USUAL_REPEAT_S),
+                repeat_s: u32::try_from(kept.repeat_s).unwrap_or(DEFAULT_REPEAT_S),
                 muted_until: kept
                     .muted_until_ms
                     .filter(|until_ms| *until_ms > time::millis(SystemTime::now()))

@@ -19,7 +19,7 @@ use crate::sync::lock;
 use crate::time;
 
 /// Most pushes or destinations that can be asked about.
-const MOST_MORE: u32 = 1_000;
+const MAX_MORE_PUSHES: u32 = 1_000;
 
 impl Planner {
     /// Returns the budget of the running relays, with the changes that are asked about.
@@ -29,8 +29,8 @@ impl Planner {
     pub fn budget(&self, request: &WhatIfRequest) -> Result<BudgetFacts, ServiceError> {
         let over = read_protocol(request.over.as_deref())?;
         for (field, count) in [("more", request.more), ("destinations", request.destinations)] {
-            if count.is_some_and(|count| count > MOST_MORE) {
-                let detail = format!("more than {MOST_MORE} are asked about");
+            if count.is_some_and(|count| count > MAX_MORE_PUSHES) {
+                let detail = format!("more than {MAX_MORE_PUSHES} are asked about");
                 return Err(ServiceError::Invalid { field, detail, hint: "Ask about fewer." });
             }
         }

@@ -12,8 +12,8 @@ use crate::jobs::JobContext;
 use crate::views;
 
 /// Seconds waited for answers where nothing is said.
-const USUAL_SECONDS: u32 = 3;
-const MOST_SECONDS: u32 = 30;
+const DEFAULT_SECONDS: u32 = 3;
+const MAX_SECONDS: u32 = 30;
 /// Hosts named in one search.
 const MAX_HOSTS: usize = 64;
 
@@ -27,11 +27,11 @@ impl Planner {
         new: NewDiscovery,
         context: &JobContext,
     ) -> Result<Vec<FoundCamera>, ServiceError> {
-        let seconds = new.for_s.unwrap_or(USUAL_SECONDS);
-        if !(1..=MOST_SECONDS).contains(&seconds) {
+        let seconds = new.for_s.unwrap_or(DEFAULT_SECONDS);
+        if !(1..=MAX_SECONDS).contains(&seconds) {
             return Err(ServiceError::Invalid {
                 field: "for_s",
-                detail: format!("{seconds} s is not from 1 to {MOST_SECONDS} s"),
+                detail: format!("{seconds} s is not from 1 to {MAX_SECONDS} s"),
                 hint: "Three seconds are enough for most networks.",
             });
         }

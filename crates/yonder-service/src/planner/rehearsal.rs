@@ -25,7 +25,7 @@ use crate::sync::run_blocking;
 use crate::views::{millis, to_hundredths};
 
 /// Seconds where nothing is said, and the least and most that can be asked for.
-const USUAL_S: u32 = 15;
+const DEFAULT_S: u32 = 15;
 const RANGE_S: std::ops::RangeInclusive<u32> = 3..=300;
 /// How long the first picture may take to arrive.
 const FIRST_PICTURE: Duration = Duration::from_secs(25);
@@ -97,7 +97,7 @@ impl Planner {
                 });
             }
         };
-        let seconds = new.for_s.unwrap_or(USUAL_S);
+        let seconds = new.for_s.unwrap_or(DEFAULT_S);
         if !RANGE_S.contains(&seconds) {
             return Err(ServiceError::Invalid {
                 field: "for_s",

@@ -11,7 +11,7 @@ use crate::error::ServiceError;
 use crate::sync::lock;
 
 /// How long a still is good for.
-const FRESH: Duration = Duration::from_secs(4);
+const STILL_TTL: Duration = Duration::from_secs(4);
 /// How long a failure is: a page that asks again and again must not dial a camera with a wrong password each time.
 const SETTLED: Duration = Duration::from_secs(15);
 /// Stills kept at most.
@@ -62,7 +62,7 @@ impl Previews {
     pub async fn still(&self, spec: FeedSpec) -> Result<Bytes, ServiceError> {
         let address = spec.url.to_string();
         if let Some((made, kept)) = lock(&self.stills).get(&address)
-            && made.elapsed() < if kept.is_ok() { FRESH } else { SETTLED }
+            && made.elapsed() < if kept.is_ok() { STILL_TTL } else { SETTLED }
         {
             return kept.clone().map_err(ServiceError::from);
         }
@@ -77,7 +77,7 @@ impl Previews {
         };
         let mut stills = lock(&self.stills);
         if stills.len() >= KEPT {
-            stills.retain(|_, (made, _)| made.elapsed() < FRESH);
+            stills.retain(|_, (made, _)| made.elapsed() < STILL_TTL);
         }
         stills.insert(address, (Instant::now(), kept.clone()));
         kept.map_err(ServiceError::from)

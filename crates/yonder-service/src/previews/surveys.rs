@@ -22,9 +22,9 @@ use crate::views;
 /// Surveys kept; the oldest goes first.
 const KEPT: usize = 32;
 /// Surveys under way at a time: each may hold two of a camera's few viewers.
-const MOST_UNDER_WAY: usize = 8;
+const MAX_RUNNING: usize = 8;
 /// Seconds measured where nothing is said.
-const USUAL_SECONDS: u32 = 10;
+const DEFAULT_SECONDS: u32 = 10;
 
 /// The surveys of late, oldest first.
 #[derive(Debug, Default)]
@@ -53,8 +53,8 @@ impl Previews {
         let (main, sub) = self.survey_specs(new)?;
         let begun = {
             let mut surveys = lock(&self.surveys);
-            if surveys.kept.iter().filter(|kept| !kept.view.done).count() >= MOST_UNDER_WAY {
-                return Err(ServiceError::TooManySurveys(MOST_UNDER_WAY));
+            if surveys.kept.iter().filter(|kept| !kept.view.done).count() >= MAX_RUNNING {
+                return Err(ServiceError::TooManySurveys(MAX_RUNNING));
             }
             surveys.next += 1;
             let id = surveys.next.to_string();
@@ -164,7 +164,7 @@ fn not_found(id: &str) -> ServiceError {
 }
 
 fn read_duration(seconds: Option<u32>) -> Result<Duration, ServiceError> {
-    let duration = Duration::from_secs(u64::from(seconds.unwrap_or(USUAL_SECONDS)));
+    let duration = Duration::from_secs(u64::from(seconds.unwrap_or(DEFAULT_SECONDS)));
     if duration < SURVEY_RANGE.0 || duration > SURVEY_RANGE.1 {
         return Err(ServiceError::Invalid {
             field: "for_s",

@@ -12,7 +12,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// Interval at which an open alert is repeated, in seconds: default, and allowed range.
-pub(crate) const USUAL_REPEAT_S: u32 = 4 * 3_600;
+pub(crate) const DEFAULT_REPEAT_S: u32 = 4 * 3_600;
 const REPEATS_S: std::ops::RangeInclusive<u32> = 60..=7 * 86_400;
 
 /// Longest time for which an alert can be muted, in seconds: 31 days.
@@ -52,7 +52,7 @@ impl Transaction<'_> {
             name: check_name(&new.name).map_err(|error| ServiceError::name(&error))?,
             trigger: read_trigger(&new.when)?,
             about: self.read_about(new.about.clone())?,
-            repeat_s: read_repeat(new.repeat_s.unwrap_or(USUAL_REPEAT_S))?,
+            repeat_s: read_repeat(new.repeat_s.unwrap_or(DEFAULT_REPEAT_S))?,
             to: new.to.clone(),
             muted_until_ms: None,
         };

@@ -25,7 +25,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// A push returns to its first server once that has been reachable for so long, where nothing is said.
-pub(crate) const USUAL_RETURN_S: u32 = 120;
+pub(crate) const DEFAULT_RETURN_S: u32 = 120;
 /// Shortest and longest that can be asked for.
 const RETURN_RANGE_S: std::ops::RangeInclusive<u32> = 5..=86_400;
 /// Largest authority read: a chain of some certificates.
@@ -219,7 +219,7 @@ impl Records {
             revision: destination.identity.revision,
             server: settings.server.clone(),
             backup_server: settings.backup_server.clone(),
-            return_after_s: u32::try_from(settings.return_after_s).unwrap_or(USUAL_RETURN_S),
+            return_after_s: u32::try_from(settings.return_after_s).unwrap_or(DEFAULT_RETURN_S),
             protocol: server.protocol().word().to_owned(),
             encrypted: is_encrypted(&server, destination),
             platform: settings.platform.clone(),
@@ -535,7 +535,7 @@ fn read_key_length(bits: Option<u16>) -> Result<u16, ServiceError> {
 }
 
 fn read_return(seconds: Option<u32>) -> Result<i64, ServiceError> {
-    let seconds = seconds.unwrap_or(USUAL_RETURN_S);
+    let seconds = seconds.unwrap_or(DEFAULT_RETURN_S);
     if !RETURN_RANGE_S.contains(&seconds) {
         return Err(ServiceError::Invalid {
             field: "return_after_s",

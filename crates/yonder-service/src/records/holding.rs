@@ -14,9 +14,9 @@ use crate::error::ServiceError;
 use crate::sync::lock;
 
 /// Default of the seconds after which a holding picture is shown.
-pub(crate) const USUAL_AFTER_S: u32 = 3;
+pub(crate) const DEFAULT_AFTER_S: u32 = 3;
 /// Maximum of these.
-const MOST_AFTER_S: u32 = 600;
+const MAX_AFTER_S: u32 = 600;
 
 impl Records {
     /// Keeps the desired state of a relay in memory, for a disk that does not take it.
@@ -137,9 +137,9 @@ fn refused(error: &PictureError) -> ServiceError {
 
 /// Reads the seconds before the holding picture, in milliseconds; 0 never shows it.
 pub(crate) fn read_after(seconds: Option<u32>) -> Result<Option<i64>, ServiceError> {
-    let seconds = seconds.unwrap_or(USUAL_AFTER_S);
-    if seconds > MOST_AFTER_S {
-        let detail = format!("{seconds} s are more than {MOST_AFTER_S} s");
+    let seconds = seconds.unwrap_or(DEFAULT_AFTER_S);
+    if seconds > MAX_AFTER_S {
+        let detail = format!("{seconds} s are more than {MAX_AFTER_S} s");
         let hint = "Give seconds from 1 to 600, or 0 to wait without a holding picture.";
         return Err(ServiceError::Invalid { field: "hold_after_s", detail, hint });
     }

@@ -6,11 +6,11 @@
 
 mod alerts;
 mod book;
-mod care;
 mod contacts;
 mod destinations;
 mod feeds;
 mod holding;
+mod maintenance;
 mod patterns;
 mod platforms;
 mod relays;
@@ -33,11 +33,11 @@ use yonder_store::{
 use crate::error::ServiceError;
 use crate::sync::lock;
 
-pub(crate) use alerts::USUAL_REPEAT_S;
-pub(crate) use care::LOW_BYTES;
+pub(crate) use alerts::DEFAULT_REPEAT_S;
 pub(crate) use contacts::read_channel;
 pub(crate) use destinations::{is_encrypted, kept_server};
 pub(crate) use feeds::unstored_specs;
+pub(crate) use maintenance::LOW_BYTES;
 pub(crate) use snapshot::Snapshot;
 pub(crate) use transaction::Effect;
 pub use transaction::Transaction;

@@ -15,7 +15,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// Share that stays free where nothing is said, in hundredths.
-pub(crate) const USUAL_HEADROOM: u8 = 25;
+pub(crate) const DEFAULT_HEADROOM: u8 = 25;
 
 impl Records {
     /// All uplinks.
@@ -102,7 +102,7 @@ impl Transaction<'_> {
             name: check_name(&new.name).map_err(|error| ServiceError::name(&error))?,
             site: new.site.as_deref().and_then(read_site),
             up_kbps: read_rate(&new.rate)?,
-            headroom_percent: read_headroom(new.headroom_percent.unwrap_or(USUAL_HEADROOM))?,
+            headroom_percent: read_headroom(new.headroom_percent.unwrap_or(DEFAULT_HEADROOM))?,
             allowance_bytes: new.allowance.as_deref().map(read_allowance).transpose()?.flatten(),
             backup: new.backup,
             source: new.source.as_deref().map(read_source).transpose()?.flatten(),
@@ -225,11 +225,11 @@ fn read_source(text: &str) -> Result<Option<String>, ServiceError> {
 }
 
 /// Longest name of a network interface, see netdevice(7).
-const MOST_INTERFACE_NAME: usize = 15;
+const MAX_INTERFACE_NAME: usize = 15;
 
 fn read_interface(text: &str) -> Result<Option<String>, ServiceError> {
     let name = text.trim();
-    let is_name = name.len() <= MOST_INTERFACE_NAME
+    let is_name = name.len() <= MAX_INTERFACE_NAME
         && name.chars().all(|c| c.is_ascii_graphic() && c != '/' && c != ':');
     if !is_name {
         return Err(ServiceError::Invalid {

@@ -11,7 +11,7 @@ use crate::error::ServiceError;
 use crate::time;
 
 /// Windows of one relay at most.
-const MOST_WINDOWS: usize = 50;
+const MAX_WINDOWS: usize = 50;
 
 /// True if the windows of a relay are open now.
 pub(crate) fn is_on_air(relay: &StoredRelay) -> bool {
@@ -62,8 +62,8 @@ pub(crate) fn set_times(relay: &mut StoredRelay, times: Times) -> Result<(), Ser
     if let Some(on_air) = on_air {
         relay.on_air = on_air;
     }
-    if relay.on_air.len() > MOST_WINDOWS {
-        let detail = format!("{} windows are more than {MOST_WINDOWS}", relay.on_air.len());
+    if relay.on_air.len() > MAX_WINDOWS {
+        let detail = format!("{} windows are more than {MAX_WINDOWS}", relay.on_air.len());
         return Err(ServiceError::Invalid {
             field: "on_air",
             detail,

@@ -1,8 +1,8 @@
 //! The service: its parts, the executor of changes, and the work that needs several parts.
 
 mod book;
-mod care;
 mod execute;
+mod maintenance;
 mod start;
 
 use std::sync::Arc;

@@ -17,16 +17,16 @@ const ACK_EVERY: Duration = Duration::from_millis(10);
 const LIGHT_ACK_PACKETS: u64 = 64;
 /// Periodic loss reports come no faster than this (4.8.2).
 const REPORT_EVERY: Duration = Duration::from_millis(20);
-/// We ourselves were late by so much: what came meanwhile was not seen, and what is missing was not asked for.
-const OVERSLEPT: Duration = Duration::from_millis(20);
-/// After that a hole waits at least so long for its repair,
-const PATIENCE: Duration = Duration::from_millis(250);
-/// and no longer than this behind its time: no sender keeps packets for longer.
-const PATIENCE_ENDS: Duration = Duration::from_secs(1);
+/// Delay of our own polling after which missing packets may have arrived unread, or not been requested in time.
+const SCHEDULING_GAP: Duration = Duration::from_millis(20);
+/// Minimum wait for a retransmission after such a gap, …
+const MIN_REPAIR_WAIT: Duration = Duration::from_millis(250);
+/// … and its maximum after the delivery time: no sender keeps packets for longer.
+const MAX_REPAIR_WAIT: Duration = Duration::from_secs(1);
 /// Packets held: what a flow window of the usual size allows.
-const MOST_PACKETS: u64 = 8_192;
+const MAX_PACKETS: u64 = 8_192;
 /// Maximum number of ranges in one report; a datagram holds no more.
-const MOST_RANGES: usize = 180;
+const MAX_RANGES: usize = 180;
 /// Acknowledgements whose answer is awaited.
 const AWAITED: usize = 64;
 /// Arrivals over which the drift of the peer's clock is averaged (4.7).
@@ -58,7 +58,7 @@ pub(super) struct Receiver {
     since_ack: u64,
     report_at: Duration,
     /// Holes are not given up before this.
-    patient_until: Duration,
+    repair_until: Duration,
     received: u64,
     skipped: u64,
     bytes: u64,
@@ -93,7 +93,7 @@ impl Receiver {
             awaited: VecDeque::new(),
             since_ack: 0,
             report_at: now,
-            patient_until: Duration::ZERO,
+            repair_until: Duration::ZERO,
             received: 0,
             skipped: 0,
             bytes: 0,
@@ -121,7 +121,7 @@ impl Receiver {
         now: Duration,
     ) -> Option<Control> {
         let number = number_near(self.end, sequence);
-        if number < self.next || number >= self.next + MOST_PACKETS || self.held.contains_key(&number) {
+        if number < self.next || number >= self.next + MAX_PACKETS || self.held.contains_key(&number) {
             return None;
         }
         self.received += 1;
@@ -180,7 +180,7 @@ impl Receiver {
     /// The peer will never send these.
     pub(super) fn handle_drop(&mut self, range: LossRange) {
         let first = number_near(self.end, range.first).max(self.next);
-        let last = number_near(self.end, range.last).min(self.next + MOST_PACKETS);
+        let last = number_near(self.end, range.last).min(self.next + MAX_PACKETS);
         if last < first {
             return;
         }
@@ -198,9 +198,9 @@ impl Receiver {
     /// Notices when we come later than we asked to be called: a busy machine must not cost packets that can still
     /// be had. To be called before anything else is done at `now`.
     pub(super) fn wake(&mut self, now: Duration, rtt: &Rtt) {
-        if self.next_due(rtt).is_some_and(|due| now > due + OVERSLEPT) {
+        if self.next_due(rtt).is_some_and(|due| now > due + SCHEDULING_GAP) {
             let repair = self.report_pause(rtt) * 3 + rtt.smoothed();
-            self.patient_until = now + PATIENCE.max(repair);
+            self.repair_until = now + MIN_REPAIR_WAIT.max(repair);
             // A round trip in which we slept says nothing of the way.
             self.awaited.clear();
         }
@@ -210,7 +210,7 @@ impl Receiver {
     fn first_due(&self) -> Option<Duration> {
         let (&number, &(_, due)) = self.held.first_key_value()?;
         let is_behind_hole = number > self.next;
-        Some(if is_behind_hole { due.max(self.patient_until.min(due + PATIENCE_ENDS)) } else { due })
+        Some(if is_behind_hole { due.max(self.repair_until.min(due + MAX_REPAIR_WAIT)) } else { due })
     }
 
     /// The next payload whose time has come; what is missing before one whose time has come is given up.
@@ -254,7 +254,7 @@ impl Receiver {
             self.awaited.pop_front();
         }
         self.awaited.push_back((self.ack_number, now));
-        let free = MOST_PACKETS.saturating_sub(self.end - self.next);
+        let free = MAX_PACKETS.saturating_sub(self.end - self.next);
         let (packets_per_s, bytes_per_s) = self.rates;
         let report = AckReport {
             rtt_us: low(u64::try_from(rtt.smoothed().as_micros()).unwrap_or(u64::MAX)),
@@ -312,7 +312,7 @@ impl Receiver {
                 continue;
             }
             *reported = now;
-            let is_full = ranges.len() == MOST_RANGES;
+            let is_full = ranges.len() == MAX_RANGES;
             match ranges.last_mut() {
                 Some((_, last)) if *last + 1 == number => *last = number,
                 _ if is_full => break,

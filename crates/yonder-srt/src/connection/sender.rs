@@ -16,7 +16,7 @@ const LATE_QUARTERS: u32 = 5;
 /// that has given one up itself acknowledges what lies behind it.
 const LATE_AT_LEAST: Duration = Duration::from_secs(1);
 /// Packets held whatever the latency: some 80 Mbit at the largest payload.
-const MOST_PACKETS: usize = 8_192;
+const MAX_PACKETS: usize = 8_192;
 /// Every sixteenth packet is followed by the next at once, so that the peer can measure the way (4.10).
 const PROBE: u64 = 16;
 /// Drop requests that answer one loss report.
@@ -91,7 +91,7 @@ impl Sender {
             first,
             next: first,
             begin: first,
-            window: u64::from(window).clamp(32, u64::try_from(MOST_PACKETS).unwrap_or(u64::MAX)),
+            window: u64::from(window).clamp(32, u64::try_from(MAX_PACKETS).unwrap_or(u64::MAX)),
             late: (latency * LATE_QUARTERS / 4).max(LATE_AT_LEAST),
             to_repair: BTreeSet::new(),
             repairs: REPAIR_BURST,
@@ -153,7 +153,7 @@ impl Sender {
         self.forget_before(acknowledged);
         if let Some(report) = report {
             if report.free_packets > 0 {
-                let most = u64::try_from(MOST_PACKETS).unwrap_or(u64::MAX);
+                let most = u64::try_from(MAX_PACKETS).unwrap_or(u64::MAX);
                 self.window = u64::from(report.free_packets).clamp(2, most);
             }
             let bits = u64::try_from((crate::MAX_PAYLOAD + HEADER) * 8).unwrap_or_default();
@@ -222,7 +222,7 @@ impl Sender {
     pub(super) fn drop_late(&mut self, now: Duration) {
         while let Some(front) = self.held.front() {
             let late = now.saturating_sub(front.origin) > self.late;
-            if !late && self.held.len() <= MOST_PACKETS {
+            if !late && self.held.len() <= MAX_PACKETS {
                 break;
             }
             if front.sent.is_none() {

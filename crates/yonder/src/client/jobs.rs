@@ -74,7 +74,7 @@ impl Client {
                 JobState::Done => return Ok(job),
                 JobState::Failed | JobState::Canceled => {
                     let problem = job.problem.map(Box::new);
-                    return Err(problem.map_or(Failure::Told, Failure::Refused));
+                    return Err(problem.map_or(Failure::AlreadyReported, Failure::Refused));
                 }
             }
             match self.job(&job.id, bar.wait_s()) {

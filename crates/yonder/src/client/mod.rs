@@ -23,7 +23,7 @@ use crate::failure::Failure;
 /// How long the service may take to answer. Starting and stopping answer at once.
 const TIMEOUT: Duration = Duration::from_secs(15);
 
-/// A picture of a camera that is dialled for it takes longer.
+/// Timeout of a still, for which the camera may have to be dialed.
 const PICTURE_TIMEOUT: Duration = Duration::from_secs(40);
 
 /// A client of one service.
@@ -96,7 +96,7 @@ impl Client {
         read(self.sent(request.config().timeout_global(Some(TIMEOUT)).build().call())?)
     }
 
-    /// What is no JSON: a picture.
+    /// Returns a body that is not JSON.
     pub(crate) fn get_bytes(&self, path: &[&str], query: &[(&str, &str)]) -> Result<Vec<u8>, Failure> {
         let request = self.agent.get(self.url(path)).query_pairs(query.iter().copied());
         let request = request.header("Authorization", self.authorization());

@@ -8,15 +8,15 @@ use yonder_api::{Acknowledge, Alert, AlertChange, Mute, NewAlert};
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, has_colour, local, paint, print, print_json, table, wants_json};
+use crate::output::{Tone, colorize, has_color, local, print, print_json, table, wants_json};
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum AlertCommand {
-    /// Add an alert: what people are told of.
+    /// Add an alert rule.
     Add {
         /// Name of the alert.
         name: String,
-        /// What it is raised for: "down 60s", "blocked", "rate-below 500kbit/s 30s", "rate-above 8Mbit/s 30s",
+        /// Condition: "down 60s", "blocked", "rate-below 500kbit/s 30s", "rate-above 8Mbit/s 30s",
         /// "key-expires 7d", "allowance 80%", "flapping 5 in 10m", "disk-low", "records-failing", "restarted",
         /// "undelivered" or "backup-old 7d".
         #[arg(long, value_name = "WHAT")]
@@ -27,11 +27,11 @@ pub(crate) enum AlertCommand {
         /// Contact to notify; may be given several times. All contacts by default.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Vec<String>,
-        /// While it goes on, it is told again after so long; 4h where nothing is said.
+        /// Interval of repetitions while the alert is open; 4h by default.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
     },
-    /// List all alerts, and what goes on.
+    /// List all alert rules, and open alerts.
     List,
     /// Show an alert.
     Show {
@@ -45,7 +45,7 @@ pub(crate) enum AlertCommand {
         /// New name.
         #[arg(long, value_name = "NAME")]
         rename: Option<String>,
-        /// What it is raised for.
+        /// Condition.
         #[arg(long, value_name = "WHAT")]
         when: Option<String>,
         /// Only about this name; an empty text for everything.
@@ -54,7 +54,7 @@ pub(crate) enum AlertCommand {
         /// Contacts to notify; "everybody" for all.
         #[arg(long, value_name = "RECEIVER", num_args = 1..)]
         to: Option<Vec<String>>,
-        /// While it goes on, it is told again after so long.
+        /// Interval of repetitions while the alert is open.
         #[arg(long, value_name = "TIME", value_parser = parse_duration)]
         repeat: Option<Duration>,
     },
@@ -139,7 +139,7 @@ fn list(alerts: &[Alert]) -> Result<(), Failure> {
         vec![alert.name.clone(), alert.when.clone(), about, everybody(&alert.to), open]
     };
     let rows: Vec<Vec<String>> = alerts.iter().map(row).collect();
-    print(&table(&["ALERT", "WHEN", "ABOUT", "TELLS", "GOES ON"], &rows));
+    print(&table(&["ALERT", "WHEN", "ABOUT", "CONTACTS", "OPEN"], &rows));
     Ok(())
 }
 
@@ -150,14 +150,14 @@ fn show(alert: &Alert) -> Result<(), Failure> {
     let mut text = format!("{}\n  when     {}\n", alert.name, alert.when);
     text += &format!("  about    {}\n", alert.about.as_deref().unwrap_or("everything"));
     text += &format!("  tells    {}\n", everybody(&alert.to));
-    text += &format!("  repeats  every {} min while it goes on\n", alert.repeat_s / 60);
+    text += &format!("  repeats  every {} min while it is open\n", alert.repeat_s / 60);
     if let Some(until) = &alert.muted_until {
         text += &format!("  muted    until {}\n", local(until));
     }
     for open in &alert.open {
-        let since = paint(&format!("since {}", local(&open.since)), Tone::Quiet, has_colour());
+        let since = colorize(&format!("since {}", local(&open.since)), Tone::Quiet, has_color());
         let acknowledged = if open.acknowledged { ", acknowledged" } else { "" };
-        text += &format!("  goes on  {}: {} {since}{acknowledged}\n", open.subject, open.message);
+        text += &format!("  open     {}: {} {since}{acknowledged}\n", open.subject, open.message);
     }
     print(&text);
     Ok(())

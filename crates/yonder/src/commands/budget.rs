@@ -6,12 +6,12 @@ use yonder_core::budget::{BitRate, Volume};
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
+use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
 /// Cells of a bar.
 const BAR: u64 = 40;
 
-/// What carries a push.
+/// Protocol of a push.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Over {
     Rtmp,
@@ -31,16 +31,16 @@ impl Over {
 
 #[derive(Debug, Args)]
 pub(crate) struct BudgetArguments {
-    /// What if so many more pushes ran?
+    /// Number of hypothetical further pushes.
     #[arg(long, value_name = "NUMBER")]
     more: Option<u32>,
-    /// What those, or the chart, are carried by.
+    /// Protocol of those, or of the chart.
     #[arg(long, value_enum)]
     over: Option<Over>,
-    /// What if every feed had this rate, like 3Mbit/s?
+    /// Hypothetical rate of every feed, like 3Mbit/s.
     #[arg(long, value_name = "RATE")]
     rate: Option<String>,
-    /// What if everything ran for so many hours a day?
+    /// Hypothetical hours per day of all relays.
     #[arg(long, value_name = "HOURS")]
     hours: Option<f64>,
     /// Show which sizes, frame rates and bit rates fit to so many destinations.
@@ -59,47 +59,47 @@ pub(crate) fn run(arguments: BudgetArguments, client: &Client) -> Result<(), Fai
     if wants_json() {
         return print_json(&budget);
     }
-    print(&screen(&budget, has_colour()));
+    print(&screen(&budget, has_color()));
     Ok(())
 }
 
-fn screen(budget: &Budget, colour: bool) -> String {
+fn screen(budget: &Budget, color: bool) -> String {
     let mut text = String::new();
     if budget.uplinks.is_empty() {
         text += "No uplink is described yet. Add one: yonder uplink add NAME --rate 20Mbit/s\n";
     }
     for uplink in &budget.uplinks {
-        text += &uplink_text(uplink, budget, colour);
+        text += &uplink_text(uplink, budget, color);
         text += "\n";
     }
     if !budget.undescribed.is_empty() {
-        text += &paint("On uplinks that nobody described", Tone::Strong, colour);
+        text += &colorize("On uplinks that nobody described", Tone::Strong, color);
         text += "\n";
         text += &loads(&budget.undescribed);
         text += "\n";
     }
     for chart in &budget.fits {
-        text += &chart_text(chart, colour);
+        text += &chart_text(chart, color);
         text += "\n";
     }
     text.truncate(text.trim_end().len());
     text + "\n"
 }
 
-fn uplink_text(budget: &UplinkBudget, all: &Budget, colour: bool) -> String {
+fn uplink_text(budget: &UplinkBudget, all: &Budget, color: bool) -> String {
     let uplink = &budget.uplink;
     let site = uplink.site.as_ref().map(|site| format!(" at {site}")).unwrap_or_default();
     let role = if uplink.backup { ", backup: if it had to carry everything" } else { "" };
-    let mut text = paint(&format!("{}{site}", uplink.name), Tone::Strong, colour);
+    let mut text = colorize(&format!("{}{site}", uplink.name), Tone::Strong, color);
     text += &format!("{role}\n");
     let tone = tone(&budget.verdict);
     text += &format!(
         "  {} {} of {}, {} usable: {}\n",
-        paint(&bar(budget.sum_kbps, budget.usable_kbps, uplink.up_kbps), tone, colour),
+        colorize(&bar(budget.sum_kbps, budget.usable_kbps, uplink.up_kbps), tone, color),
         BitRate::from_kbps(budget.sum_kbps),
         BitRate::from_kbps(uplink.up_kbps),
         BitRate::from_kbps(budget.usable_kbps),
-        paint(&budget.verdict, tone, colour),
+        colorize(&budget.verdict, tone, color),
     );
     let is_as_above =
         uplink.backup && all.uplinks.iter().any(|other| !other.uplink.backup && other.loads == budget.loads);
@@ -111,11 +111,11 @@ fn uplink_text(budget: &UplinkBudget, all: &Budget, colour: bool) -> String {
             let tone = self::tone(verdict);
             text += &format!(
                 "  {} {}: {sent} sent, {projected} by its end in {} days ({percent} % of {}): {}\n",
-                paint(&bar(budget.projected_bytes, allowance, allowance), tone, colour),
+                colorize(&bar(budget.projected_bytes, allowance, allowance), tone, color),
                 all.month,
                 all.days_left,
                 Volume::from_bytes(allowance),
-                paint(verdict, tone, colour),
+                colorize(verdict, tone, color),
             );
         }
         _ => text += &format!("  {}: {sent} sent, {projected} by its end; no allowance is set\n", all.month),
@@ -155,15 +155,15 @@ fn loads(loads: &[Load]) -> String {
     loads.iter().map(line).collect()
 }
 
-fn chart_text(chart: &WhatFits, colour: bool) -> String {
+fn chart_text(chart: &WhatFits, color: bool) -> String {
     let each = BitRate::from_kbps(chart.each_kbps);
-    let mut text = paint(
+    let mut text = colorize(
         &format!(
             "What fits on {} to {} destinations: {each} of media for each",
             chart.uplink, chart.destinations
         ),
         Tone::Strong,
-        colour,
+        color,
     );
     let mut rates: Vec<u32> = chart.rows.iter().map(|row| row.fps).collect();
     rates.sort_unstable();
@@ -180,7 +180,7 @@ fn chart_text(chart: &WhatFits, colour: bool) -> String {
         let mut line = format!("  {:<11}", format!("{width}×{lines}"));
         for fps in &rates {
             if let Some(row) = chart.rows.iter().find(|row| row.lines == lines && row.fps == *fps) {
-                line += &cell(row, colour);
+                line += &cell(row, color);
             }
         }
         text += line.trim_end();
@@ -189,14 +189,14 @@ fn chart_text(chart: &WhatFits, colour: bool) -> String {
     text + "  good and plain are what H.264 needs for such a picture with sound; kbit/s\n"
 }
 
-fn cell(row: &FitRow, colour: bool) -> String {
+fn cell(row: &FitRow, color: bool) -> String {
     let word = match row.fit.as_str() {
         "good" => format!("good from {}", grouped(row.good_kbps)),
         "plain" => format!("plain from {}", grouped(row.plain_kbps)),
         _ => format!("needs {}", grouped(row.plain_kbps)),
     };
     let tone = if row.fit == "no" { Tone::Quiet } else { tone(&row.fit) };
-    paint(&format!("{word:<21}"), tone, colour)
+    colorize(&format!("{word:<21}"), tone, color)
 }
 
 #[cfg(test)]

@@ -146,7 +146,7 @@ pub(crate) fn run(command: ContactCommand, client: &Client) -> Result<(), Failur
         }
         ContactCommand::Test { name } => {
             client.post_nothing(&["contacts", &name, "test"], &json!({}))?;
-            print(&format!("{name} was told.\n"));
+            print(&format!("The test message was delivered to {name}.\n"));
             Ok(())
         }
     }

@@ -14,7 +14,7 @@ use crate::failure::Failure;
 use crate::output::{print, print_json, table, wants_json};
 use crate::secrets::Source;
 
-/// Where a stream key comes from. It is never taken as an argument.
+/// Source of a stream key, which is never an argument.
 #[derive(Debug, Args)]
 #[group(multiple = false)]
 pub(crate) struct KeyArguments {
@@ -32,10 +32,10 @@ impl KeyArguments {
     }
 }
 
-/// What a key is good for, and for how long.
+/// Validity of a stream key.
 #[derive(Debug, Args)]
 pub(crate) struct KeyLife {
-    /// What the key is good for; what the platform's rules say where nothing is said.
+    /// Validity of the key; by default as in the platform's rules.
     #[arg(long, value_enum, value_name = "KIND")]
     key_kind: Option<Kind>,
     /// When the key expires: a day like 2026-12-31, or a time like 2026-12-31T12:00:00Z.
@@ -43,7 +43,7 @@ pub(crate) struct KeyLife {
     key_expires: Option<String>,
 }
 
-/// What a key is good for.
+/// Validity of a key.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum Kind {
     /// Any number of broadcasts.
@@ -61,7 +61,7 @@ impl From<Kind> for KeyKind {
     }
 }
 
-/// What can be set when a destination is added.
+/// Settings of a new destination.
 #[derive(Debug, Args)]
 pub(crate) struct AddArguments {
     /// Name of the destination.
@@ -78,7 +78,7 @@ pub(crate) struct AddArguments {
     /// Name of the platform, whose rules apply; see `yonder platform list`.
     #[arg(long, value_name = "NAME")]
     platform: Option<String>,
-    /// Where people watch.
+    /// Address of the watch page.
     #[arg(long, value_name = "URL")]
     watch_page: Option<String>,
     #[command(flatten)]
@@ -99,7 +99,7 @@ pub(crate) struct AddArguments {
     uplinks: Vec<String>,
 }
 
-/// What can be changed of a destination.
+/// Changes of a destination.
 #[derive(Debug, Args)]
 pub(crate) struct EditArguments {
     /// Name of the destination.
@@ -119,10 +119,10 @@ pub(crate) struct EditArguments {
     /// New platform; an empty text removes it.
     #[arg(long, value_name = "NAME")]
     platform: Option<String>,
-    /// Where people watch; an empty text removes it.
+    /// Address of the watch page; an empty text removes it.
     #[arg(long, value_name = "URL")]
     watch_page: Option<String>,
-    /// What the key is good for.
+    /// Validity of the key.
     #[arg(long, value_enum, value_name = "KIND")]
     key_kind: Option<Kind>,
     /// When the key expires; an empty text says that it does not.
@@ -159,7 +159,7 @@ pub(crate) enum DestinationCommand {
         /// Name of the destination.
         name: String,
     },
-    /// Change a destination; pushes that run to it are dialled anew.
+    /// Change a destination. Running pushes to it reconnect if need be.
     Edit(Box<EditArguments>),
     /// Set a new stream key or passphrase; a push that runs takes it over with one reconnect.
     Rekey {

@@ -1,15 +1,15 @@
-//! What each command does.
+//! Commands.
 
 pub(crate) mod alert;
 pub(crate) mod audit;
 pub(crate) mod book;
 pub(crate) mod budget;
-pub(crate) mod care;
 pub(crate) mod contact;
 pub(crate) mod demo;
 pub(crate) mod destination;
 pub(crate) mod feed;
 pub(crate) mod job;
+pub(crate) mod maintenance;
 pub(crate) mod man;
 pub(crate) mod master_key;
 pub(crate) mod pattern;

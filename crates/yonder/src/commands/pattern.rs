@@ -15,7 +15,7 @@ pub(crate) struct PatternValues {
     /// A placeholder: `NAME=text`, `NAME=number,from:1,to:32,width:2,offset:100`, or `NAME=choice,main:0,sub:1`.
     #[arg(long = "placeholder", value_name = "PLACEHOLDER", alias = "blank", value_parser = read_placeholder)]
     placeholders: Vec<Placeholder>,
-    /// What it is for.
+    /// Purpose.
     #[arg(long, default_value = "")]
     note: String,
 }

@@ -7,7 +7,7 @@ use crate::client::Client;
 use crate::failure::Failure;
 use crate::output::{local, print, print_json, table, wants_json};
 
-/// What somebody may do.
+/// Role.
 #[derive(Debug, Clone, Copy, ValueEnum)]
 pub(crate) enum RoleArgument {
     /// See everything but secrets.
@@ -44,7 +44,7 @@ pub(crate) enum PersonCommand {
     Invite {
         /// Name of the person.
         name: String,
-        /// What they will be allowed to do; viewer where nothing is said.
+        /// Role; viewer by default.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: Option<RoleArgument>,
     },
@@ -59,7 +59,7 @@ pub(crate) enum PersonCommand {
     Edit {
         /// Name of the person.
         name: String,
-        /// What they may do.
+        /// Role.
         #[arg(long, value_enum, value_name = "ROLE")]
         role: RoleArgument,
     },
@@ -72,7 +72,7 @@ pub(crate) enum PersonCommand {
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum SessionCommand {
-    /// List the sessions that go on.
+    /// List open sessions.
     List,
     /// End a session.
     End {

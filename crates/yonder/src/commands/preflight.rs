@@ -5,7 +5,7 @@ use yonder_core::preflight::Level;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
+use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
 /// Runs a preflight. True when nothing failed.
 pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
@@ -16,9 +16,9 @@ pub(super) fn preflight(client: &Client, name: &str) -> Result<bool, Failure> {
         let head = format!("Preflight of {}", preflight.relay);
         print(&format!(
             "{}\n{}\n{}\n",
-            paint(&head, Tone::Strong, has_colour()),
-            checks(&preflight.checks, has_colour()),
-            verdict(&preflight.checks, has_colour())
+            colorize(&head, Tone::Strong, has_color()),
+            checks(&preflight.checks, has_color()),
+            verdict(&preflight.checks, has_color())
         ));
     }
     Ok(preflight.level != Level::Fail)
@@ -38,7 +38,7 @@ pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> R
         let request = NewRehearsal { to: Some(to), ..request.clone() };
         let rehearsal: Rehearsal = client.run_job(&["relays", name, "rehearse"], &request)?;
         if !wants_json() {
-            print(&rehearsal_text(&rehearsal, has_colour()));
+            print(&rehearsal_text(&rehearsal, has_color()));
         }
         held.push(rehearsal);
     }
@@ -49,7 +49,7 @@ pub(super) fn rehearse(client: &Client, name: &str, request: &NewRehearsal) -> R
 }
 
 /// Checks under their subjects, each with its reason and what to do.
-pub(crate) fn checks(checks: &[Check], colour: bool) -> String {
+pub(crate) fn checks(checks: &[Check], color: bool) -> String {
     let mut text = String::new();
     let mut subject = None;
     for check in checks {
@@ -57,10 +57,10 @@ pub(crate) fn checks(checks: &[Check], colour: bool) -> String {
             text += &format!("\n  {}\n", check.subject);
             subject = Some(&check.subject);
         }
-        let level = paint(&format!("{:<4}", check.level.as_str()), tone(check.level), colour);
+        let level = colorize(&format!("{:<4}", check.level.as_str()), tone(check.level), color);
         text += &format!("    {level}  {:<18} {}\n", check.check, check.reason);
         if let Some(step) = &check.next_step {
-            text += &format!("          {:<18} {}\n", "", paint(step, Tone::Quiet, colour));
+            text += &format!("          {:<18} {}\n", "", colorize(step, Tone::Quiet, color));
         }
     }
     text
@@ -74,7 +74,7 @@ fn tone(level: Level) -> Tone {
     }
 }
 
-fn verdict(checks: &[Check], colour: bool) -> String {
+fn verdict(checks: &[Check], color: bool) -> String {
     let count = |level: Level| checks.iter().filter(|check| check.level == level).count();
     let (fails, warns) = (count(Level::Fail), count(Level::Warn));
     let (words, tone) = match (fails, warns) {
@@ -84,21 +84,21 @@ fn verdict(checks: &[Check], colour: bool) -> String {
             (format!("It will not work: {fails} failed. `--force` starts it all the same."), Tone::Bad)
         }
     };
-    paint(&words, tone, colour)
+    colorize(&words, tone, color)
 }
 
-fn rehearsal_text(rehearsal: &Rehearsal, colour: bool) -> String {
+fn rehearsal_text(rehearsal: &Rehearsal, color: bool) -> String {
     let rules =
         rehearsal.platform.as_ref().map(|name| format!(", by the rules of {name}")).unwrap_or_default();
     let head = format!(
         "Rehearsal of {} → {} over {}{rules}",
         rehearsal.relay, rehearsal.destination, rehearsal.over
     );
-    let mut text = paint(&head, Tone::Strong, colour) + "\n";
+    let mut text = colorize(&head, Tone::Strong, color) + "\n";
     if rehearsal.trouble.is_none() {
         text += &graded_text(&rehearsal.graded);
     }
-    text + &checks(&rehearsal.checks, colour) + "\n"
+    text + &checks(&rehearsal.checks, color) + "\n"
 }
 
 fn graded_text(graded: &Graded) -> String {

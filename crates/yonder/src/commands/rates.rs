@@ -7,7 +7,7 @@ use yonder_core::budget::BitRate;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, print_raw, wants_json};
+use crate::output::{Tone, colorize, csv, has_color, local, print, print_json, print_raw, wants_json};
 
 /// Cells of a curve.
 const CELLS: usize = 60;
@@ -55,22 +55,22 @@ pub(crate) fn run(arguments: &RatesArguments, client: &Client) -> Result<(), Fai
         return Ok(());
     }
     let mut text = format!("{}, the {range} from {}\n", arguments.name, local(&rates.from));
-    text += &line("feed", &rates.feed, has_colour());
+    text += &line("feed", &rates.feed, has_color());
     for push in &rates.pushes {
-        text += &line(&format!("→ {}", push.destination), &push.kbps, has_colour());
+        text += &line(&format!("→ {}", push.destination), &push.kbps, has_color());
     }
     print(&text);
     Ok(())
 }
 
-fn line(name: &str, values: &[Option<u32>], colour: bool) -> String {
+fn line(name: &str, values: &[Option<u32>], color: bool) -> String {
     let known: Vec<u64> = values.iter().flatten().map(|value| u64::from(*value)).collect();
     let Some(most) = known.iter().max().copied() else {
         return format!("  {name:<30} nothing was measured\n");
     };
     let mean = known.iter().sum::<u64>() / u64::try_from(known.len()).unwrap_or(1);
     let rate = |kbps: u64| BitRate::from_kbps(kbps).to_string();
-    let curve = paint(&curve(values, most), Tone::Good, colour);
+    let curve = colorize(&curve(values, most), Tone::Good, color);
     format!("  {name:<30} {curve}\n  {:<30} mean {}, at most {}\n", "", rate(mean), rate(most))
 }
 

@@ -11,14 +11,14 @@ use yonder_core::Side;
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, csv, has_colour, local, paint, print, print_json, print_raw, table, wants_json};
+use crate::output::{Tone, colorize, csv, has_color, local, print, print_json, print_raw, table, wants_json};
 
 /// With `--follow`, new lines are asked for so often.
 const FOLLOW_EVERY: Duration = Duration::from_secs(1);
 
 #[derive(Debug, Args)]
 pub(crate) struct LogbookArguments {
-    /// Go on showing new lines until interrupted.
+    /// Keep showing new lines until interrupted.
     #[arg(long, conflicts_with = "csv")]
     follow: bool,
     /// Only lines from this time on: a time like 2026-11-23T08:00:00Z, or how long ago, like 2h.
@@ -79,7 +79,7 @@ pub(crate) fn logbook(arguments: &LogbookArguments, client: &Client) -> Result<(
     }
     let wide = width(&lines);
     for line in &lines {
-        print(&log_text(line, wide, has_colour()));
+        print(&log_text(line, wide, has_color()));
     }
     Ok(())
 }
@@ -95,7 +95,7 @@ fn follow_logbook(mut lines: Vec<LogEntry>, about: Option<&str>, client: &Client
                 let text = serde_json::to_string(line).map_err(anyhow::Error::from)?;
                 print_raw(&(text + "\n"));
             } else {
-                print(&log_text(line, wide, has_colour()));
+                print(&log_text(line, wide, has_color()));
             }
         }
         sleep(FOLLOW_EVERY);
@@ -216,15 +216,15 @@ fn width(lines: &[LogEntry]) -> usize {
     names.map(|name| name.chars().count()).max().unwrap_or_default()
 }
 
-fn log_text(line: &LogEntry, wide: usize, colour: bool) -> String {
+fn log_text(line: &LogEntry, wide: usize, color: bool) -> String {
     let subject = subject(&line.kind, &line.name, line.part.as_deref());
     let mut text = format!("{}  {subject:<wide$}  ", local(&line.at));
-    text += &paint(&line.what, Tone::of_entry(&line.what), colour);
+    text += &colorize(&line.what, Tone::of_entry(&line.what), color);
     if let Some(who) = &line.who {
         text += &format!(" by {who}");
     }
     if let (Some(code), Some(side)) = (&line.code, line.side) {
-        let code = paint(&format!("({code})"), Tone::Quiet, colour);
+        let code = colorize(&format!("({code})"), Tone::Quiet, color);
         text += &format!("  {} {} {code}", side.sentence(), line.message);
     } else if !line.message.is_empty() {
         text += &format!("  {}", line.message);

@@ -15,7 +15,7 @@ use super::{preflight, status};
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{has_colour, print, print_json, table, wants_json};
+use crate::output::{has_color, print, print_json, table, wants_json};
 
 /// When a relay should run.
 #[derive(Debug, Args)]
@@ -108,7 +108,7 @@ pub(crate) enum RelayCommand {
         /// Platform whose rules judge; the destination's own where nothing is said.
         #[arg(long = "as", value_name = "PLATFORM")]
         platform: Option<String>,
-        /// What carries it: rtmp or srt; the destination's own where nothing is said.
+        /// Protocol: rtmp or srt; that of the destination by default.
         #[arg(long, value_name = "PROTOCOL", value_parser = ["rtmp", "srt"])]
         over: Option<String>,
         /// How long, like 15s.
@@ -128,7 +128,7 @@ pub(crate) enum RelayCommand {
         #[arg(long)]
         force: bool,
     },
-    /// Show the holding picture; the broadcasts go on.
+    /// Show the holding picture. The broadcasts continue.
     Hold {
         /// Name of the relay.
         name: String,
@@ -231,7 +231,7 @@ fn start_several(client: &Client, request: &BulkStart) -> Result<(), Failure> {
             }
         }
     }
-    if all_started { Ok(()) } else { Err(Failure::Told) }
+    if all_started { Ok(()) } else { Err(Failure::AlreadyReported) }
 }
 
 /// Reads a holding picture for a change; `none` goes back to the card with the relay's name.
@@ -253,16 +253,16 @@ fn read_after(text: &str) -> Result<u32, String> {
     seconds.ok_or_else(|| "give whole seconds, like 3s, or never".to_owned())
 }
 
-/// What was to be told has been told; only the exit code is left.
+/// Returns a failure that has been reported already, unless the check has passed.
 fn passed(passed: bool) -> Result<(), Failure> {
-    if passed { Ok(()) } else { Err(Failure::Told) }
+    if passed { Ok(()) } else { Err(Failure::AlreadyReported) }
 }
 
 fn show(relay: &Relay) -> Result<(), Failure> {
     if wants_json() {
         return print_json(relay);
     }
-    print(&status::describe(relay, has_colour()));
+    print(&status::describe(relay, has_color()));
     Ok(())
 }
 

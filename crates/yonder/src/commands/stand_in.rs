@@ -30,8 +30,8 @@ const TUNNEL: &str = "/tunnel";
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum StandInCommand {
-    /// A camera with the railway's scenes, until interrupted. It takes words on standard input and behaves as
-    /// told: say `help`.
+    /// A camera with the railway's scenes, until interrupted. Standard input takes commands that inject
+    /// faults: type `help`.
     Camera {
         /// Port on this machine's loopback address; 0 picks one.
         #[arg(long, default_value_t = 8554)]
@@ -49,8 +49,8 @@ pub(crate) enum StandInCommand {
         #[arg(long, value_name = "FILE", requires = "user")]
         password_file: Option<PathBuf>,
     },
-    /// A platform that checks the key and grades what it receives, until interrupted. It takes words on standard
-    /// input and behaves as told: say `help`.
+    /// A platform that checks the key and grades what it receives, until interrupted. Standard input takes
+    /// commands that inject faults: type `help`.
     Platform {
         /// Port on this machine's loopback address; 0 picks one.
         #[arg(long, default_value_t = 1935)]
@@ -146,7 +146,7 @@ async fn run_camera(
             () = &mut stop => return Ok(()),
             line = lines.recv() => match line {
                 Some(line) => say(&line, &camera, other.as_ref().unwrap_or(&tunnel)).await,
-                // Without anybody to talk to, it goes on as it is.
+                // Without an interactive input, it runs unchanged.
                 None => {
                     stop.await;
                     return Ok(());
@@ -221,7 +221,7 @@ async fn start_device(
     Ok(Device::start(config).await.context("the camera's device service cannot be started")?)
 }
 
-/// A certificate for this machine, and the authority behind it written where the service can be told of it.
+/// Issues a certificate for this machine, and writes that of its authority to a file.
 fn tls_of(port: Option<u16>, file: Option<&Path>) -> Result<Option<(u16, Certificate)>, Failure> {
     let (Some(port), Some(file)) = (port, file) else { return Ok(None) };
     let authority = TestAuthority::new().context("no authority can be made")?;
@@ -255,7 +255,7 @@ async fn run_platform(config: PlatformConfig) -> Result<(), Failure> {
             () = &mut stop => break,
             line = lines.recv(), if listening => match line {
                 Some(line) => say_to_platform(&line, &platform).await,
-                // Without anybody to talk to, it goes on as it is.
+                // Without an interactive input, it runs unchanged.
                 None => listening = false,
             },
         }

@@ -8,7 +8,7 @@ use yonder_core::{Action, ConditionLevel, DesiredState, FeedPhase, PushPhase, Se
 
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, local, paint, print, print_json, print_raw, wants_json};
+use crate::output::{Tone, colorize, grouped, has_color, local, print, print_json, print_raw, wants_json};
 
 /// Clears the terminal and goes to its top.
 const CLEAR: &str = "\x1b[2J\x1b[H";
@@ -19,7 +19,7 @@ pub(crate) fn run(client: &Client, follow: bool) -> Result<(), Failure> {
         if wants_json() {
             return print_json(&status);
         }
-        print(&screen(&status.relays, has_colour()));
+        print(&screen(&status.relays, has_color()));
         return Ok(());
     }
     let mut relays: BTreeMap<String, Relay> = BTreeMap::new();
@@ -52,25 +52,25 @@ pub(crate) fn run(client: &Client, follow: bool) -> Result<(), Failure> {
         }
         if complete {
             let all: Vec<Relay> = relays.values().cloned().collect();
-            let clear = if has_colour() { CLEAR } else { "" };
-            print(&format!("{clear}{}", screen(&all, has_colour())));
+            let clear = if has_color() { CLEAR } else { "" };
+            print(&format!("{clear}{}", screen(&all, has_color())));
         }
         Ok(true)
     })
 }
 
 /// All relays, worst first, under one line that sums them up.
-pub(crate) fn screen(relays: &[Relay], colour: bool) -> String {
+pub(crate) fn screen(relays: &[Relay], color: bool) -> String {
     if relays.is_empty() {
         return "There are no relays yet. Add one: yonder relay add NAME --feed FEED --to DESTINATION\n"
             .to_owned();
     }
     let mut ordered: Vec<&Relay> = relays.iter().collect();
     ordered.sort_by_key(|relay| (Reverse(relay.condition.level), relay.name.to_lowercase()));
-    let mut text = paint(&summary(relays), Tone::Strong, colour) + "\n";
+    let mut text = colorize(&summary(relays), Tone::Strong, color) + "\n";
     for relay in ordered {
         text += "\n";
-        text += &describe(relay, colour);
+        text += &describe(relay, color);
     }
     text
 }
@@ -135,43 +135,43 @@ fn command(action: Action, relay: &Relay) -> Option<String> {
 }
 
 /// One relay: its feed, its pushes, and what to do about what is wrong.
-pub(crate) fn describe(relay: &Relay, colour: bool) -> String {
-    let mut text = paint(&relay.name, Tone::Strong, colour);
+pub(crate) fn describe(relay: &Relay, color: bool) -> String {
+    let mut text = colorize(&relay.name, Tone::Strong, color);
     let condition = &relay.condition;
     let tone = Tone::of_condition(condition.level);
-    text += &format!("  {}", paint(&condition_text(relay), tone, colour));
+    text += &format!("  {}", colorize(&condition_text(relay), tone, color));
     if let Some(on_air) = &relay.on_air {
-        text += &paint(&on_air_text(on_air), Tone::Quiet, colour);
+        text += &colorize(&on_air_text(on_air), Tone::Quiet, color);
     }
     text += "\n";
     let (state, tone) = (relay.feed.state.as_str(), Tone::of_feed(relay.feed.state));
-    text += &line(&relay.feed.name, state, tone, &feed_facts(&relay.feed), colour);
+    text += &line(&relay.feed.name, state, tone, &feed_facts(&relay.feed), color);
     let wide = relay.pushes.iter().map(|push| push.destination.chars().count()).max().unwrap_or_default();
     for push in &relay.pushes {
         let name = format!("→ {:<wide$}", push.destination);
-        text += &line(&name, push.state.as_str(), Tone::of_push(push.state), &push_facts(push), colour);
+        text += &line(&name, push.state.as_str(), Tone::of_push(push.state), &push_facts(push), color);
     }
     for push in &relay.pushes {
         if let Some(warning) = &push.warning {
-            text += &format!("    {}: {}\n", push.destination, paint(warning, Tone::Wait, colour));
+            text += &format!("    {}: {}\n", push.destination, colorize(warning, Tone::Wait, color));
         }
     }
-    let mut told: Vec<&CauseFacts> = Vec::new();
+    let mut shown: Vec<&CauseFacts> = Vec::new();
     let causes = relay.feed.cause.iter().chain(relay.pushes.iter().filter_map(|push| push.cause.as_ref()));
     for cause in causes {
         // Pushes that wait for their feed repeat its cause.
-        if !told.contains(&cause) {
+        if !shown.contains(&cause) {
             text += &format!(
                 "    {} {} {}\n",
                 cause.side.sentence(),
                 cause.message,
-                paint(&cause.hint, Tone::Quiet, colour)
+                colorize(&cause.hint, Tone::Quiet, color)
             );
-            told.push(cause);
+            shown.push(cause);
         }
     }
     for command in condition.actions.iter().filter_map(|action| command(*action, relay)) {
-        text += &format!("    {}\n", paint(&command, Tone::Quiet, colour));
+        text += &format!("    {}\n", colorize(&command, Tone::Quiet, color));
     }
     text
 }
@@ -188,8 +188,8 @@ fn on_air_text(on_air: &OnAir) -> String {
     }
 }
 
-fn line(name: &str, state: &str, tone: Tone, facts: &str, colour: bool) -> String {
-    let state = paint(&format!("{state:<8}"), tone, colour);
+fn line(name: &str, state: &str, tone: Tone, facts: &str, color: bool) -> String {
+    let state = colorize(&format!("{state:<8}"), tone, color);
     format!("  {name:<30} {state} {facts}").trim_end().to_owned() + "\n"
 }
 

@@ -49,7 +49,7 @@ pub(crate) fn run(command: TokenCommand, client: &Client) -> Result<(), Failure>
             let new =
                 NewToken { name, role: role.map(Role::from), days: if no_expiry { Some(0) } else { days } };
             let made: MadeToken = client.post(&["tokens"], &new).inspect_err(|_| {
-                // Nobody needs an empty file.
+                // The file would be empty.
                 let _removed = std::fs::remove_file(&out);
             })?;
             write(file, &out, &made.secret)?;

@@ -20,7 +20,7 @@ pub(crate) enum UplinkCommand {
         /// Site; left out for the machine that the service runs on.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
-        /// What a month may have, like 500GB.
+        /// Monthly allowance, like 500GB.
         #[arg(long, value_name = "VOLUME")]
         allowance: Option<String>,
         /// Share that stays free, in per cent; 25 where nothing is said.
@@ -56,7 +56,7 @@ pub(crate) enum UplinkCommand {
         /// New site; an empty text for the machine that the service runs on.
         #[arg(long, value_name = "SITE")]
         site: Option<String>,
-        /// What a month may have; an empty text removes it.
+        /// Monthly allowance; an empty text removes it.
         #[arg(long, value_name = "VOLUME")]
         allowance: Option<String>,
         /// Share that stays free, in per cent.

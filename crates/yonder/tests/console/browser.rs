@@ -53,7 +53,7 @@ impl Browser {
         capabilities.insert("acceptInsecureCerts".to_owned(), json!(true));
         capabilities.insert("goog:loggingPrefs".to_owned(), json!({"browser": "ALL"}));
         let address = format!("http://127.0.0.1:{port}");
-        let deadline = tokio::time::Instant::now() + support::PATIENCE;
+        let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
         let client = loop {
             let mut builder = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new());
             match builder.capabilities(capabilities.clone()).connect(&address).await {
@@ -84,7 +84,8 @@ impl Browser {
     }
 
     pub(crate) async fn see(&self, xpath: &str) -> Element {
-        let found = self.client.wait().at_most(support::PATIENCE).for_element(Locator::XPath(xpath)).await;
+        let found =
+            self.client.wait().at_most(support::WAIT_TIMEOUT).for_element(Locator::XPath(xpath)).await;
         match found {
             Ok(element) => element,
             Err(error) => {
@@ -96,7 +97,7 @@ impl Browser {
 
     /// Clicks what is there, once it can be clicked: a menu that goes may lie over it for a moment.
     pub(crate) async fn click(&self, xpath: &str) {
-        let deadline = tokio::time::Instant::now() + support::PATIENCE;
+        let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
         loop {
             let element = self.see(xpath).await;
             match element.click().await {
@@ -117,7 +118,7 @@ impl Browser {
 
     /// Waits until nothing is there any more.
     pub(crate) async fn gone(&self, xpath: &str) {
-        let deadline = tokio::time::Instant::now() + support::PATIENCE;
+        let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
         while !self.client.find_all(Locator::XPath(xpath)).await.unwrap().is_empty() {
             assert!(tokio::time::Instant::now() < deadline, "{xpath} stays");
             tokio::time::sleep(Duration::from_millis(20)).await;
@@ -202,7 +203,7 @@ impl Browser {
     pub(crate) async fn see_the_picture_move(&self) {
         self.see("//*[@role='status'][text()='Live.']").await;
         let shown = self.video_time().await;
-        let deadline = tokio::time::Instant::now() + support::PATIENCE;
+        let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
         while self.video_time().await < shown + 2.0 {
             assert!(tokio::time::Instant::now() < deadline, "the picture does not move");
             tokio::time::sleep(Duration::from_millis(200)).await;

@@ -42,7 +42,7 @@ async fn certificate_is_replaced_while_a_preview_plays() {
     browser.see_the_picture_move().await;
 
     let second = write_certificate(folder.path());
-    let deadline = tokio::time::Instant::now() + support::PATIENCE;
+    let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
     let port = page.port().unwrap();
     while served_certificate(port) != second.trim() {
         assert!(tokio::time::Instant::now() < deadline, "the certificate is not replaced: {}", service.log());
@@ -50,7 +50,7 @@ async fn certificate_is_replaced_while_a_preview_plays() {
     }
     // The preview goes on in its connection.
     let before = browser.video_time().await;
-    let deadline = tokio::time::Instant::now() + support::PATIENCE;
+    let deadline = tokio::time::Instant::now() + support::WAIT_TIMEOUT;
     while browser.video_time().await < before + 1.5 {
         assert!(tokio::time::Instant::now() < deadline, "the preview has stopped at {before}");
         tokio::time::sleep(Duration::from_millis(100)).await;

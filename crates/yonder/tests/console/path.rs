@@ -106,13 +106,13 @@ async fn reach_the_camera(browser: &Browser, device: &Device) {
     browser.replace("Name", "Viaduct").await;
     browser.replace("User name", "rail").await;
     browser.fill("Password", CAMERA_PASSWORD).await;
-    browser.press("Keep it and go on").await;
+    browser.press("Save and continue").await;
     browser.press("Survey it").await;
     browser
         .see("//section[@aria-label='main stream'][contains(., 'H.264') and contains(., 'every 2.00 s')]")
         .await;
     browser.see("//section[@aria-label='Advice'][contains(., 'No sound') or contains(., 'sound')]").await;
-    browser.press("Go on to the destinations").await;
+    browser.press("Continue to the destinations").await;
 }
 
 async fn paste_the_platforms_details(browser: &Browser, world: &World) {
@@ -130,7 +130,7 @@ async fn paste_the_platforms_details(browser: &Browser, world: &World) {
     browser.see("//p[contains(., 'Goes to')][contains(., 'Night Trains')]").await;
     let stored = browser.run("return JSON.stringify({ ...localStorage, ...sessionStorage })").await;
     assert!(!stored.to_string().contains("planted"), "{stored}");
-    browser.press("Go on to the checks").await;
+    browser.press("Continue to the checks").await;
 }
 
 async fn check_and_start(browser: &Browser) {

@@ -11,14 +11,14 @@ use crate::support::{self, Service, World};
 /// What commands print, drawn as a terminal would.
 fn terminal_page(command: &str, output: &str) -> String {
     let mut text = output.replace('&', "&amp;").replace('<', "&lt;");
-    for (code, colour) in [
+    for (code, color) in [
         ("1", "#fffdf7;font-weight:700"),
         ("2", "#8fa3a0"),
         ("36", "#4cc0b1"),
         ("33", "#e2b24d"),
         ("31", "#f28d7b"),
     ] {
-        text = text.replace(&format!("\x1b[{code}m"), &format!("<span style='color:{colour}'>"));
+        text = text.replace(&format!("\x1b[{code}m"), &format!("<span style='color:{color}'>"));
     }
     text = text.replace("\x1b[0m", "</span>");
     format!(
@@ -161,7 +161,7 @@ async fn a_bad_hour_is_told_by_the_record_and_bridged_by_the_holding_picture() {
         world.camera_on();
         service.wait_live("Night Trains");
         // The record is written a moment after what it tells of.
-        let deadline = std::time::Instant::now() + support::PATIENCE;
+        let deadline = std::time::Instant::now() + support::WAIT_TIMEOUT;
         while !service.must(&["logbook"], "").contains("kept the broadcast for") {
             assert!(std::time::Instant::now() < deadline, "{}", service.must(&["logbook"], ""));
             std::thread::sleep(Duration::from_millis(50));

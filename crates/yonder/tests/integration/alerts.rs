@@ -6,7 +6,7 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use crate::support;
-use crate::support::{PATIENCE, Service, World, text};
+use crate::support::{Service, WAIT_TIMEOUT, World, text};
 use hmac::{Hmac, KeyInit as _, Mac as _};
 use serde_json::Value;
 use sha2::Sha256;
@@ -217,7 +217,7 @@ fn what_cannot_be_used_is_refused_with_what_would_be_right() {
     service.must(&["contact", "add", "R", "--webhook", &format!("http://{closed}/")], "");
     let begun = Instant::now();
     assert_eq!(service.run(&["contact", "test", "R"]).status.code(), Some(1));
-    assert!(begun.elapsed() < PATIENCE);
+    assert!(begun.elapsed() < WAIT_TIMEOUT);
     assert!(service.must(&["alert", "list"], "").contains("There are no alerts yet."));
 }
 
@@ -359,7 +359,7 @@ fn alert_is_raised_and_delivered_while_the_disk_hangs() {
     assert_eq!(over["kind"], "over", "{over}");
     std::fs::remove_file(&hang).unwrap();
     // What waited for the disk is in the logbook then.
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     loop {
         let log = service.must(&["logbook", "--about", "Outage"], "");
         if log.contains("Outage") && log.matches("Viaduct").count() >= 2 {

@@ -3,9 +3,9 @@
 use std::fs;
 use std::time::{Duration, Instant};
 
-use crate::support::{PATIENCE, Service, World, text};
+use crate::support::{Service, WAIT_TIMEOUT, World, text};
 
-/// A PNG of 16×16 samples, all of one colour.
+/// A PNG of 16×16 samples, all of one color.
 const PICTURE: &[u8] = include_bytes!("../data/holding.png");
 
 fn running() -> (Service, World) {
@@ -21,7 +21,7 @@ fn wait_push(service: &Service, state: &str) {
 }
 
 fn wait_for_line(service: &Service, said: &str) {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     while !service.must(&["logbook"], "").contains(said) {
         assert!(Instant::now() < deadline, "{said:?} is not in {}", service.must(&["logbook"], ""));
         std::thread::sleep(Duration::from_millis(50));

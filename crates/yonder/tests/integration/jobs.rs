@@ -9,7 +9,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use crate::support;
-use crate::support::{PATIENCE, Service, World, program, text};
+use crate::support::{Service, WAIT_TIMEOUT, World, program, text};
 use serde_json::Value;
 
 /// A TCP proxy whose connections can be cut, as by a router or a sleeping notebook.
@@ -79,7 +79,7 @@ fn jobs(service: &Service) -> Vec<Value> {
 
 /// Waits until a job runs, and returns its id.
 fn running_job(service: &Service) -> String {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     loop {
         let running = jobs(service).into_iter().find(|job| job["state"] == "running");
         if let Some(job) = running {

@@ -10,7 +10,7 @@ use std::process::{Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::support::{CAMERA_PASSWORD, KEY, PATIENCE, Service, World, text};
+use crate::support::{CAMERA_PASSWORD, KEY, Service, WAIT_TIMEOUT, World, text};
 use rstest::rstest;
 use rusqlite::Connection;
 use yonder_sim::{Platform, PlatformConfig};
@@ -42,7 +42,7 @@ fn frames_sent(service: &Service) -> u64 {
 /// Holds and resumes; the feed is to be back within two seconds.
 fn hold_and_resume(service: &Service) {
     service.must(&["relay", "hold", "Line"], "");
-    wait_push(service, "holding", PATIENCE);
+    wait_push(service, "holding", WAIT_TIMEOUT);
     service.flow("Line", 60);
     service.must(&["relay", "resume", "Line"], "");
     // The stand-in has a keyframe each second.
@@ -308,7 +308,7 @@ fn watchdog_minds_neither_a_damaged_secret_nor_a_locked_database() {
     service
         .must(&["feed", "add", "Spare", "--url", url, "--user", "rail", "--password-stdin"], CAMERA_PASSWORD);
     let records = Connection::open(service.home.path().join("yonder.db")).unwrap();
-    records.busy_timeout(PATIENCE).unwrap();
+    records.busy_timeout(WAIT_TIMEOUT).unwrap();
     let sealed: Vec<u8> =
         records.query_row("SELECT password FROM feed WHERE name = 'Spare'", [], |row| row.get(0)).unwrap();
     let mut damaged = sealed;
@@ -434,7 +434,7 @@ fn slate_is_on_the_output_after_a_power_cut_that_the_camera_did_not_survive() {
     let slates = service.home.path().join("slates");
     let saved = Instant::now();
     while std::fs::read_dir(&slates).map_or(0, Iterator::count) == 0 {
-        assert!(saved.elapsed() < PATIENCE, "the keyframe is not saved");
+        assert!(saved.elapsed() < WAIT_TIMEOUT, "the keyframe is not saved");
         thread::sleep(Duration::from_millis(20));
     }
     service.kill();

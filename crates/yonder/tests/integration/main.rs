@@ -6,13 +6,13 @@
 mod alerts;
 mod book;
 mod camera_side;
-mod care;
 mod clock;
 mod commands;
 mod front_door;
 mod hold;
 mod jobs;
 mod keep_running;
+mod maintenance;
 mod moved_camera;
 mod on_air;
 mod our_faults;

@@ -2,7 +2,7 @@
 
 use std::time::{Duration, Instant};
 
-use crate::support::{PATIENCE, Service, World, text};
+use crate::support::{Service, WAIT_TIMEOUT, World, text};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde_json::{Value, json};
@@ -29,7 +29,7 @@ fn window(open: bool) -> String {
 }
 
 fn wait_for_line(service: &Service, said: &str) {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     while !service.must(&["logbook"], "").contains(said) {
         assert!(Instant::now() < deadline, "{said:?} is not in {}", service.must(&["logbook"], ""));
         std::thread::sleep(Duration::from_millis(50));

@@ -5,7 +5,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use crate::support;
-use crate::support::{PATIENCE, Service, SmallDisk, World, fill_disk, text};
+use crate::support::{Service, SmallDisk, WAIT_TIMEOUT, World, fill_disk, text};
 use rusqlite::Connection;
 
 fn running(service: &Service) -> World {
@@ -80,7 +80,7 @@ fn on_a_full_disk_relays_are_held_and_stopped_and_people_sign_in() {
     fs::remove_file(&filler).unwrap();
     service.wait("Line", "stored", |relay| relay["wanted_unsaved"] == false);
     // The audit entries have been stored as well.
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     while !["held relay Line", "stopped relay Line"]
         .iter()
         .all(|entry| service.must(&["audit", "--about", "Line"], "").contains(entry))
@@ -138,7 +138,7 @@ fn without_file_descriptors_the_service_waits_and_goes_on_once_there_are_some() 
     service.wait_log("Too many open files");
     assert!(!service.run(&["status"]).status.success());
     set_file_limit(process, 4_096);
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     while !service.run(&["status"]).status.success() {
         assert!(Instant::now() < deadline, "the service does not let anybody in");
         std::thread::sleep(Duration::from_millis(100));
@@ -207,7 +207,7 @@ fn damaged_records_keep_the_service_from_starting_with_the_next_step() {
 /// Flips a bit of a sealed secret, as a failing disk does.
 fn damage(service: &Service, column: &str, table: &str, name: &str) {
     let records = Connection::open(service.home.path().join("yonder.db")).unwrap();
-    records.busy_timeout(PATIENCE).unwrap();
+    records.busy_timeout(WAIT_TIMEOUT).unwrap();
     let read = format!("SELECT {column} FROM {table} WHERE name = ?1");
     let mut sealed: Vec<u8> = records.query_row(&read, [name], |row| row.get(0)).unwrap();
     sealed[30] ^= 1;

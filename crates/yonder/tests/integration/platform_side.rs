@@ -189,7 +189,7 @@ fn a_key_for_one_broadcast_is_spent_when_that_is_over() {
     service.must(&["destination", "edit", "Bramble", "--key-kind", "one-broadcast"], "");
     service.must(&["relay", "start", "Line"], "");
     service.wait_live("Line");
-    let deadline = std::time::Instant::now() + support::PATIENCE;
+    let deadline = std::time::Instant::now() + support::WAIT_TIMEOUT;
     while json(&service, &["destination", "show", "Bramble"])["key"]["used_at"].is_null() {
         assert!(std::time::Instant::now() < deadline, "its use is not noted");
         std::thread::sleep(std::time::Duration::from_millis(200));

@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use crate::support;
-use crate::support::{PATIENCE, Service, World};
+use crate::support::{Service, WAIT_TIMEOUT, World};
 use serde_json::Value;
 
 fn json(service: &Service, arguments: &[&str]) -> Value {
@@ -12,7 +12,7 @@ fn json(service: &Service, arguments: &[&str]) -> Value {
 
 /// The record is written a moment after what it tells of.
 fn wait_for(service: &Service, arguments: &[&str], wished: impl Fn(&Value) -> bool) -> Value {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + WAIT_TIMEOUT;
     loop {
         let told = json(service, arguments);
         if wished(&told) {

@@ -206,7 +206,7 @@ fn home_files_are_for_their_owner_alone() {
 #[test]
 fn the_first_start_prints_a_one_time_link_and_no_password() {
     let service = Service::start();
-    let deadline = std::time::Instant::now() + support::PATIENCE;
+    let deadline = std::time::Instant::now() + support::WAIT_TIMEOUT;
     while !service.printed().contains("/setup#") {
         assert!(std::time::Instant::now() < deadline, "{}", service.printed());
         std::thread::sleep(std::time::Duration::from_millis(20));

@@ -24,7 +24,7 @@ pub(crate) const SECOND_KEY: &str = "planted-second-key-8Y";
 pub(crate) const PASSPHRASE: &str = "planted-passphrase-6X";
 
 /// How long anything may take before a test gives up on it.
-pub(crate) const PATIENCE: Duration = Duration::from_secs(20);
+pub(crate) const WAIT_TIMEOUT: Duration = Duration::from_secs(20);
 
 /// Frame rate of the stand-in cameras that tests use.
 const FRAMES_PER_SECOND: u64 = 25;
@@ -116,7 +116,7 @@ impl Service {
             .stderr(log);
         configure(&mut program);
         self.child = Some(program.spawn().unwrap());
-        let deadline = Instant::now() + PATIENCE;
+        let deadline = Instant::now() + WAIT_TIMEOUT;
         while !announced.exists() {
             assert!(Instant::now() < deadline, "the service does not start: {}", self.log());
             std::thread::sleep(Duration::from_millis(20));
@@ -251,7 +251,7 @@ impl Service {
 
     /// Waits until a relay looks as wished; tells what it looked like when it does not in time.
     pub(crate) fn wait(&self, name: &str, what: &str, wished: impl Fn(&Value) -> bool) -> Value {
-        self.wait_for(name, what, PATIENCE, wished)
+        self.wait_for(name, what, WAIT_TIMEOUT, wished)
     }
 
     /// The same within another time.

@@ -5,11 +5,11 @@ import { rate } from "../../../lib/format";
 
 const FILLS: Record<string, string> = { fits: "fill-flow", tight: "fill-wait", over: "fill-block" };
 
-/** What an uplink carries against what it has, with a mark where its headroom begins. */
+/** Load of an uplink against its rate, with a mark where the headroom begins. */
 export function UplinkBar({ budget, tall = false }: { budget: UplinkBudget; tall?: boolean }): ReactNode {
   const { sum_kbps: sum, usable_kbps: usable, verdict } = budget;
   const up = Math.max(1, budget.uplink.up_kbps);
-  // What is more than the uplink has is drawn as well.
+  // A load above the rate is drawn as well.
   const scale = Math.max(up, sum);
   const height = tall ? 16 : 9;
   let from = 0;

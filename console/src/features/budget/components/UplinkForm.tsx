@@ -7,7 +7,7 @@ import { Form } from "../../../ui/Form";
 import { Toggle } from "../../../ui/Toggle";
 import { useSaveUplink } from "../queries";
 
-/** Describes an uplink: a new one, or anew. */
+/** Form of a new or existing uplink. */
 export function UplinkForm({ uplink, onDone }: { uplink: Uplink | null; onDone: () => void }): ReactNode {
   // The revision at the time when the form was opened.
   const [revision] = useState(uplink?.revision);

@@ -5,12 +5,12 @@ import { Card } from "../../../ui/Card";
 import { Field, SelectField } from "../../../ui/Field";
 import { Toggle } from "../../../ui/Toggle";
 
-/** What is asked for, as it is typed. */
+/** Input fields, as typed. */
 export type Asked = { more: string; over: NonNullable<WhatIf["over"]>; rate: string; hours: string; all: boolean };
 
 export const NOTHING_ASKED: Asked = { more: "", over: "rtmp", rate: "", hours: "", all: false };
 
-/** What the service is asked; null where a number is none. */
+/** Query of the service; null where a number is invalid. */
 export function whatIfOf(asked: Asked): WhatIf {
   const more = Number(asked.more);
   const hours = Number(asked.hours);
@@ -23,7 +23,7 @@ export function whatIfOf(asked: Asked): WhatIf {
   };
 }
 
-/** What would be, if. */
+/** Budget with hypothetical changes. */
 export function WhatIfPanel({ asked, onChange }: { asked: Asked; onChange: (asked: Asked) => void }): ReactNode {
   const set = (change: Partial<Asked>) => onChange({ ...asked, ...change });
   return (

@@ -33,7 +33,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
   const submit = () => {
     add.mutate(request(typed, uplinks), {
       onSuccess: onStored,
-      // What was refused is not kept in the fields; the rest is.
+      // A refused secret is removed from its field; the others stay.
       onError: () => set({ key: "", passphrase: "" }),
     });
   };
@@ -64,7 +64,7 @@ export function DestinationForm({ onStored }: { onStored: (stored: Stored) => vo
         label={isSrt ? "Stream ID or key" : "Stream key"}
         value={typed.key}
         onChange={(event) => set({ key: event.target.value })}
-        help="Pasted as it comes: stray blanks and line ends are repaired, and told."
+        help="Paste it as the platform shows it: stray blanks and line ends are corrected."
         error={fault("key")}
       />
       {isSrt && (

@@ -2,7 +2,7 @@ import type { ReactNode } from "react";
 
 import type { Stored } from "../../../api/types";
 
-/** What was put right in what was pasted, and how it stands now. */
+/** Corrections of pasted input, with the result. */
 export function Repairs({ stored }: { stored: Stored }): ReactNode {
   const { destination, repairs } = stored;
   return (

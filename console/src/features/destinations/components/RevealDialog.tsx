@@ -9,7 +9,7 @@ import { useReveal } from "../queries";
 
 /** Shows a key in clear, after asking once more. It is recorded, and forgotten when the dialog closes. */
 export function RevealDialog({ destination, trigger }: { destination: Destination; trigger: ReactNode }): ReactNode {
-  const lead = "Whoever has the key can broadcast in this channel’s name. The logbook keeps that you looked, and when.";
+  const lead = "Anyone who has the key can broadcast in this channel’s name. The logbook records that you looked, and when.";
   return (
     <Dialog trigger={trigger} title={`Reveal the key of ${destination.name}?`} lead={lead}>
       {() => <Revealed name={destination.name} />}

@@ -6,7 +6,7 @@ import { Field, SecretField, SelectField } from "../../../ui/Field";
 import { Form } from "../../../ui/Form";
 import { useAddFeed, useEditFeed } from "../queries";
 
-/** What is known of a camera before it is kept. */
+/** Initial values of a new feed. */
 export type FeedDraft = { name?: string; url?: string; sub_url?: string; user?: string };
 
 type Props = { feed?: Feed; draft?: FeedDraft; action?: string; onDone: (feed: Feed) => void };
@@ -134,7 +134,7 @@ function added(typed: Typed): NewFeed {
   };
 }
 
-/** What differs from what is kept. A user name that is emptied takes the password with it. */
+/** Changed fields. Removing the user name removes the password with it. */
 function changed(typed: Typed, feed: Feed): FeedChange {
   const text = (name: keyof FeedChange, value: string, before: string | null | undefined) =>
     value === (before ?? "") ? {} : { [name]: value };

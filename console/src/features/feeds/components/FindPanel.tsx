@@ -163,7 +163,7 @@ function Channel({ channel, onChoose }: { channel: FoundChannel; onChoose: () =>
             <span className="block text-[12.5px] break-all text-quiet">{stream.address}</span>
             {stream.told != null && (
               <span className="block text-[12.5px] break-all text-wait">
-                It says {stream.told}, which is not where it was asked.
+                It reports {stream.told}, another host than the one that answered.
               </span>
             )}
           </li>

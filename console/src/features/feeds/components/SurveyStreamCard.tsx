@@ -17,7 +17,7 @@ export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
           <img src={`/api/v1/surveys/${encodeURIComponent(id)}/${name}.jpg`} alt={`Picture of the ${name} stream`} className="size-full object-contain" />
         ) : (
           <span className="px-4 text-center">
-            {stream.no_still ?? (stream.cause != null ? "No picture came." : (step?.name ?? "Dialling …"))}
+            {stream.no_still ?? (stream.cause != null ? "No picture came." : (step?.name ?? "Dialing …"))}
           </span>
         )}
       </div>
@@ -25,7 +25,7 @@ export function SurveyStreamCard({ id, name, stream, done }: Props): ReactNode {
         <p className="flex items-baseline justify-between gap-3">
           <strong className="font-[650]">{name === "main" ? "Main stream" : "Sub stream"}</strong>
           <span className="text-[12.5px] text-quiet">
-            {done ? (stream.shared ? "watched where it runs" : (stream.transport?.toUpperCase() ?? "")) : (step?.name ?? "dialling")}
+            {done ? (stream.shared ? "watched where it runs" : (stream.transport?.toUpperCase() ?? "")) : (step?.name ?? "dialing")}
           </span>
         </p>
         <p className="text-[12.5px] break-all text-quiet">{stream.address}</p>

@@ -11,7 +11,7 @@ const TONES: Record<Side, string> = {
   planned: "text-quiet",
 };
 
-/** Whose side, what happened, what to do; the code for those who look it up. */
+/** Cause: fault domain, message, next step, and the code. */
 export function CauseNote({ note }: { note: Note }): ReactNode {
   const { cause } = note;
   return (

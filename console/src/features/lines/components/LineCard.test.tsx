@@ -30,7 +30,7 @@ test("a cause shows its side, sentence, next step and code, once", () => {
   expect(screen.getByText(/tries again in 3 s/)).toBeTruthy();
 });
 
-test("probable causes are told in their order, where there are any", async () => {
+test("probable causes are listed in their order, where there are any", async () => {
   const away = cause({ probable_causes: ["The port is not forwarded.", "RTSP is switched off."] });
   draw(<LineCard relay={relay("Summit", { feed: feed({ state: "waiting", cause: away }) })} />);
   await userEvent.setup().click(screen.getByText("Likely reasons"));
@@ -90,7 +90,7 @@ test("who only looks is offered nothing that would be refused", async () => {
   expect(screen.getAllByRole("menuitem").map((item) => item.textContent)).toEqual(["Open", "Its logbook"]);
 });
 
-test("the day is told in words as well", () => {
+test("the day is described in text as well", () => {
   const bands = [
     { state: "off", steps: 700 },
     { state: "flowing", steps: 730 },
@@ -100,7 +100,7 @@ test("the day is told in words as well", () => {
   expect(screen.getByRole("img", { name: "The last 24 hours: flowing for 730 min, down for 10 min" })).toBeTruthy();
 });
 
-test("what the service refuses is told on the line", async () => {
+test("a refusal of the service is shown on the relay", async () => {
   fakeApi(() => ({
     status: 404,
     body: { status: 404, code: "request.not-found", detail: "There is no relay.", hint: "List what there is." },

@@ -11,7 +11,7 @@ import type { Verb } from "../queries";
 
 type Props = { relay: Relay; isPending: boolean; ask: (verb: Verb) => void };
 
-/** What can be done with a line. What viewers would notice is asked first. */
+/** Actions of a relay. Those that viewers would notice are confirmed first. */
 export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
   const [asked, setAsked] = useState<"hold" | "stop" | null>(null);
   const navigate = useNavigate();
@@ -70,12 +70,12 @@ export function LineMenu({ relay, isPending, ask }: Props): ReactNode {
   );
 }
 
-/** What a hold does, to whom. */
+/** Effect of a hold. */
 export function heldWords(on: string): string {
-  return `Everybody who watches on ${on} sees the holding picture, without sound, until you resume. The broadcast goes on.`;
+  return `Everybody who watches on ${on} sees the holding picture, without audio, until you resume. The broadcast continues.`;
 }
 
-/** What a stop does, to whom. */
+/** Effect of a stop. */
 export function stoppedWords(on: string): string {
   return `The broadcast on ${on} ends for everybody who watches.`;
 }

@@ -149,7 +149,7 @@ export function OutagesTable({ outages }: { outages: readonly Outage[] }): React
                 </th>
                 <td className={`${CELL} whitespace-nowrap`}>
                   {duration(outage.down_s * 1000)}
-                  {outage.end == null && ", goes on"}
+                  {outage.end == null && ", ongoing"}
                 </td>
                 <td className={CELL}>{outage.side}</td>
                 <td className={CELL}>

@@ -23,7 +23,7 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
         value={way}
         onChange={setWay}
         tabs={[
-          { value: "address", label: "Type its address", content: <FeedForm onDone={take} action="Keep it and go on" /> },
+          { value: "address", label: "Type its address", content: <FeedForm onDone={take} action="Save and continue" /> },
           {
             value: "find",
             label: "Find it",
@@ -35,7 +35,7 @@ export function CameraStep({ draft, change }: StepProps): ReactNode {
                   <Button className="justify-self-start" onClick={() => setFound(null)}>
                     Search again
                   </Button>
-                  <FeedForm draft={found ?? {}} onDone={take} action="Keep it and go on" />
+                  <FeedForm draft={found ?? {}} onDone={take} action="Save and continue" />
                 </div>
               ),
           },
@@ -78,7 +78,7 @@ function KeptFeeds({ feeds, chosen, onTake }: KeptProps): ReactNode {
         choices={[{ value: "", label: "choose one" }, ...feeds.map((each) => ({ value: each.name, label: each.name }))]}
       />
       <Button kind="strong" disabled={feed === undefined} onClick={() => feed !== undefined && onTake(feed)} className="justify-self-end">
-        Go on with it
+        Continue with this feed
       </Button>
     </div>
   );

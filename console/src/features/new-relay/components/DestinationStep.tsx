@@ -10,7 +10,7 @@ import { Toggle } from "../../../ui/Toggle";
 import { DestinationForm, Repairs, destinationsQuery } from "../../destinations";
 import type { StepProps } from "../NewRelayPage";
 
-/** Where it goes: server address and key as they are pasted, or what is kept. */
+/** Destination: server address and key as pasted, or a stored one. */
 export function DestinationStep({ draft, change }: StepProps): ReactNode {
   const destinations = useQuery(destinationsQuery());
   const [way, setWay] = useState("new");
@@ -74,7 +74,7 @@ export function DestinationStep({ draft, change }: StepProps): ReactNode {
           )}
         </p>
         <Button kind="strong" disabled={draft.to.length === 0} onClick={() => change({ step: "check" })}>
-          Go on to the checks
+          Continue to the checks
         </Button>
       </div>
     </Card>

@@ -7,7 +7,7 @@ import { SurveyPanel } from "../../feeds";
 import { PreviewDialog } from "../../preview";
 import type { StepProps } from "../NewRelayPage";
 
-/** What really comes: picture and measured facts, main and sub side by side. */
+/** Survey: stills and measurements of main and sub stream. */
 export function SurveyStep({ draft, change }: StepProps): ReactNode {
   return (
     <Card label="Picture and facts" title={draft.feed}>
@@ -21,7 +21,7 @@ export function SurveyStep({ draft, change }: StepProps): ReactNode {
         <PreviewDialog feed={draft.feed} trigger={<Button>Watch it live</Button>} />
         <ButtonLink to={`/feeds/${encodeURIComponent(draft.feed)}`}>Change its address</ButtonLink>
         <Button kind="strong" onClick={() => change({ step: "destination" })}>
-          Go on to the destinations
+          Continue to the destinations
         </Button>
       </div>
     </Card>

@@ -82,7 +82,7 @@ export function PushCard({ relay, push, destination }: Props): ReactNode {
   );
 }
 
-/** What it would need, where less gets through. */
+/** Required rate, where less gets through. */
 function needs(relay: Relay, push: PushState): string {
   const wanted = relay.feed.video?.kbps ?? 0;
   return isLagging(push.state) && wanted > push.kbps ? `of ${grouped(wanted)} kbit/s` : "kbit/s";

@@ -17,7 +17,7 @@ const SPANS: readonly { value: Span; label: string }[] = [
   { value: "month", label: "month" },
 ];
 
-/** What came in and what went out on one time axis, with outages shaded. */
+/** Input and output rates on one time axis, with outages shaded. */
 export function RateChart({ relay }: { relay: Relay }): ReactNode {
   const [range, setOver] = useState<Span>("hour");
   const rates = useQuery(ratesQuery(relay.name, range));
@@ -115,7 +115,7 @@ function Plot({ rates, relay, isLive }: { rates: Rates; relay: Relay; isLive: bo
   return <div ref={place} role="img" aria-label={summary(relay)} className="min-h-[280px]" />;
 }
 
-/** What the plot shows at its right end, for those who do not see it. */
+/** Latest values, for screen readers. */
 function summary(relay: Relay): string {
   const pushes = relay.pushes.map((push) => `${push.destination} ${push.kbps} kbit/s`).join(", ");
   return `Rates over time. Now: from the camera ${relay.feed.video?.kbps ?? 0} kbit/s; ${pushes}`;

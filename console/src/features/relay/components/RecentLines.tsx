@@ -6,7 +6,7 @@ import { Link } from "../../../ui/Link";
 import { Loaded } from "../../../ui/Loaded";
 import { LogLines, logbookQuery } from "../../logbook";
 
-/** What happened to a relay of late. */
+/** Latest log entries of a relay. */
 export function RecentLines({ about }: { about: string }): ReactNode {
   const lines = useQuery(logbookQuery({ about, limit: 12 }));
   return (

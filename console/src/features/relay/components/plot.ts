@@ -2,7 +2,7 @@ import type uPlot from "uplot";
 
 import type { Outage, Rates } from "../../../api/types";
 
-/** What is drawn: times in seconds, and a row for the feed and for each push. */
+/** Plotted data: times in seconds, and a row for the feed and for each push. */
 export type Plotted = { names: readonly string[]; data: uPlot.AlignedData; outages: readonly Outage[] };
 
 /** Of a relay that is new, a fifth of the time is shown at least. */
@@ -25,7 +25,7 @@ export function plotted(rates: Rates, feed: string): Plotted {
   };
 }
 
-/** Seconds that are shown of what goes on. */
+/** Visible range of live data, in seconds. */
 const MOST_SECONDS = 3600;
 
 /** Adds a second's figures; what is older than an hour goes. */
@@ -43,7 +43,7 @@ export function advanced(before: Plotted, second: number, figures: readonly numb
   return { ...before, data: next };
 }
 
-/** Colours of the theme, by the names of its tokens. Dashes tell the lines apart for those who do not see colours. */
+/** Colors of the theme, by the names of its tokens. Dashes distinguish the lines without colors. */
 const TOKENS = ["ink", "flow", "hold", "lag", "wait", "block", "off", "quiet"] as const;
 const DASHES: readonly (readonly number[])[] = [[], [], [6, 3], [2, 3], [10, 3, 2, 3], [4, 4], [8, 2], [1, 3]];
 
@@ -73,7 +73,7 @@ function shaded(plot: uPlot, outages: readonly Outage[]): void {
   ctx.restore();
 }
 
-/** How the plot looks; made anew when the theme or the rows change. */
+/** Options of the plot; created again when the theme or the rows change. */
 export function options(
   size: { width: number; height: number },
   names: readonly string[],
@@ -94,8 +94,8 @@ export function options(
     series: [
       {},
       ...names.map((name, at): uPlot.Series => {
-        const { token: colour, dash } = look(at);
-        return { label: name, stroke: token(colour), width: at === 0 ? 2 : 1.6, dash: [...dash], points: { show: false } };
+        const { token: color, dash } = look(at);
+        return { label: name, stroke: token(color), width: at === 0 ? 2 : 1.6, dash: [...dash], points: { show: false } };
       }),
     ],
     hooks: { drawClear: [(plot) => shaded(plot, outages())] },

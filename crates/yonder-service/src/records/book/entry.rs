@@ -9,10 +9,10 @@ use yonder_api::{
 use yonder_store::{DesiredState, SealedSecret};
 
 use crate::error::ServiceError;
-use crate::records::alerts::USUAL_REPEAT_S;
-use crate::records::destinations::USUAL_RETURN_S;
-use crate::records::holding::USUAL_AFTER_S;
-use crate::records::uplinks::USUAL_HEADROOM;
+use crate::records::alerts::DEFAULT_REPEAT_S;
+use crate::records::destinations::DEFAULT_RETURN_S;
+use crate::records::holding::DEFAULT_AFTER_S;
+use crate::records::uplinks::DEFAULT_HEADROOM;
 use crate::records::windows::own_zone;
 use crate::records::{Effect, Records, Transaction};
 
@@ -34,7 +34,7 @@ impl Transaction<'_> {
             site: or_none(new.site),
             rate: Some(new.rate),
             allowance: or_none(new.allowance),
-            headroom_percent: Some(new.headroom_percent.unwrap_or(USUAL_HEADROOM)),
+            headroom_percent: Some(new.headroom_percent.unwrap_or(DEFAULT_HEADROOM)),
             backup: Some(new.backup),
             source: or_none(new.source),
             interface: or_none(new.interface),
@@ -101,7 +101,7 @@ impl Transaction<'_> {
             name: None,
             server: new.server.clone(),
             backup_server: Some(new.backup_server.unwrap_or_else(|| String::new().into())),
-            return_after_s: Some(new.return_after_s.unwrap_or(USUAL_RETURN_S)),
+            return_after_s: Some(new.return_after_s.unwrap_or(DEFAULT_RETURN_S)),
             platform: or_none(new.platform),
             watch_page: or_none(new.watch_page),
             // Settings of a secret stay with it, unless the book has others.
@@ -142,7 +142,7 @@ impl Transaction<'_> {
             name: None,
             feed: Some(new.feed),
             to: Some(new.to),
-            hold_after_s: Some(new.hold_after_s.unwrap_or(USUAL_AFTER_S)),
+            hold_after_s: Some(new.hold_after_s.unwrap_or(DEFAULT_AFTER_S)),
             on_air: Some(new.on_air.unwrap_or_default()),
             zone: Some(new.zone.unwrap_or_else(own_zone)),
             quiet_minute: or_none(new.quiet_minute),
@@ -206,7 +206,7 @@ impl Transaction<'_> {
             when: Some(new.when),
             about: or_none(new.about),
             to: Some(new.to),
-            repeat_s: Some(new.repeat_s.unwrap_or(USUAL_REPEAT_S)),
+            repeat_s: Some(new.repeat_s.unwrap_or(DEFAULT_REPEAT_S)),
         };
         self.edit_alert(&new.name, change).map(|_| Vec::new())
     }

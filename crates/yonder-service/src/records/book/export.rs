@@ -8,7 +8,7 @@ use yonder_core::budget::{BitRate, Volume};
 use yonder_store::Kind;
 
 use crate::error::ServiceError;
-use crate::records::{Records, USUAL_REPEAT_S, read_channel};
+use crate::records::{DEFAULT_REPEAT_S, Records, read_channel};
 
 /// A secret that is kept: of which kind of record, its name, and the field.
 type Sealed = (Kind, String, &'static str);
@@ -150,7 +150,7 @@ impl Records {
 
     pub(in crate::records) fn booked_alert(&self, name: &str) -> Result<NewAlert, ServiceError> {
         let alert = self.store.alert(name).map_err(|error| self.explain(error))?;
-        let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(USUAL_REPEAT_S));
+        let repeat_s = Some(u32::try_from(alert.repeat_s).unwrap_or(DEFAULT_REPEAT_S));
         Ok(NewAlert { name: alert.name, when: alert.trigger, about: alert.about, to: alert.to, repeat_s })
     }
 }

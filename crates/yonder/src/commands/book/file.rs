@@ -38,8 +38,8 @@ impl BookFile {
         match yonder_core::book::read(&text) {
             Ok(entries) => Ok(Self { path: path.to_owned(), entries }),
             Err(faults) => {
-                let told = |fault: &Fault| fault_lines(path, fault.line, &fault.detail, &fault.hint);
-                Err(Failure::Book(faults.iter().map(told).collect()))
+                let to_lines = |fault: &Fault| fault_lines(path, fault.line, &fault.detail, &fault.hint);
+                Err(Failure::Book(faults.iter().map(to_lines).collect()))
             }
         }
     }
@@ -50,7 +50,7 @@ impl BookFile {
         Section::ALL.into_iter().map(move |section| (section, count(section))).filter(|(_, count)| *count > 0)
     }
 
-    /// The book as the API has it. Whoever is to be asked for a secret is asked only with `ask`; without it, what they
+    /// Returns the book for the API. Secrets are asked for only with `ask`; without it, what they
     /// would say is left out where that does no harm, and made up where the service could not check the rest.
     pub(super) fn book(&self, ask: bool) -> Result<SiteBook, Failure> {
         let mut book = SiteBook::default();
@@ -107,7 +107,7 @@ impl BookFile {
         if problem.faults.is_empty() {
             return Failure::Refused(problem);
         }
-        let told = problem.faults.iter().map(|fault| {
+        let lines = problem.faults.iter().map(|fault| {
             let same = |entry: &&Entry| entry.section.word() == fault.kind && entry.name == fault.name;
             let line = self.entries.iter().find(same).map_or(1, |entry| entry.line);
             let detail = format!(
@@ -119,11 +119,11 @@ impl BookFile {
             );
             fault_lines(&self.path, line, &detail, fault.hint.as_deref().unwrap_or_default())
         });
-        Failure::Book(told.collect())
+        Failure::Book(lines.collect())
     }
 }
 
-/// Something in the place of a secret that nobody was asked for: no two are the same.
+/// Returns a placeholder of a secret that was not asked for. No two are the same.
 fn made_up(name: &str, field: &str) -> Secret {
     format!("to be asked for: {field} of {name}").replace(' ', "-").into()
 }
@@ -145,7 +145,7 @@ fn put(book: &mut SiteBook, section: Section, fields: Map<String, Value>) -> Res
     Ok(())
 }
 
-/// What the service keeps, as a book's text.
+/// Formats the stored book as text.
 pub(super) fn written(book: &SiteBook) -> Result<String, Failure> {
     let mut entries = Vec::new();
     take(&mut entries, Section::Uplink, &book.uplinks)?;

@@ -51,7 +51,7 @@ pub(crate) enum BookCommand {
     },
 }
 
-/// Runs a command; a book that is written wrongly is told without any service.
+/// Runs a command. Errors in a book are reported without a running service.
 pub(crate) fn run(
     command: BookCommand,
     client: impl FnOnce() -> Result<Client, Failure>,
@@ -130,7 +130,7 @@ fn start(client: &Client, outcome: &BookOutcome, force: bool, tell: bool) -> Res
             }
         }
     }
-    if good { Ok(()) } else { Err(Failure::Told) }
+    if good { Ok(()) } else { Err(Failure::AlreadyReported) }
 }
 
 fn request(book: SiteBook, prune: bool, look_only: bool) -> BookRequest {

@@ -1,11 +1,11 @@
-//! What a book changes, as people read it.
+//! Changes of a book, as text.
 
 use yonder_api::{BookChange, BookOutcome, FieldChange};
 
 use super::file::BookFile;
-use crate::output::{Tone, has_colour, paint};
+use crate::output::{Tone, colorize, has_color};
 
-/// What is in a sound book, and how much of it is new.
+/// Returns a summary of a valid book, with the number of changes.
 pub(super) fn sound(file: &BookFile, changes: usize) -> String {
     let counts: Vec<String> = file
         .counts()
@@ -22,11 +22,11 @@ pub(super) fn sound(file: &BookFile, changes: usize) -> String {
 
 /// All changes, each with its fields; `tense` is what becomes of them.
 pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
-    let colour = has_colour();
+    let color = has_color();
     if outcome.changes.is_empty() {
         return "Nothing changes: the service keeps just this.\n".to_owned();
     }
-    let mut text: String = outcome.changes.iter().map(|change| one(change, colour)).collect();
+    let mut text: String = outcome.changes.iter().map(|change| one(change, color)).collect();
     let count = |what: &str| outcome.changes.iter().filter(|change| change.what == what).count();
     let counts: Vec<String> = ["added", "changed", "removed"]
         .into_iter()
@@ -38,14 +38,14 @@ pub(super) fn changes(outcome: &BookOutcome, tense: &str) -> String {
     text
 }
 
-fn one(change: &BookChange, colour: bool) -> String {
+fn one(change: &BookChange, color: bool) -> String {
     let tone = match change.what.as_str() {
         "added" => Tone::Good,
         "removed" => Tone::Bad,
         _ => Tone::Wait,
     };
     let head = format!("{:<8} {} {}", change.what, change.kind, change.name);
-    let mut text = paint(&head, tone, colour) + "\n";
+    let mut text = colorize(&head, tone, color) + "\n";
     // Of what is new the fields are in the book.
     if change.what == "changed" {
         text.extend(change.fields.iter().map(|field| format!("           {}\n", field_words(field))));

@@ -15,7 +15,7 @@ use anyhow::Context as _;
 use crate::arguments::DemoArguments;
 use crate::failure::Failure;
 use crate::logging::Log;
-use crate::output::{has_colour, print, print_json, wants_json};
+use crate::output::{has_color, print, print_json, wants_json};
 use crate::serve::Instance;
 use yonder_http::ServerConfig;
 use yonder_service::BackupPlan;
@@ -23,7 +23,7 @@ use yonder_service::BackupPlan;
 use railway::Railway;
 use summary::Summary;
 
-/// Who signs in to the demonstration.
+/// Person who signs in to the demo.
 const PERSON: &str = "night desk";
 /// File in the home folder with the password of the railway's cameras, for `yonder feed find`.
 const CAMERA_PASSWORD: &str = "camera-password";
@@ -93,7 +93,7 @@ pub(crate) fn run(arguments: &DemoArguments, home: Option<&Path>) -> Result<Exit
     if wants_json() {
         print_json(&summary)?;
     } else {
-        print(&summary.text(has_colour()));
+        print(&summary.text(has_color()));
     }
     // Without --for, a person ended it: there is nothing to judge.
     let good = arguments.duration.is_none() || summary.good;

@@ -20,7 +20,7 @@ use yonder_sim::{
 /// User name at all of the railway's cameras.
 const CAMERA_USER: &str = "rail";
 
-/// What is pushed where: feed, then channels.
+/// Feeds with the channels that they are pushed to.
 const LINES: [(&str, &[&str]); 4] = [
     ("Summit Station", &["Bramble TV", "Bramble TV Mountain Lines", "Thistle Stage Summit"]),
     ("Viaduct", &["Bramble TV Night Trains", "Marrow Hall Viaduct"]),
@@ -48,7 +48,7 @@ const UPLINKS: [DemoUplink; 3] = [
         backup: false,
     },
 ];
-/// What a platform reads in a bad hour, in bytes a second: half of what the Summit sends.
+/// Read rate of the slow platform, in bytes per second: half the rate of the Summit.
 const SLOW_BYTES: u32 = 110_000;
 /// The feed that crosses an uplink of its site.
 const AT_SUMMIT: &str = "Summit Station";
@@ -252,7 +252,7 @@ impl Railway {
         records.add_destination(new).map(|_| ())
     }
 
-    /// What the platform says of one of its channels.
+    /// Returns the grade of a channel.
     pub(super) fn report(&self, channel: &str) -> Option<ChannelReport> {
         self.platform_of(channel)?.platform.report(channel)
     }

@@ -1,4 +1,4 @@
-//! What a demonstration came to: every push, as we saw it and as the platform graded it.
+//! Summary of a demo: every push, as the service and as the platform report it.
 
 use std::time::Duration;
 
@@ -8,7 +8,7 @@ use yonder_core::PushPhase;
 use yonder_service::Service;
 
 use super::railway::Railway;
-use crate::output::{Tone, grouped, paint, table};
+use crate::output::{Tone, colorize, grouped, table};
 
 /// The platform's view of a push.
 #[derive(Debug, Serialize)]
@@ -54,7 +54,7 @@ impl Summary {
         Self { good, seconds: ran.as_secs(), pushes }
     }
 
-    pub(super) fn text(&self, colour: bool) -> String {
+    pub(super) fn text(&self, color: bool) -> String {
         let rows: Vec<Vec<String>> = self
             .pushes
             .iter()
@@ -84,7 +84,12 @@ impl Summary {
             "Not every push was live and graded good."
         };
         let tone = if self.good { Tone::Good } else { Tone::Bad };
-        format!("\nAfter {} s:\n\n{}\n{}\n", self.seconds, table(&head, &rows), paint(verdict, tone, colour))
+        format!(
+            "\nAfter {} s:\n\n{}\n{}\n",
+            self.seconds,
+            table(&head, &rows),
+            colorize(verdict, tone, color)
+        )
     }
 }
 

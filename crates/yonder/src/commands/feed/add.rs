@@ -29,7 +29,7 @@ pub(crate) struct AddArguments {
     /// Address pattern to fill in; see `yonder pattern list`.
     #[arg(long, value_name = "PATTERN")]
     pattern: Option<String>,
-    /// What stands in a placeholder of the pattern, like `host=192.0.2.7`.
+    /// Value of a placeholder of the pattern, like `host=192.0.2.7`.
     #[arg(long = "set", value_name = "BLANK=VALUE", requires = "pattern", value_parser = read_pair)]
     set: Vec<(String, String)>,
     /// A recorder's channels, one feed each, like `1-4,7`.

@@ -10,7 +10,7 @@ use super::AccountArguments;
 use crate::arguments::parse_duration;
 use crate::client::Client;
 use crate::failure::Failure;
-use crate::output::{Tone, has_colour, paint, print, print_json, table, wants_json};
+use crate::output::{Tone, colorize, has_color, print, print_json, table, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct FindArguments {
@@ -52,7 +52,7 @@ pub(super) fn run(arguments: FindArguments, client: &Client) -> Result<(), Failu
     if wants_json() {
         return if arguments.add.is_some() { print_json(&added) } else { print_json(&cameras) };
     }
-    print(&text(&cameras, has_colour()));
+    print(&text(&cameras, has_color()));
     if let Some(hint) = sign_in_hint(&cameras, user.as_deref()) {
         print(&hint);
     }
@@ -115,7 +115,7 @@ fn feed_of(channel: &FoundChannel, user: Option<String>, password: Option<Secret
     })
 }
 
-fn text(cameras: &[FoundCamera], colour: bool) -> String {
+fn text(cameras: &[FoundCamera], color: bool) -> String {
     if cameras.is_empty() {
         return "No camera answered. Cameras answer only within their own network segment, and only with ONVIF\n\
             switched on in their settings; ask one directly with --at HOST.\n"
@@ -133,25 +133,25 @@ fn text(cameras: &[FoundCamera], colour: bool) -> String {
             if camera.model.is_empty() { String::new() } else { format!("  {}{firmware}", camera.model) };
         let address = authority_of(&camera.service);
         let title = match camera.name == camera.host {
-            true => paint(&address, Tone::Strong, colour),
-            false => format!("{}  {address}", paint(&camera.name, Tone::Strong, colour)),
+            true => colorize(&address, Tone::Strong, color),
+            false => format!("{}  {address}", colorize(&camera.name, Tone::Strong, color)),
         };
         text += &format!("{title}{model}\n");
         if let Some(problem) = &camera.problem {
-            text += &format!("  {}\n", paint(problem, Tone::Bad, colour));
+            text += &format!("  {}\n", colorize(problem, Tone::Bad, color));
         }
         if let Some(ahead) = camera.clock_ahead_s.filter(|ahead| ahead.abs() > 30) {
             let way = if ahead > 0 { "ahead of" } else { "behind" };
             let note = format!("its clock is {} s {way} ours", ahead.abs());
-            text += &format!("  {}\n", paint(&note, Tone::Wait, colour));
+            text += &format!("  {}\n", colorize(&note, Tone::Wait, color));
         }
         let mut rows = Vec::new();
-        let mut told = None;
+        let mut reported = None;
         for channel in &camera.channels {
             number += 1;
             for (at, stream) in channel.streams.iter().enumerate() {
                 rows.push(row(if at == 0 { number.to_string() } else { String::new() }, stream));
-                told = told.or(stream.told.as_deref());
+                reported = reported.or(stream.told.as_deref());
             }
         }
         if !rows.is_empty() {
@@ -160,9 +160,9 @@ fn text(cameras: &[FoundCamera], colour: bool) -> String {
                 text += &format!("  {line}\n");
             }
         }
-        if let Some(told) = told {
-            let note = format!("told as {told}: the host that answered stands in its place");
-            text += &format!("  {}\n", paint(&note, Tone::Quiet, colour));
+        if let Some(reported) = reported {
+            let note = format!("reported as {reported}: replaced by the host that answered");
+            text += &format!("  {}\n", colorize(&note, Tone::Quiet, color));
         }
         text.push('\n');
     }

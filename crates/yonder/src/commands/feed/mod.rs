@@ -64,7 +64,7 @@ pub(crate) enum FeedCommand {
         /// Name of the feed.
         name: String,
     },
-    /// Change a feed; one that runs is dialled anew.
+    /// Change a feed. A running one reconnects if need be.
     Edit {
         /// Name of the feed.
         name: String,

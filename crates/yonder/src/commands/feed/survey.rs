@@ -13,7 +13,7 @@ use super::{AccountArguments, TransportChoice};
 use crate::arguments::parse_duration;
 use crate::client::{Client, Progress};
 use crate::failure::Failure;
-use crate::output::{Tone, grouped, has_colour, paint, print, print_json, wants_json};
+use crate::output::{Tone, colorize, grouped, has_color, print, print_json, wants_json};
 
 /// How often the service is asked how far it is.
 const ASK_EVERY: Duration = Duration::from_millis(250);
@@ -75,9 +75,9 @@ pub(super) fn run(arguments: SurveyArguments, client: &Client) -> Result<(), Fai
     if wants_json() {
         print_json(&survey)?;
     } else {
-        print(&text(&survey, has_colour()));
+        print(&text(&survey, has_color()));
     }
-    // What could not be measured at all is a failure, and scripts shall see it.
+    // A stream that could not be measured is a failure, also for scripts.
     match &survey.main {
         SurveyStream { measured: None, cause: Some(cause), .. } => Err(Failure::Camera(cause.code.clone())),
         _ => Ok(()),
@@ -96,10 +96,10 @@ fn write_stills(survey: &Survey, folder: &Path, client: &Client) -> Result<(), F
     Ok(())
 }
 
-fn text(survey: &Survey, colour: bool) -> String {
+fn text(survey: &Survey, color: bool) -> String {
     let title = survey.feed.clone().unwrap_or_else(|| survey.main.address.clone());
     let span = survey.main.measured.as_ref().map(|measured| format!(", {:.0} s", measured.span_s));
-    let title = paint(&format!("Survey of {title}"), Tone::Strong, colour);
+    let title = colorize(&format!("Survey of {title}"), Tone::Strong, color);
     let mut text = format!("{title}{}\n\n", span.unwrap_or_default());
     let streams: Vec<&SurveyStream> =
         [Some(&survey.main), survey.sub.as_ref()].into_iter().flatten().collect();
@@ -115,24 +115,24 @@ fn text(survey: &Survey, colour: bool) -> String {
     }
     for (stream, which) in streams.iter().zip(["main", "sub"]) {
         if let Some(cause) = &stream.cause {
-            text += &failure(which, cause, stream, colour);
+            text += &failure(which, cause, stream, color);
         }
     }
     if !survey.advice.is_empty() {
         text += "\nAdvice\n";
     } else if streams.iter().all(|stream| stream.cause.is_none()) {
-        text += &format!("\n{}\n", paint("Nothing to complain about.", Tone::Good, colour));
+        text += &format!("\n{}\n", colorize("Nothing to complain about.", Tone::Good, color));
     }
     for advice in &survey.advice {
-        let about = paint(&format!("{:<5}", advice.about), Tone::Wait, colour);
+        let about = colorize(&format!("{:<5}", advice.about), Tone::Wait, color);
         text += &format!("  {about} {}\n", wrapped(&advice.message, 90, 8));
     }
     text
 }
 
 /// A failed stream: where its dial came to, what went wrong, and the probable causes.
-fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, colour: bool) -> String {
-    let mut text = format!("\n{} {} ({})\n", paint(which, Tone::Bad, colour), cause.message, cause.code);
+fn failure(which: &str, cause: &CauseFacts, stream: &SurveyStream, color: bool) -> String {
+    let mut text = format!("\n{} {} ({})\n", colorize(which, Tone::Bad, color), cause.message, cause.code);
     let steps: Vec<String> =
         stream.steps.iter().map(|step| format!("{} {} ms", step.name, step.after_ms)).collect();
     if !steps.is_empty() {

@@ -13,7 +13,7 @@ use yonder_store::StoreError;
 use crate::client::Client;
 use crate::commands::preflight::checks;
 use crate::failure::Failure;
-use crate::output::{has_colour, print, print_json, wants_json};
+use crate::output::{has_color, print, print_json, wants_json};
 
 #[derive(Debug, Args)]
 pub(crate) struct BackupArguments {
@@ -138,7 +138,7 @@ fn explain_upgrade(error: HomeError) -> Failure {
     Failure::Other(anyhow::anyhow!("{:#}\n        {hint}", anyhow::Error::from(error)))
 }
 
-/// What to do about a restore that is refused.
+/// Returns the failure of a refused restore, with the next step.
 fn explain(error: HomeError) -> Failure {
     let hint = match &error {
         HomeError::Taken(_) => Some("Stop the service first: its records cannot be replaced while it runs."),
@@ -162,7 +162,7 @@ pub(crate) fn selfcheck(client: &Client) -> Result<(), Failure> {
     if wants_json() {
         print_json(&found)?;
     } else {
-        print(&(checks(&found, has_colour()) + "\n"));
+        print(&(checks(&found, has_color()) + "\n"));
     }
-    if found.iter().any(|check| check.level == Level::Fail) { Err(Failure::Told) } else { Ok(()) }
+    if found.iter().any(|check| check.level == Level::Fail) { Err(Failure::AlreadyReported) } else { Ok(()) }
 }

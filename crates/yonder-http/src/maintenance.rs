@@ -24,7 +24,7 @@ pub(super) fn configure_metrics(config: &mut ServiceConfig) {
 
 /// A copy of all records as they are now, as a SQLite file; secrets in it stay sealed. With `Prefer: respond-async` the job that makes
 /// it is returned, and `/jobs/{id}/file` has the file.
-#[utoipa::path(context_path = "/api/v1", tag = "care",
+#[utoipa::path(context_path = "/api/v1", tag = "maintenance",
     responses((status = 200, content_type = "application/vnd.sqlite3"), (status = 202, body = Job),
         (status = 500, body = Problem)))]
 #[post("/backup")]
@@ -54,7 +54,7 @@ async fn backup(
 
 /// Seals every secret under a new master key, which takes the place of the present one in its file. Backups made before need
 /// the key that they were made under.
-#[utoipa::path(context_path = "/api/v1", tag = "care",
+#[utoipa::path(context_path = "/api/v1", tag = "maintenance",
     responses((status = 200, body = MasterKeyRotation), (status = 500, body = Problem), (status = 507, body = Problem)))]
 #[post("/master-key/rotate")]
 async fn rotate_master_key(
@@ -67,7 +67,7 @@ async fn rotate_master_key(
 }
 
 /// Checks records, secrets, disk, open files and the certificate authority.
-#[utoipa::path(context_path = "/api/v1", tag = "care", responses((status = 200, body = [Check])))]
+#[utoipa::path(context_path = "/api/v1", tag = "maintenance", responses((status = 200, body = [Check])))]
 #[get("/selfcheck")]
 async fn selfcheck(service: Data<Service>, _caller: Caller) -> Result<Json<Vec<Check>>, HttpError> {
     reading(&service, |service| Ok(service.selfcheck())).await.map(Json)

@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 
 use crate::support;
-use crate::support::{KEY, PATIENCE, Service, World, text};
+use crate::support::{KEY, Service, WAIT_TIMEOUT, World, text};
 use serde_json::Value;
 
 fn restore(home: &Path, more: &[&str]) -> std::process::Output {
@@ -118,11 +118,11 @@ fn backups_are_made_by_themselves_and_the_records_can_be_upgraded() {
         if let Some(first) = names().into_iter().next() {
             break first;
         }
-        assert!(begun.elapsed() < PATIENCE, "no backup was made");
+        assert!(begun.elapsed() < WAIT_TIMEOUT, "no backup was made");
         std::thread::sleep(Duration::from_millis(50));
     };
     while names().len() < 2 || names().contains(&first) {
-        assert!(begun.elapsed() < PATIENCE, "old backups stay: {:?}", names());
+        assert!(begun.elapsed() < WAIT_TIMEOUT, "old backups stay: {:?}", names());
         std::thread::sleep(Duration::from_millis(50));
     }
     let told = service.must(&["selfcheck"], "");
@@ -186,7 +186,7 @@ fn the_service_manager_hears_that_it_is_ready_alive_and_stopping() {
     let home = tempfile::tempdir().unwrap();
     let socket = home.path().join("notify");
     let manager = UnixDatagram::bind(&socket).unwrap();
-    manager.set_read_timeout(Some(PATIENCE)).unwrap();
+    manager.set_read_timeout(Some(WAIT_TIMEOUT)).unwrap();
     let mut child = Command::new(support::program())
         .args(["serve", "--listen", "127.0.0.1:0", "--home"])
         .arg(home.path().join("home"))
