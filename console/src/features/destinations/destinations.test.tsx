@@ -104,7 +104,7 @@ test("revealing asks once more, and what was shown goes with the dialog", async 
   draw(<DestinationCard destination={destination("Bramble TV")} />);
   await user.click(screen.getByRole("button", { name: "Reveal" }));
   expect(calls).toHaveLength(0);
-  expect(screen.getByRole("dialog").textContent).toContain("The logbook keeps that you looked");
+  expect(screen.getByRole("dialog").textContent).toContain("The logbook records that you looked");
   await user.click(screen.getByRole("button", { name: "Reveal it" }));
   expect((await screen.findByLabelText("Stream key")).textContent).toBe(KEY);
   await user.click(screen.getByRole("button", { name: "Close" }));

@@ -142,7 +142,7 @@ fn a_camera_that_goes_is_told_signed_and_so_is_its_return() {
     assert!(message.contains("Camera side.") && message.contains("(feed."), "{message}");
     let list = service.must(&["alert", "list"], "");
     assert!(list.contains("feed Viaduct") && list.contains("down 3s"), "{list}");
-    assert!(service.must(&["alert", "show", "Night"], "").contains("goes on"));
+    assert!(service.must(&["alert", "show", "Night"], "").contains("  open     "));
     world.camera_on();
     let (_, _, over) = parts(&wait_for(&bag, 3)[2]);
     assert_eq!((&over["kind"], &over["since"]), (&"over".into(), &raised["since"]));
