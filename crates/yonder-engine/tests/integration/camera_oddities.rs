@@ -54,6 +54,7 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
     spec.feed.transport = transport;
     world.engine.apply(spec);
     world.wait_live().await;
+    let began_with_odd_heads = oddities.odd_heads;
     let mut has_stray_bytes = oddities.stray_bytes && transport == TransportChoice::Tcp;
     let end = Instant::now() + duration();
     while Instant::now() < end {
@@ -79,7 +80,8 @@ async fn oddities_at_random_cost_no_session_and_every_drop_has_a_reason(
         };
         assert!(is_expected, "seed {seed}: {counted:?}");
     }
-    assert!(view.feed.skipped.header_lines > 0, "seed {seed}: {view:#?}");
+    // Keep-alives end once they have been refused: the responses of the beginning are certain alone.
+    assert!(view.feed.skipped.header_lines > 0 || !began_with_odd_heads, "seed {seed}: {view:#?}");
     assert_eq!(view.feed.skipped.bytes > 0, has_stray_bytes, "seed {seed}: {view:#?}");
     // Nothing was lost, and what was dropped without loss has its reason.
     assert_eq!(view.feed.packets_lost, 0, "seed {seed}: {view:#?}");

@@ -1,13 +1,12 @@
 //! Faults between the engine and the world: silence, garbage, resets, and a platform that stops reading.
 
-use std::io::Write as _;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, set_port};
 use socket2::SockRef;
-use tokio::io::copy_bidirectional;
+use tokio::io::{AsyncWriteExt as _, copy_bidirectional};
 use tokio::net::{TcpListener, TcpSocket, TcpStream};
 use tokio::sync::watch;
 use tokio::time::timeout;
@@ -99,12 +98,14 @@ async fn resetting(target: SocketAddr, after: Duration) -> SocketAddr {
 /// A port that answers every connection with the same bytes and then nothing.
 fn mute(answer: &'static [u8]) -> SocketAddr {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    listener.set_nonblocking(true).unwrap();
+    let listener = TcpListener::from_std(listener).unwrap();
     let address = listener.local_addr().unwrap();
-    std::thread::spawn(move || {
-        let mut kept = Vec::new();
-        for mut stream in listener.incoming().flatten() {
-            stream.write_all(answer).unwrap();
-            kept.push(stream);
+    tokio::spawn(async move {
+        let mut open = Vec::new();
+        while let Ok((mut stream, _)) = listener.accept().await {
+            stream.write_all(answer).await.unwrap();
+            open.push(stream);
         }
     });
     address

@@ -1,6 +1,7 @@
 //! Holding pictures: a broadcast outlives its camera, and returns without a seam.
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use crate::support::{KEY, PASSWORD, World, feed_code, push_code, push_to};
@@ -20,14 +21,19 @@ fn hold_after(seconds: u64) -> HoldSpec {
 
 /// A platform that ends a broadcast after some seconds of silence, by RTMP and by SRT.
 fn world(grace: u64) -> World {
+    paced_world(grace).0
+}
+
+/// The same, with the factor of its pace.
+fn paced_world(grace: u64) -> (World, Arc<AtomicU64>) {
     let faults = PlatformFaults { grace: Some(Duration::from_secs(grace)), ..PlatformFaults::default() };
     let world = World::with_platform(PlatformConfig {
         srt: Some(SrtConfig::default()),
         faults,
         ..PlatformConfig::default()
     });
-    world.pace();
-    world
+    let pace = world.pace();
+    (world, pace)
 }
 
 fn held_relay(world: &World, path: &str, hold: HoldSpec) -> RelaySpec {
@@ -62,7 +68,7 @@ fn skew(world: &World, recording: &Recording, path: &str) -> i64 {
 
 #[tokio::test(start_paused = true)]
 async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
-    let world = world(10);
+    let (world, pace) = paced_world(10);
     world.engine.apply(held_relay(&world, "/bandstand", hold_after(3)));
     world.wait_live().await;
     world.camera.switch_off().await;
@@ -73,7 +79,9 @@ async fn a_broadcast_outlives_its_camera_and_the_picture_returns_at_once() {
     let view = world.engine.relay("relay").unwrap();
     assert_eq!([feed_code(&view), push_code(&view, 0), push_code(&view, 1)], ["feed.connection-refused"; 3]);
     // A minute altogether: six times as long as the platform waits.
+    pace.store(10, Ordering::Relaxed);
     tokio::time::sleep_until(gone + Duration::from_secs(60)).await;
+    pace.store(1, Ordering::Relaxed);
     world.camera.switch_on().unwrap();
     let returned = Instant::now();
     wait_state(&world, PushPhase::Live).await;

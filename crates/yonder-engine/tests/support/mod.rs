@@ -4,6 +4,7 @@
 #![allow(dead_code, reason = "each test file uses its own part")]
 
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
 use bytes::Bytes;
@@ -78,16 +79,19 @@ impl World {
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
 
-    /// Lets paused time pass at four times the speed of real time at most: slates are rendered on threads of their own, which paused
-    /// time does not wait for.
-    pub(crate) fn pace(&self) {
-        tokio::spawn(async {
+    /// Lets paused time pass no faster than real time, times the returned factor: slates are rendered on threads of their own, which
+    /// paused time does not wait for.
+    pub(crate) fn pace(&self) -> Arc<AtomicU64> {
+        let factor = Arc::new(AtomicU64::new(1));
+        let milliseconds = Arc::clone(&factor);
+        tokio::spawn(async move {
             let rest = || std::thread::sleep(Duration::from_millis(1));
             // Paused time stands still while a blocking task runs.
             while tokio::task::spawn_blocking(rest).await.is_ok() {
-                tokio::time::sleep(Duration::from_millis(4)).await;
+                tokio::time::sleep(Duration::from_millis(milliseconds.load(Ordering::Relaxed))).await;
             }
         });
+        factor
     }
 
     pub(crate) fn feed(&self, path: &str, password: &str) -> FeedSpec {
