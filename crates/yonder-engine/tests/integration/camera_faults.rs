@@ -285,6 +285,7 @@ async fn a_clock_that_drifts_is_measured() {
 #[tokio::test(start_paused = true)]
 async fn each_dial_looks_its_name_up_and_tells_its_steps() {
     let world = World::start();
+    world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.url.host = "localhost".into();
     world.engine.apply(spec);
@@ -308,6 +309,7 @@ async fn each_dial_looks_its_name_up_and_tells_its_steps() {
 #[tokio::test(start_paused = true)]
 async fn a_failed_dial_tells_where_it_failed_and_what_that_usually_means() {
     let world = World::start();
+    world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.feed.url.host = "no-such-camera.invalid".into();
     world.engine.apply(spec);

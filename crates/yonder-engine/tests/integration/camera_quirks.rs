@@ -106,6 +106,7 @@ async fn redirects_are_followed_and_the_password_is_not_carried_to_another_host(
     front.wait_live().await;
     assert_eq!((front.camera.sessions(), back.camera.sessions()), (0, 1));
     front.engine.withdraw("relay");
+    front.pace();
     // Another name for it: the password stays here, and the camera asks in vain.
     let elsewhere = back.camera.url("/viaduct/main").replace("127.0.0.1", "localhost");
     front.camera.change(|faults| faults.redirects_to = Some(elsewhere));

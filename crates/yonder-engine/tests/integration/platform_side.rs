@@ -44,7 +44,9 @@ fn srt_push(world: &World, key: &str) -> PushSpec {
 fn tls_world() -> (World, TestAuthority) {
     let authority = TestAuthority::new().unwrap();
     let tls = Some((0, authority.issue("localhost").unwrap()));
-    (World::with_platform(PlatformConfig { tls, ..PlatformConfig::default() }), authority)
+    let world = World::with_platform(PlatformConfig { tls, ..PlatformConfig::default() });
+    world.pace();
+    (world, authority)
 }
 
 async fn pictures(world: &World, channel: &str, count: u64) {
@@ -95,6 +97,7 @@ async fn a_certificate_for_another_name_is_not_trusted_whoever_signed_it() {
     let authority = TestAuthority::new().unwrap();
     let tls = Some((0, authority.issue("thistle.example.net").unwrap()));
     let world = World::with_platform(PlatformConfig { tls, ..PlatformConfig::default() });
+    world.pace();
     let mut push = push_to("to-0", &world.platform.tls_server().unwrap(), KEY);
     push.authority = Some(PrivateAuthority::from_pem(&authority.pem()).unwrap());
     world.engine.apply(relay(&world, "/viaduct/main", vec![push]));
@@ -436,6 +439,7 @@ async fn a_platform_ends_a_broadcast_for_which_nothing_comes_and_spends_its_key(
 #[tokio::test(start_paused = true)]
 async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
     let world = srt_world(None, UNIMPAIRED);
+    world.pace();
     // On many machines this name stands for ::1 first, where the platform does not listen.
     let server = world.platform.srt_server().unwrap().replace("127.0.0.1", "localhost");
     world.engine.apply(relay(&world, "/viaduct/main", vec![push_to("to-0", &server, KEY)]));
@@ -445,6 +449,7 @@ async fn a_name_with_two_addresses_is_reached_at_the_one_that_answers() {
 #[tokio::test(start_paused = true)]
 async fn a_server_name_that_does_not_exist_is_told() {
     let world = World::start();
+    world.pace();
     let push = push_to("to-0", "rtmp://nobody.invalid/live", KEY);
     let srt = PushSpec { destination: "to-1".into(), ..push_to("", "srt://nobody.invalid:9000", KEY) };
     world.engine.apply(relay(&world, "/viaduct/main", vec![push, srt]));

@@ -150,6 +150,7 @@ async fn a_key_in_use_is_tried_again_and_goes_live_when_it_is_free() {
 #[tokio::test(start_paused = true)]
 async fn names_that_do_not_resolve_are_told() {
     let world = World::start();
+    world.pace();
     let mut spec = world.relay("/viaduct/main", PASSWORD, &[KEY]);
     spec.pushes[0] = push_to("to-0", "rtmp://no-such-host.invalid/live", KEY);
     world.engine.apply(spec);

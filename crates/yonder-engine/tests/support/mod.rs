@@ -79,7 +79,7 @@ impl World {
         Self { camera, platform, engine: Engine::new(tokio::runtime::Handle::current()) }
     }
 
-    /// Lets paused time pass no faster than real time, times the returned factor: slates are rendered on threads of their own, which
+    /// Lets paused time pass no faster than real time, times the returned factor: slates are rendered, and names resolved, on threads of their own, which
     /// paused time does not wait for.
     pub(crate) fn pace(&self) -> Arc<AtomicU64> {
         let factor = Arc::new(AtomicU64::new(1));
