@@ -15,7 +15,7 @@ const exceptionsFile = join(root, 'scripts', 'prose-exceptions.txt');
 const OPENING = /^\s*(?:\/\/[/!]?|\*|\/\*\*?)\s+(?:What|Whoever|Whose|Who|Where|Nobody|Somebody|Something)\b/;
 /** Words that stand for a standard term, in identifiers, comments and messages. */
 const WORDS =
-    /\b(?:anew|whoever|told|manners|weather|wherever|dialling|dialled|neighbouring|colour|sounds? (?:is|are|was)|goes on|go on|by hand of|without a word)\b/i;
+    /\b(?:anew|whoever|told|manners|weather|wherever|dialling|dialled|neighbouring|colour|sounds? (?:is|are|was)|goes on|go on|without a word)\b/i;
 /** Names that say nothing outside of their module. */
 const NAMES =
     /\b(?:fn|struct|enum|const|static|mod|type|let|let mut)\s+(?:\w*_)?(?:words?|ways?|look|told|tell|taken|kept|deed|fate|care|usual|MOST|USUAL|PATIENCE|AT_A_TIME|FRESH|SOON)(?:_\w*)?\b/;

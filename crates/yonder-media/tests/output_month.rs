@@ -188,7 +188,7 @@ impl World {
                     next_step += Duration::from_secs(300 + self.random.below(7_200));
                 }
                 if self.now >= next_hold && self.slate_since.is_none() {
-                    // A person holds for ten seconds; the feed continues meanwhile.
+                    // The relay is held for ten seconds while the feed continues.
                     let from = self.now;
                     self.play_slate(from, from + Duration::from_secs(10));
                     for _ in 0..20 {

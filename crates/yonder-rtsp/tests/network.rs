@@ -101,7 +101,7 @@ impl Camera {
     }
 }
 
-/// A slice whose bytes tell the number of its picture. Every tenth picture is a keyframe.
+/// Returns a slice filled with the number of its frame. Every tenth frame is a keyframe.
 fn nal(picture: u32, slice: usize) -> Vec<u8> {
     // `first_mb_in_slice` is zero in the first slice alone.
     let first = if slice == 0 { 0x88 } else { 0x40 };

@@ -126,7 +126,7 @@ function FeedView({ feed }: { feed: Feed }): ReactNode {
 function changeWords(relays: number): string {
   return relays === 0
     ? "Nothing that runs is touched."
-    : "Another address, account or transport reconnects to the camera; broadcasts continue with their holding pictures meanwhile.";
+    : "Another address, account or transport reconnects to the camera; broadcasts continue with their holding pictures until it is back.";
 }
 
 function passwordWords(feed: Feed): string {

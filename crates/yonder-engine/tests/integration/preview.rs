@@ -71,7 +71,7 @@ async fn a_feed_that_does_not_run_is_pulled_for_as_long_as_somebody_watches() {
 async fn a_viewer_that_is_too_slow_goes_on_with_a_keyframe() {
     let world = Arc::new(World::start());
     let (mut viewer, _task) = watch(&world, "/viaduct/main", 8);
-    // Nothing is taken for longer than the queue holds, and a keyframe passes meanwhile: another viewer takes everything.
+    // The queue of this viewer overflows, and a keyframe passes, while a second viewer reads 75 messages.
     let (mut other, _other_task) = watch(&world, "/viaduct/main", 400);
     for _ in 0..75 {
         next(&mut other).await;

@@ -490,7 +490,7 @@ fn bytes_of_no_item_cost_no_session_once_the_camera_plays() {
     assert_eq!(camera.data.len(), 51);
     let skipped = camera.client.skipped();
     assert!(skipped.bytes > 100 && skipped.header_lines == 0, "{skipped:?}");
-    // A stream of bytes that is never RTSP is not read for ever.
+    // The number of skipped bytes in a row is limited.
     let endless = vec![0; 200_000];
     assert!(camera.deliver(&endless).is_err() || camera.deliver(&endless).is_err());
 }

@@ -163,7 +163,7 @@ impl Camera {
     /// Switches the camera on again, at the same address.
     ///
     /// # Errors
-    /// When the port has been bound by another process meanwhile.
+    /// When another process has bound the port.
     pub fn switch_on(&self) -> io::Result<()> {
         let serving = Arc::clone(&self.shared);
         self.door.reopen(move |stream| Arc::clone(&serving).serve(stream))

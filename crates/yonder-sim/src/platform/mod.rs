@@ -150,7 +150,7 @@ impl Platform {
     /// Switches the platform on again, at the same addresses.
     ///
     /// # Errors
-    /// When a port has been bound by another process meanwhile.
+    /// When another process has bound a port.
     pub fn switch_on(&self) -> io::Result<()> {
         let serving = Arc::clone(&self.shared);
         self.door.reopen(move |stream| rtmp::serve(stream, None, Arc::clone(&serving)))?;

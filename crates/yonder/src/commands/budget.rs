@@ -73,7 +73,7 @@ fn screen(budget: &Budget, color: bool) -> String {
         text += "\n";
     }
     if !budget.undescribed.is_empty() {
-        text += &colorize("On uplinks that nobody described", Tone::Strong, color);
+        text += &colorize("On uplinks without a description", Tone::Strong, color);
         text += "\n";
         text += &loads(&budget.undescribed);
         text += "\n";

@@ -17,7 +17,7 @@ export function RehearsalDialog({ relay }: { relay: Relay }): ReactNode {
     <Dialog
       trigger={<Button>Rehearse</Button>}
       title={`Rehearse ${relay.name}`}
-      lead="Pushes to a receiver of the service instead of a platform, and grades the stream. Nobody watches; running broadcasts continue."
+      lead="Pushes to a receiver of the service instead of a platform, and grades the stream. It has no viewers, and running broadcasts continue."
       wide
     >
       {() => <Run relay={relay} />}
