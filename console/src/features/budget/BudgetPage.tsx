@@ -69,7 +69,7 @@ function Uplinks({ budget, destinations, onDestinations }: Props): ReactNode {
         <UplinkCard key={each.uplink.name} budget={each} daysLeft={budget.days_left} />
       ))}
       {budget.undescribed.length > 0 && (
-        <Card title="On uplinks that nobody described" label="Undescribed">
+        <Card title="On uplinks without a description" label="Undescribed">
           <ul className="grid gap-0.5 text-[13px]">
             {budget.undescribed.map((load) => (
               <li key={load.what} className="flex justify-between gap-3">
