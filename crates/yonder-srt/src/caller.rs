@@ -353,9 +353,10 @@ impl DatagramCore for Caller {
             return;
         };
         if self.end.is_none()
-            && let Err(error) = self.handle_answer(&answer, timestamp, now)
+            && let Err(why) = self.handle_answer(&answer, timestamp, now)
         {
-            self.finish(End { by: error.side(), why: error });
+            let is_rejected = matches!(answer.kind, HandshakeKind::Rejection(_));
+            self.finish(if is_rejected { End::peer(why) } else { End::local(why) });
         }
     }
 

@@ -2,8 +2,6 @@
 
 use std::time::Duration;
 
-use yonder_protocol::Side;
-
 /// A refusal by the other side (4.3, table 7; codes from 1400 on are the application's, after HTTP).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 #[non_exhaustive]
@@ -122,18 +120,6 @@ pub enum SrtError {
     /// The connection that was made has ended.
     #[error(transparent)]
     Closed(#[from] CloseReason),
-}
-
-impl SrtError {
-    /// Returns the side that ends the handshake for this reason.
-    pub(crate) fn side(self) -> Side {
-        match self {
-            Self::NoAnswer { .. } | Self::PassphraseUnexpected | Self::Version(_) | Self::Closed(_) => {
-                Side::Local
-            }
-            Self::Rejected(_) | Self::PassphraseRefused => Side::Peer,
-        }
-    }
 }
 
 /// Why a connection ended.

@@ -382,7 +382,7 @@ fn a_refusal_tells_its_reason(#[case] rejection: Rejection) {
     let mut pair = Pair::new(Setup::default());
     pair.server().rejection = Some(rejection);
     pair.run(400);
-    assert_eq!(pair.error(), Some(SrtError::Rejected(rejection)));
+    assert_eq!(pair.end_of_call(), Some(End::peer(SrtError::Rejected(rejection))));
 }
 
 #[test]
@@ -391,7 +391,7 @@ fn nobody_there_is_told_after_three_seconds() {
     pair.set_line(Line { is_cut: true, ..Line::default() });
     pair.run(3_100);
     let after = Duration::from_secs(3);
-    assert_eq!(pair.error(), Some(SrtError::NoAnswer { step: "beginning", after }));
+    assert_eq!(pair.end_of_call(), Some(End::local(SrtError::NoAnswer { step: "beginning", after })));
 }
 
 #[test]
