@@ -9,7 +9,7 @@ use rusqlite::{Connection, OpenFlags, params};
 use crate::error::StoreError;
 use crate::migrations;
 use crate::seal::SealError;
-use crate::store::{BUSY_TIMEOUT, Store};
+use crate::store::{BUSY_TIMEOUT, STILL_BUSY_TIMEOUT, Store};
 
 impl Store {
     /// Version of the records that this program writes.
@@ -55,8 +55,11 @@ impl Store {
     pub fn checkpoint(&self) -> Result<(), StoreError> {
         #[cfg(debug_assertions)]
         self.hang.wait(crate::hang::DiskWork::Records);
+        let writer = self.writer.lock();
+        // An orderly end must not wait for a reader of another program.
+        writer.busy_timeout(STILL_BUSY_TIMEOUT)?;
         // A checkpoint cannot be part of a transaction.
-        Ok(self.writer.lock().query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
+        Ok(writer.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |_| Ok(()))?)
     }
 
     /// Copies records of any version to a file that does not exist yet, without opening or migrating them, and returns the length

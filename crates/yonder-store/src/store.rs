@@ -17,7 +17,7 @@ use crate::sessions::UnsavedSessions;
 /// How long to wait for another program that holds the file.
 pub(crate) const BUSY_TIMEOUT: Duration = Duration::from_secs(5);
 /// The same once a write has waited so long in vain: queued writes must not each wait as long.
-const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
+pub(crate) const STILL_BUSY_TIMEOUT: Duration = Duration::from_millis(100);
 /// Prepared statements that a connection keeps: more than there are, so that none is prepared twice.
 const PREPARED_STATEMENTS: usize = 256;
 /// Reading connections that are kept open. More readers at a time open connections of their own.

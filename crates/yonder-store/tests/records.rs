@@ -516,3 +516,18 @@ fn after_a_checkpoint_the_file_alone_is_complete() {
     assert_eq!(copy.names(Kind::Feed).unwrap(), ["Summit"]);
     assert_eq!(std::fs::metadata(folder.path().join("yonder.db-wal")).unwrap().len(), 0);
 }
+
+#[test]
+fn a_checkpoint_does_not_wait_for_a_reader_of_another_program() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("yonder.db");
+    let store = Store::open(&path, key()).unwrap();
+    let reader = rusqlite::Connection::open(&path).unwrap();
+    reader.execute_batch("BEGIN; SELECT count(*) FROM feed;").unwrap();
+    store.add_feed(&feed("Summit"), 1).unwrap();
+    let begun = std::time::Instant::now();
+    store.checkpoint().unwrap();
+    assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
+    reader.execute_batch("COMMIT").unwrap();
+    assert_eq!(store.names(Kind::Feed).unwrap(), ["Summit"]);
+}
