@@ -173,7 +173,7 @@ fn refusals_that_pass_are_waited_out_with_no_hand_touching_anything() {
     thread::scope(|scope| {
         scope.spawn(|| recorder_boots(404, "Not Found", |feed| feed["attempts"].as_u64() >= Some(6)));
         scope.spawn(|| {
-            recorder_boots(401, "Unauthorized", |feed| feed["retry_in_s"].as_f64().is_some_and(|s| s < 50.0))
+            recorder_boots(401, "Unauthorized", |feed| feed["retry_in_s"].as_f64().is_some_and(|s| s < 50.0));
         });
         scope.spawn(platform_in_maintenance);
         scope.spawn(backup_takes_over_from_a_server_in_maintenance);
